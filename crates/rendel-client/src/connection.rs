@@ -1,0 +1,285 @@
+//! A connection that enters, keeps its replica up to date and comes back by itself.
+
+use std::time::Duration;
+
+use futures_util::{SinkExt as _, StreamExt as _};
+use rand::Rng as _;
+use rendel_core::{Edit, Problem, ProblemKind};
+use rendel_wire::{FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping};
+use tokio::net::TcpStream;
+use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
+use tokio_tungstenite::tungstenite::http::{HeaderValue, header};
+use tokio_tungstenite::tungstenite::{self, Message, protocol::WebSocketConfig};
+use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
+use uuid::Uuid;
+
+use crate::replica::{Change, Replica};
+
+const FIRST_WAIT: Duration = Duration::from_millis(100);
+const LONGEST_WAIT: Duration = Duration::from_secs(5);
+const ENTER_WITHIN: Duration = Duration::from_secs(15);
+
+/// Where to enter, and as whom.
+#[derive(Clone, Debug)]
+pub struct Target {
+    /// The service, such as `http://127.0.0.1:7460`.
+    pub server: String,
+    /// The session's id.
+    pub session: String,
+    /// The participant's token.
+    pub token: String,
+}
+
+/// What happens to a connection.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Event {
+    /// The replica changed.
+    Changed(Change),
+    /// The connection was lost; it will be tried again after the wait. Proposals stay pending meanwhile.
+    Away {
+        /// How long until the next try.
+        wait: Duration,
+        /// Why.
+        why: String,
+    },
+    /// The service says something that concerns no single proposal.
+    Noticed(Problem),
+}
+
+/// Why a connection is over for good.
+#[derive(Debug, thiserror::Error)]
+pub enum ConnectionError {
+    /// The service does not let this participant in.
+    #[error("{0}")]
+    Refused(Problem),
+    /// The address makes no sense.
+    #[error("{0:?} is no address of a service; it begins with http://")]
+    Address(String),
+}
+
+type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
+
+/// A participant's connection with its replica.
+///
+/// [`next`](Self::next) is the one place where it reads and comes back; dropping that future loses nothing.
+#[derive(Debug)]
+pub struct Connection {
+    target: Target,
+    replica: Replica,
+    socket: Option<Box<Socket>>,
+    waiting: Option<tokio::time::Instant>,
+    wait: Duration,
+    events: std::collections::VecDeque<Event>,
+}
+
+impl Connection {
+    /// A connection that will enter at the first call of [`next`](Self::next).
+    pub fn new(target: Target, client: Uuid) -> Self {
+        let replica = Replica::new(client);
+        Self {
+            target,
+            replica,
+            socket: None,
+            waiting: None,
+            wait: FIRST_WAIT,
+            events: std::collections::VecDeque::new(),
+        }
+    }
+
+    /// The replica.
+    pub fn replica(&self) -> &Replica {
+        &self.replica
+    }
+
+    /// Whether it has entered and was not lost since.
+    pub fn is_connected(&self) -> bool {
+        self.socket.is_some()
+    }
+
+    /// The next thing that happens. Fails only where trying again makes no sense.
+    pub async fn next(&mut self) -> Result<Event, ConnectionError> {
+        loop {
+            if let Some(event) = self.events.pop_front() {
+                return Ok(event);
+            }
+            match &mut self.socket {
+                None => {
+                    if let Some(until) = self.waiting {
+                        tokio::time::sleep_until(until).await;
+                        self.waiting = None;
+                    }
+                    self.connect().await?;
+                }
+                Some(socket) => {
+                    let message = socket.next().await;
+                    self.receive(message).await?;
+                }
+            }
+        }
+    }
+
+    /// Proposes edits; gives the proposal's number, or `None` before the first `welcome`. Without a connection they stay
+    /// pending and are sent on return.
+    pub async fn propose(&mut self, edits: Vec<Edit>) -> Option<u64> {
+        let frame = self.replica.propose(edits, None, None)?;
+        let n = frame.n;
+        self.send(&FromParticipant::Propose(frame)).await;
+        Some(n)
+    }
+
+    /// Asks for a `pong`, which keeps middle boxes from closing a silent connection.
+    pub async fn ping(&mut self, sent: f64) {
+        self.send(&FromParticipant::Ping(Ping { sent })).await;
+    }
+
+    /// Cuts the connection as a lost network would: nothing is said to the service.
+    pub fn cut(&mut self) {
+        self.socket = None;
+    }
+
+    /// Leaves for good.
+    pub async fn leave(mut self) {
+        self.send(&FromParticipant::Leave(Leave {})).await;
+        if let Some(mut socket) = self.socket.take() {
+            // The service closes after `leave`; if it cannot any more, so be it.
+            let _ = tokio::time::timeout(Duration::from_secs(1), socket.send(Message::Close(None))).await;
+        }
+    }
+
+    async fn send(&mut self, frame: &FromParticipant) {
+        let Some(socket) = &mut self.socket else { return };
+        if let Err(error) = socket.send(Message::text(frame.encode())).await {
+            self.lost(error.to_string());
+        }
+    }
+
+    async fn connect(&mut self) -> Result<(), ConnectionError> {
+        let tried = tokio::time::timeout(ENTER_WITHIN, self.try_to_enter()).await;
+        match tried {
+            Ok(Ok(welcome)) => {
+                self.wait = FIRST_WAIT;
+                let again: Vec<_> = self.take_in(welcome);
+                for frame in again {
+                    self.send(&FromParticipant::Propose(frame)).await;
+                }
+            }
+            Ok(Err(Attempt::Final(error))) => return Err(error),
+            Ok(Err(Attempt::Again(why))) => self.lost(why),
+            Err(_) => self.lost("no answer in time".to_owned()),
+        }
+        Ok(())
+    }
+
+    fn take_in(&mut self, welcome: FromService) -> Vec<rendel_wire::Propose> {
+        let changes = self.replica.handle(welcome);
+        self.events.extend(changes.into_iter().map(Event::Changed));
+        self.replica.unanswered().cloned().collect()
+    }
+
+    async fn try_to_enter(&mut self) -> Result<FromService, Attempt> {
+        let address = address(&self.target)?;
+        let mut request = address.as_str().into_client_request().map_err(|_| Attempt::address(&self.target))?;
+        request.headers_mut().insert(header::SEC_WEBSOCKET_PROTOCOL, HeaderValue::from_static(JSON_SUBPROTOCOL));
+        let config = WebSocketConfig::default().max_message_size(None).max_frame_size(None);
+        let connecting = tokio_tungstenite::connect_async_with_config(request, Some(config), true);
+        let (mut socket, _) = connecting.await.map_err(Attempt::from)?;
+        let enter = FromParticipant::Enter(self.replica.enter(Some(self.target.token.clone())));
+        socket.send(Message::text(enter.encode())).await?;
+        loop {
+            let message =
+                socket.next().await.ok_or_else(|| Attempt::Again("the service closed the connection".to_owned()))??;
+            let Message::Text(text) = message else { continue };
+            match FromService::decode(text.as_bytes()) {
+                Ok(welcome @ FromService::Welcome(_)) => {
+                    self.socket = Some(Box::new(socket));
+                    return Ok(welcome);
+                }
+                Ok(FromService::Bye(bye)) => return Err(Attempt::bye(bye.problem)),
+                Ok(_) => {}
+                Err(problem) => return Err(Attempt::Final(ConnectionError::Refused(problem))),
+            }
+        }
+    }
+
+    async fn receive(&mut self, message: Option<Result<Message, tungstenite::Error>>) -> Result<(), ConnectionError> {
+        let text = match message {
+            Some(Ok(Message::Text(text))) => text,
+            Some(Ok(Message::Close(_))) | None => {
+                self.lost("the service closed the connection".to_owned());
+                return Ok(());
+            }
+            Some(Ok(_)) => return Ok(()),
+            Some(Err(error)) => {
+                self.lost(error.to_string());
+                return Ok(());
+            }
+        };
+        match FromService::decode(text.as_bytes()).map_err(ConnectionError::Refused)? {
+            FromService::Bye(bye) => match Attempt::bye(bye.problem) {
+                Attempt::Final(error) => return Err(error),
+                Attempt::Again(why) => self.lost(why),
+            },
+            FromService::Notice(notice) => self.events.push_back(Event::Noticed(notice.problem)),
+            frame => {
+                let changes = self.replica.handle(frame);
+                let has_diverged = changes.iter().any(|change| matches!(change, Change::Diverged(_)));
+                self.events.extend(changes.into_iter().map(Event::Changed));
+                if has_diverged {
+                    self.lost("this replica differs and asks for a snapshot".to_owned());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Waits grow by half again, and are spread so that those who were lost together do not come back together.
+    fn lost(&mut self, why: String) {
+        self.socket = None;
+        let wait = self.wait.mul_f64(rand::rng().random_range(0.5..1.0));
+        self.wait = (self.wait * 3 / 2).min(LONGEST_WAIT);
+        self.waiting = Some(tokio::time::Instant::now() + wait);
+        self.events.push_back(Event::Away { wait, why });
+    }
+}
+
+/// How a try to enter failed.
+enum Attempt {
+    Again(String),
+    Final(ConnectionError),
+}
+
+impl Attempt {
+    fn address(target: &Target) -> Self {
+        Self::Final(ConnectionError::Address(target.server.clone()))
+    }
+
+    /// Some problems pass by themselves; with the rest the same attempt would fail the same way.
+    fn bye(problem: Problem) -> Self {
+        match problem.kind() {
+            ProblemKind::Slow | ProblemKind::ShuttingDown | ProblemKind::Unavailable | ProblemKind::Silent => {
+                Self::Again(problem.detail().to_owned())
+            }
+            _ => Self::Final(ConnectionError::Refused(problem)),
+        }
+    }
+}
+
+impl From<tungstenite::Error> for Attempt {
+    fn from(error: tungstenite::Error) -> Self {
+        match error {
+            tungstenite::Error::Http(response) => {
+                let problem = response.body().as_deref().and_then(|body| serde_json::from_slice::<Problem>(body).ok());
+                match problem {
+                    Some(problem) => Self::bye(problem),
+                    None => Self::Again(format!("the service answered {}", response.status())),
+                }
+            }
+            other => Self::Again(other.to_string()),
+        }
+    }
+}
+
+fn address(target: &Target) -> Result<String, Attempt> {
+    let rest = target.server.trim_end_matches('/').strip_prefix("http").ok_or_else(|| Attempt::address(target))?;
+    Ok(format!("ws{rest}/v1/sessions/{}/connect", target.session))
+}

@@ -1,0 +1,61 @@
+//! Canonical JSON and its digest.
+
+use serde_json::Value;
+use sha2::{Digest as _, Sha256};
+
+/// A value as RFC 8785 canonical JSON: one byte string per value, whoever writes it.
+///
+/// Numbers are written as ECMAScript writes doubles, so `1.0` and `1` are the same. Cost O(n log k) for n bytes and at
+/// most k members in an object.
+pub fn canonical_bytes(value: &Value) -> Vec<u8> {
+    // Writing a `Value` to memory has no way to fail: its keys are strings and its numbers are finite.
+    serde_json_canonicalizer::to_vec(value).unwrap_or_default()
+}
+
+/// The SHA-256 of [`canonical_bytes`] in lower-case hex, 64 characters.
+pub fn digest(value: &Value) -> String {
+    hex::encode(Sha256::digest(canonical_bytes(value)))
+}
+
+/// About how many bytes a value takes as JSON; exact for everything but escapes and fractions.
+///
+/// Used to keep a session below its `state` limit without serialising it. Cost O(size of the value).
+pub fn weight(value: &Value) -> usize {
+    match value {
+        Value::Null | Value::Bool(true) => 4,
+        Value::Bool(false) => 5,
+        Value::Number(number) => number.as_u64().map_or(20, digits),
+        Value::String(text) => text.len() + 2,
+        Value::Array(items) => items.iter().map(weight).sum::<usize>() + items.len().max(1) + 1,
+        Value::Object(members) => {
+            members.iter().map(|(name, value)| name.len() + 3 + weight(value)).sum::<usize>() + members.len().max(1) + 1
+        }
+    }
+}
+
+fn digits(number: u64) -> usize {
+    number.checked_ilog10().map_or(1, |log| log as usize + 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn the_digest_does_not_depend_on_the_order_of_members_or_the_way_a_number_is_written() {
+        let one: Value = serde_json::from_str(r#"{"b": 1.0, "a": "Hollin"}"#).unwrap();
+        let other: Value = serde_json::from_str(r#"{"a":"Hollin","b":1}"#).unwrap();
+        assert_eq!(digest(&one), digest(&other));
+        assert_ne!(digest(&one), digest(&json!({"a": "Hollin", "b": 2})));
+    }
+
+    #[test]
+    fn the_weight_is_the_length_of_plain_json() {
+        for value in
+            [json!(null), json!([]), json!({}), json!([1, 22, "x"]), json!({"a": {"b": [true, false]}, "c": 1000})]
+        {
+            assert_eq!(weight(&value), value.to_string().len(), "{value}");
+        }
+    }
+}

@@ -1,0 +1,263 @@
+//! Charters: the declared kind of a session.
+
+mod fault;
+mod pattern;
+mod schema;
+mod section;
+
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
+
+use toml_edit::Document;
+
+pub use fault::Fault;
+pub use pattern::Pattern;
+pub use schema::charter_schema;
+pub(crate) use schema::check_schema;
+pub(crate) use section::Section;
+
+use crate::edit::Actor;
+use crate::kind::Fields;
+use crate::path::Path;
+use crate::suggest::nearest;
+use fault::{Faults, syntax_fault};
+
+/// A checked charter.
+#[derive(Clone, Debug)]
+pub struct Charter {
+    /// Its name, the same for all versions.
+    pub name: String,
+    /// 1, 2, 3 …; sessions keep the version that they were opened with.
+    pub version: u32,
+    /// A line for people.
+    pub title: String,
+    /// How its sessions run.
+    pub session: SessionRules,
+    /// What bounds its sessions.
+    pub limits: Limits,
+    /// Who may do what, by the name of the role.
+    pub roles: BTreeMap<String, Role>,
+    /// What the state is made of.
+    pub fields: Fields,
+    /// The text that it was read from.
+    pub source: String,
+}
+
+/// When an update may be shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Durability {
+    /// On disk before anyone sees it.
+    Confirmed,
+    /// Shown at once, on disk within 50 ms.
+    Relaxed,
+}
+
+/// How the sessions of a charter run.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SessionRules {
+    /// When an update may be shown.
+    pub durability: Durability,
+    /// The most participants at one time.
+    pub participants: usize,
+}
+
+/// What bounds the sessions of a charter.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Limits {
+    /// Bytes of one frame or HTTP body from a participant.
+    pub frame: usize,
+    /// Bytes of the state as plain JSON.
+    pub state: u64,
+    /// Edits in one proposal.
+    pub edits: usize,
+    /// Proposals per second and participant, with a burst of the same size.
+    pub proposals_per_second: u32,
+}
+
+/// What a role may do.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Role {
+    /// The paths at which it may edit.
+    pub edit: Vec<Pattern>,
+}
+
+/// The role that everyone has where a charter declares none.
+const SOLE_ROLE: &str = "participant";
+
+impl Charter {
+    /// Reads and checks a charter; what is wrong comes back as a list of faults, in the order of the text.
+    ///
+    /// Sources are refused above 256 KiB. Cost O(source) apart from compiling its JSON Schemas.
+    pub fn parse(source: &str) -> Result<Self, Vec<Fault>> {
+        if source.len() > 256 * 1024 {
+            return Err(vec![Fault::whole("the text is too long", "at most 256 KiB")]);
+        }
+        let document = Document::parse(source).map_err(|error| vec![syntax_fault(source, &error)])?;
+        let faults = Faults(RefCell::new(Vec::new()));
+        let mut root = Section::root(source, document.as_table(), &faults);
+        let charter = Self::read(&mut root, source);
+        root.finish();
+        let mut faults = faults.0.into_inner();
+        faults.sort_by_key(|fault| (fault.line, fault.column));
+        match charter {
+            Some(charter) if faults.is_empty() => Ok(charter),
+            _ => Err(faults),
+        }
+    }
+
+    fn read(root: &mut Section<'_>, source: &str) -> Option<Self> {
+        let name = root.name("charter");
+        let version =
+            root.integer_needed("version", 1..=i64::from(u32::MAX)).and_then(|version| u32::try_from(version).ok());
+        let title = root.text("title").or_else(|| name.clone()).unwrap_or_default();
+        root.later(&["surfaces", "presence", "seats", "guards", "gates", "when", "cues", "queries"]);
+        let session =
+            root.section("session").map_or_else(SessionRules::default, |mut section| SessionRules::read(&mut section));
+        let limits = root.section("limits").map_or_else(Limits::default, |mut section| Limits::read(&mut section));
+        let fields = root.fields("state");
+        let roles = read_roles(root, &fields);
+        Some(Self { name: name?, version: version?, title, session, limits, roles, fields, source: source.to_owned() })
+    }
+
+    /// Whether `role` is one that a participant of this charter can have.
+    pub fn has_role(&self, role: &str) -> bool {
+        role == Actor::SERVICE || self.roles.contains_key(role)
+    }
+
+    /// The names of its roles.
+    pub fn role_names(&self) -> impl Iterator<Item = &str> {
+        self.roles.keys().map(String::as_str)
+    }
+
+    /// The role that `given` might have meant.
+    pub fn nearest_role(&self, given: &str) -> Option<String> {
+        nearest(given, self.role_names())
+    }
+
+    /// Whether `role` may edit at `path`. The service itself may edit everywhere.
+    pub fn may_edit(&self, role: &str, path: &Path) -> bool {
+        role == Actor::SERVICE
+            || self.roles.get(role).is_some_and(|role| role.edit.iter().any(|pattern| pattern.matches(path.tokens())))
+    }
+}
+
+fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<String, Role> {
+    let Some(mut section) = root.section("roles") else {
+        let all = Role { edit: vec![Pattern::everything()] };
+        return BTreeMap::from([(SOLE_ROLE.to_owned(), all)]);
+    };
+    let tops: BTreeSet<&str> = fields.iter().map(|(name, _)| name).collect();
+    let mut roles = BTreeMap::new();
+    for name in section.keys() {
+        if name == Actor::SERVICE {
+            section.fault_at(&name, "another name: `service` is the backend itself, which may do all", None);
+        }
+        let Some(mut inner) = section.section(&name) else { continue };
+        inner.later(&["see", "powers"]);
+        let edit = inner.patterns("edit", &tops);
+        inner.finish();
+        roles.insert(name, Role { edit });
+    }
+    section.finish();
+    roles
+}
+
+impl SessionRules {
+    fn read(section: &mut Section<'_>) -> Self {
+        let standard = Self::default();
+        section.later(&["tick", "idle", "guests", "undo"]);
+        let durability = match section.choice("durability", &["confirmed", "relaxed"], "confirmed").as_str() {
+            "relaxed" => Durability::Relaxed,
+            _ => Durability::Confirmed,
+        };
+        let participants = section.number("participants", 1..=100_000, standard.participants);
+        section.finish();
+        Self { durability, participants }
+    }
+}
+
+impl Default for SessionRules {
+    fn default() -> Self {
+        Self { durability: Durability::Confirmed, participants: 200 }
+    }
+}
+
+impl Limits {
+    fn read(section: &mut Section<'_>) -> Self {
+        let standard = Self::default();
+        let frame = section.bytes("frame", 1 << 10..=16 << 20).and_then(|bytes| usize::try_from(bytes).ok());
+        let limits = Self {
+            frame: frame.unwrap_or(standard.frame),
+            state: section.bytes("state", 1 << 10..=256 << 20).unwrap_or(standard.state),
+            edits: section.number("edits", 1..=4096, standard.edits),
+            proposals_per_second: section.number("proposals-per-second", 1..=100_000, standard.proposals_per_second),
+        };
+        section.finish();
+        limits
+    }
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { frame: 64 << 10, state: 8 << 20, edits: 256, proposals_per_second: 50 }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HEADCOUNT: &str = "charter = \"headcount\"\nversion = 1\n\n[state.heads]\nkind = \"counter\"\nmin = 0\n";
+
+    #[test]
+    fn the_simplest_charter_is_five_lines_long() {
+        let charter = Charter::parse(HEADCOUNT).unwrap();
+        assert_eq!((charter.name.as_str(), charter.version, charter.title.as_str()), ("headcount", 1, "headcount"));
+        assert!(charter.may_edit("participant", &Path::of(["heads"])));
+        assert!(!charter.may_edit("steward", &Path::of(["heads"])));
+    }
+
+    #[test]
+    fn a_fault_says_where_it_is_and_what_was_meant() {
+        let table = [
+            ("kind = \"counter\"", "kind = \"countre\"", (5, 8, "state.heads.kind"), Some("counter")),
+            ("min = 0", "mni = 0", (6, 1, "state.heads.mni"), Some("min")),
+            ("min = 0", "min = \"0\"", (6, 7, "state.heads.min"), None),
+            ("version = 1", "version = 0", (2, 11, "version"), None),
+            ("charter = \"headcount\"", "charter = \"Head Count\"", (1, 11, "charter"), None),
+            ("[state.heads]", "[sate.heads]", (4, 2, "sate"), Some("state")),
+            ("min = 0", "min = 0\n[guards]", (7, 2, "guards"), None),
+            ("min = 0", "min = 0\n[roles.picker]\nedit = [\"/haeds\"]", (8, 9, "roles.picker.edit[0]"), Some("/heads")),
+        ];
+        for (old, new, (line, column, path), meant) in table {
+            let faults = Charter::parse(&HEADCOUNT.replace(old, new)).unwrap_err();
+            let found = faults.iter().find(|fault| fault.path == path).unwrap_or_else(|| panic!("{new}: {faults:?}"));
+            assert_eq!((found.line, found.column), (line, column), "{new}: {found:?}");
+            assert_eq!(found.did_you_mean.as_deref(), meant, "{new}");
+        }
+    }
+
+    #[test]
+    fn all_faults_are_found_in_one_go() {
+        let source = HEADCOUNT.replace("version = 1", "version = -1").replace("min = 0", "min = 5\nmax = 1");
+        assert_eq!(Charter::parse(&source).unwrap_err().len(), 2);
+    }
+
+    #[test]
+    fn broken_toml_is_a_fault_with_its_place() {
+        let faults = Charter::parse("charter = \"headcount\"\nversion = = 1\n").unwrap_err();
+        assert_eq!((faults.len(), faults[0].line), (1, 2));
+    }
+
+    #[test]
+    fn a_charter_nested_without_end_is_refused_and_does_no_harm() {
+        let mut source = "charter = \"deep\"\nversion = 1\n".to_owned();
+        let mut path = "state.a".to_owned();
+        for _ in 0..200 {
+            source += &format!("[{path}]\nkind = \"map\"\n");
+            path += ".each.a";
+        }
+        assert!(!Charter::parse(&source).unwrap_err().is_empty());
+        assert!(Charter::parse(&format!("charter = {}", "[".repeat(100_000))).is_err());
+    }
+}

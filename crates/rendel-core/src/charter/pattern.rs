@@ -1,0 +1,110 @@
+//! Path patterns: `*` stands for one token, `**` for any number of them, none included.
+
+use std::fmt;
+
+use crate::path::Path;
+
+/// A pattern of paths, such as `/markers/*/spot` or `/markers/**`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pattern(Vec<Part>);
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Part {
+    Is(String),
+    Any,
+    Rest,
+}
+
+impl Pattern {
+    /// The pattern of all paths.
+    pub(crate) fn everything() -> Self {
+        Self(vec![Part::Rest])
+    }
+
+    /// Reads a pattern; `None` where it is no path. A `**` may stand only once, so that matching takes one pass.
+    pub fn parse(text: &str) -> Option<Self> {
+        let path = Path::parse(text).ok().filter(|path| !path.tokens().is_empty())?;
+        let part = |token: &String| match token.as_str() {
+            "*" => Part::Any,
+            "**" => Part::Rest,
+            _ => Part::Is(token.clone()),
+        };
+        let parts: Vec<_> = path.tokens().iter().map(part).collect();
+        (parts.iter().filter(|part| **part == Part::Rest).count() <= 1).then_some(Self(parts))
+    }
+
+    /// Whether the pattern covers the path. Cost O(tokens).
+    pub fn matches(&self, tokens: &[String]) -> bool {
+        let fits = |parts: &[Part], tokens: &[String]| parts.iter().zip(tokens).all(|(part, token)| part.fits(token));
+        match self.0.iter().position(|part| *part == Part::Rest) {
+            None => self.0.len() == tokens.len() && fits(&self.0, tokens),
+            Some(at) => {
+                let (head, tail) = (&self.0[..at], &self.0[at + 1..]);
+                tokens.len() >= head.len() + tail.len()
+                    && fits(head, tokens)
+                    && fits(tail, &tokens[tokens.len() - tail.len()..])
+            }
+        }
+    }
+
+    /// The first token, where it is a fixed one.
+    pub(super) fn top(&self) -> Option<&str> {
+        match self.0.first() {
+            Some(Part::Is(token)) => Some(token),
+            _ => None,
+        }
+    }
+}
+
+impl Part {
+    fn fits(&self, token: &str) -> bool {
+        match self {
+            Self::Is(own) => own == token,
+            Self::Any | Self::Rest => true,
+        }
+    }
+}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|part| match part {
+            Part::Is(token) => write!(f, "/{}", crate::path::escape(token)),
+            Part::Any => f.write_str("/*"),
+            Part::Rest => f.write_str("/**"),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn patterns_cover_what_they_say_and_no_more() {
+        let table = [
+            ("/**", "/markers/m7/spot", true),
+            ("/markers/**", "/markers", true),
+            ("/markers/**", "/markers/m7/spot", true),
+            ("/markers/**", "/markersx", false),
+            ("/markers/*", "/markers/m7", true),
+            ("/markers/*", "/markers/m7/spot", false),
+            ("/markers/*", "/markers", false),
+            ("/markers/*/spot", "/markers/m7/spot", true),
+            ("/**/spot", "/markers/m7/spot", true),
+            ("/**/spot", "/markers/m7/what", false),
+            ("/markers/**/spot", "/markers/spot", true),
+            ("/markers/**/spot", "/spot", false),
+        ];
+        for (pattern, path, expected) in table {
+            let matches = Pattern::parse(pattern).unwrap().matches(Path::parse(path).unwrap().tokens());
+            assert_eq!(matches, expected, "{pattern} against {path}");
+        }
+    }
+
+    #[test]
+    fn a_pattern_is_a_path_with_at_most_one_double_star() {
+        for text in ["", "markers", "/a~2", "/**/a/**"] {
+            assert_eq!(Pattern::parse(text), None, "{text}");
+        }
+    }
+}

@@ -1,0 +1,351 @@
+//! Reading one table of a charter: each key is taken by its type, what is left over is a fault.
+
+use std::collections::BTreeSet;
+use std::ops::{Range, RangeInclusive};
+use std::sync::Arc;
+
+use jsonschema::Validator;
+use serde_json::{Map, Value as Json};
+use toml_edit::{Item, TableLike, Value};
+
+use super::fault::{Fault, Faults, place};
+use super::pattern::Pattern;
+use super::schema::compile;
+use crate::kind::{Field, Fields};
+use crate::suggest::nearest;
+
+/// Records may lie in records this deep.
+const DEEPEST: usize = 16;
+
+/// One table of a charter and the faults found so far.
+pub(crate) struct Section<'a> {
+    source: &'a str,
+    table: &'a dyn TableLike,
+    path: String,
+    span: Option<Range<usize>>,
+    depth: usize,
+    known: BTreeSet<&'static str>,
+    taken: BTreeSet<String>,
+    faults: &'a Faults,
+}
+
+impl<'a> Section<'a> {
+    pub(super) fn root(source: &'a str, table: &'a dyn TableLike, faults: &'a Faults) -> Self {
+        Self {
+            source,
+            table,
+            path: String::new(),
+            span: None,
+            depth: 0,
+            known: BTreeSet::new(),
+            taken: BTreeSet::new(),
+            faults,
+        }
+    }
+
+    pub(super) fn keys(&self) -> Vec<String> {
+        self.table.iter().map(|(key, _)| key.to_owned()).collect()
+    }
+
+    fn inner_path(&self, key: &str) -> String {
+        if self.path.is_empty() { key.to_owned() } else { format!("{}.{key}", self.path) }
+    }
+
+    fn report(
+        &self,
+        span: Option<Range<usize>>,
+        path: String,
+        says: &str,
+        expected: &str,
+        did_you_mean: Option<String>,
+    ) {
+        let (line, column) = place(self.source, span.or_else(|| self.span.clone()));
+        let fault = Fault { line, column, path, says: says.to_owned(), expected: expected.to_owned(), did_you_mean };
+        self.faults.0.borrow_mut().push(fault);
+    }
+
+    fn key_span(&self, key: &str) -> Option<Range<usize>> {
+        self.table.get_key_value(key).and_then(|(key, _)| key.span())
+    }
+
+    /// Reports that the value of `key` is not what it should be.
+    pub(crate) fn fault_at(&self, key: &str, expected: &str, did_you_mean: Option<String>) {
+        let item = self.table.get(key);
+        let span = item.and_then(Item::span).or_else(|| self.key_span(key));
+        let says = match item {
+            None => "missing".to_owned(),
+            Some(Item::Value(value)) => {
+                format!("{} does not fit", value.to_string().trim().chars().take(60).collect::<String>())
+            }
+            Some(_) => "does not fit".to_owned(),
+        };
+        self.report(span, self.inner_path(key), &says, expected, did_you_mean);
+    }
+
+    /// Takes `key`, which the language knows.
+    fn take(&mut self, key: &str) -> Option<&'a Item> {
+        self.taken.insert(key.to_owned());
+        self.table.get(key).filter(|item| !item.is_none())
+    }
+
+    fn know(&mut self, key: &'static str) -> Option<&'a Item> {
+        self.known.insert(key);
+        self.take(key)
+    }
+
+    /// Parts of the language that this version does not carry out: using one is a fault, never silently nothing.
+    pub(crate) fn later(&mut self, keys: &[&'static str]) {
+        for key in keys {
+            if self.know(key).is_some() {
+                let says = "belongs to the language, but this version does not carry it out yet";
+                self.report(self.key_span(key), self.inner_path(key), says, "a charter without it", None);
+            }
+        }
+    }
+
+    /// A string.
+    pub(crate) fn text(&mut self, key: &'static str) -> Option<String> {
+        let item = self.know(key)?;
+        let text = item.as_str().filter(|text| text.chars().count() <= 200 && !text.chars().any(char::is_control));
+        if text.is_none() {
+            self.fault_at(key, "a string of at most 200 characters", None);
+        }
+        text.map(str::to_owned)
+    }
+
+    /// A needed name of lower-case letters, digits and dashes.
+    pub(super) fn name(&mut self, key: &'static str) -> Option<String> {
+        let text = self.know(key).and_then(Item::as_str).filter(|text| is_name(text));
+        if text.is_none() {
+            self.fault_at(key, "a name of 1 to 64 lower-case letters, digits and dashes, such as \"headcount\"", None);
+        }
+        text.map(str::to_owned)
+    }
+
+    /// A needed string out of `options`.
+    pub(crate) fn one_of(&mut self, key: &'static str, options: &[&str]) -> Option<String> {
+        let item = self.know(key);
+        let given = item.and_then(Item::as_str);
+        let found = given.filter(|given| options.contains(given));
+        if found.is_none() {
+            let meant = given.and_then(|given| nearest(given, options.iter().copied()));
+            self.fault_at(key, &format!("one of {}", options.join(", ")), meant);
+        }
+        found.map(str::to_owned)
+    }
+
+    /// A string out of `options`, or the standard one.
+    pub(crate) fn choice(&mut self, key: &'static str, options: &[&str], standard: &str) -> String {
+        match self.table.contains_key(key) {
+            true => self.one_of(key, options).unwrap_or_else(|| standard.to_owned()),
+            false => {
+                self.know(key);
+                standard.to_owned()
+            }
+        }
+    }
+
+    /// A whole number within `range`.
+    pub(crate) fn integer(&mut self, key: &'static str, range: RangeInclusive<i64>) -> Option<i64> {
+        self.know(key)?;
+        self.integer_needed(key, range)
+    }
+
+    /// A whole number that must be there.
+    pub(super) fn integer_needed(&mut self, key: &'static str, range: RangeInclusive<i64>) -> Option<i64> {
+        let number = self.know(key).and_then(Item::as_integer).filter(|number| range.contains(number));
+        if number.is_none() {
+            self.fault_at(key, &format!("a whole number from {} to {}", range.start(), range.end()), None);
+        }
+        number
+    }
+
+    /// A whole number within `range` in the type that is wanted, or the standard one.
+    pub(super) fn number<N: TryFrom<i64>>(&mut self, key: &'static str, range: RangeInclusive<i64>, standard: N) -> N {
+        self.integer(key, range).and_then(|number| N::try_from(number).ok()).unwrap_or(standard)
+    }
+
+    /// A size such as "64KiB".
+    pub(super) fn bytes(&mut self, key: &'static str, range: RangeInclusive<u64>) -> Option<u64> {
+        let item = self.know(key)?;
+        let bytes = item.as_str().and_then(parse_bytes).filter(|bytes| range.contains(bytes));
+        if bytes.is_none() {
+            let expected =
+                format!("a size from {} to {} bytes, such as \"64KiB\" or \"8MiB\"", range.start(), range.end());
+            self.fault_at(key, &expected, None);
+        }
+        bytes
+    }
+
+    /// Any value, as JSON.
+    pub(crate) fn json(&mut self, key: &'static str) -> Option<Json> {
+        let json = to_json(self.know(key)?);
+        if json.is_none() {
+            self.fault_at(key, "a value that JSON has: string, number, boolean, array or table", None);
+        }
+        json
+    }
+
+    /// A compiled JSON Schema.
+    pub(crate) fn schema(&mut self, key: &'static str) -> Option<Arc<Validator>> {
+        let json = self.json(key)?;
+        match compile(&json) {
+            Ok(validator) => Some(Arc::new(validator)),
+            Err(why) => {
+                self.fault_at(key, &format!("a JSON Schema (2020-12): {why}"), None);
+                None
+            }
+        }
+    }
+
+    /// An inner table.
+    pub(super) fn section(&mut self, key: &str) -> Option<Section<'a>> {
+        let item = self.take(key)?;
+        let Some(table) = item.as_table_like() else {
+            self.fault_at(key, "a table", None);
+            return None;
+        };
+        Some(Section {
+            table,
+            path: self.inner_path(key),
+            span: self.key_span(key).or_else(|| item.span()),
+            depth: self.depth + 1,
+            known: BTreeSet::new(),
+            taken: BTreeSet::new(),
+            source: self.source,
+            faults: self.faults,
+        })
+    }
+
+    /// A needed table of declared fields.
+    pub(crate) fn fields(&mut self, key: &'static str) -> Fields {
+        self.known.insert(key);
+        if self.depth > 2 * DEEPEST {
+            self.fault_at(key, &format!("records at most {DEEPEST} deep"), None);
+            self.taken.insert(key.to_owned());
+            return Fields::default();
+        }
+        let Some(mut section) = self.section(key) else {
+            if !self.table.contains_key(key) {
+                self.fault_at(key, &format!("at least one field, as in [{}.notes]", self.inner_path(key)), None);
+            }
+            return Fields::default();
+        };
+        let names = section.keys();
+        if names.is_empty() {
+            self.fault_at(key, "at least one field", None);
+        }
+        let mut fields = Vec::new();
+        for name in names {
+            if !is_field_name(&name) {
+                section.fault_at(&name, "a field name of 1 to 64 letters, digits, dashes and underscores", None);
+            }
+            let Some(mut inner) = section.section(&name) else { continue };
+            if let Some(field) = Field::declare(&mut inner) {
+                inner.finish();
+                fields.push((name, field));
+            }
+        }
+        Fields::new(fields)
+    }
+
+    /// Path patterns, each of which begins at one of `tops`.
+    pub(super) fn patterns(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Vec<Pattern> {
+        let expected = "an array of path patterns such as \"/markers/**\"";
+        let Some(items) = self.know(key).and_then(Item::as_array) else {
+            self.fault_at(key, expected, None);
+            return Vec::new();
+        };
+        let mut patterns = Vec::new();
+        for (index, item) in items.iter().enumerate() {
+            let path = format!("{}[{index}]", self.inner_path(key));
+            if item.is_inline_table() {
+                let says = "conditions belong to the language, but this version does not carry them out yet";
+                self.report(item.span(), path, says, "a path pattern alone", None);
+                continue;
+            }
+            let Some(pattern) = item.as_str().and_then(Pattern::parse) else {
+                let says = "is no path pattern";
+                self.report(
+                    item.span(),
+                    path,
+                    says,
+                    "\"/\" and tokens, of which \"*\" is any one and one \"**\" any number",
+                    None,
+                );
+                continue;
+            };
+            if let Some(top) = pattern.top().filter(|top| !tops.contains(top)) {
+                let meant =
+                    nearest(top, tops.iter().copied()).map(|meant| pattern.to_string().replacen(top, &meant, 1));
+                self.report(item.span(), path, "leads to no field of [state]", "the path of a declared field", meant);
+            }
+            patterns.push(pattern);
+        }
+        patterns
+    }
+
+    /// Reports each key that nothing has taken.
+    pub(super) fn finish(&self) {
+        for (key, _) in self.table.iter().filter(|(key, _)| !self.taken.contains(*key)) {
+            let known: Vec<&str> = if self.path.is_empty() {
+                self.known.iter().copied().chain(["session", "limits", "roles"]).collect()
+            } else {
+                self.known.iter().copied().collect()
+            };
+            let expected =
+                if known.is_empty() { "nothing here".to_owned() } else { format!("one of {}", known.join(", ")) };
+            let meant = nearest(key, known);
+            self.report(self.key_span(key), self.inner_path(key), "unknown key", &expected, meant);
+        }
+    }
+}
+
+fn is_name(text: &str) -> bool {
+    (1..=64).contains(&text.len())
+        && text.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-')
+}
+
+fn is_field_name(text: &str) -> bool {
+    (1..=64).contains(&text.len())
+        && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
+}
+
+fn parse_bytes(text: &str) -> Option<u64> {
+    let digits = text.trim_end_matches(|c: char| !c.is_ascii_digit());
+    let unit: u64 = match &text[digits.len()..] {
+        "" | "B" => 1,
+        "KiB" => 1 << 10,
+        "MiB" => 1 << 20,
+        _ => return None,
+    };
+    digits.parse::<u64>().ok()?.checked_mul(unit)
+}
+
+fn to_json(item: &Item) -> Option<Json> {
+    match item {
+        Item::Value(value) => value_to_json(value),
+        Item::Table(table) => table_to_json(table),
+        Item::ArrayOfTables(tables) => {
+            tables.iter().map(|table| table_to_json(table)).collect::<Option<Vec<_>>>().map(Json::Array)
+        }
+        Item::None => None,
+    }
+}
+
+fn table_to_json(table: &dyn TableLike) -> Option<Json> {
+    let members = table.iter().map(|(key, item)| Some((key.to_owned(), to_json(item)?)));
+    members.collect::<Option<Map<_, _>>>().map(Json::Object)
+}
+
+fn value_to_json(value: &Value) -> Option<Json> {
+    match value {
+        Value::String(text) => Some(text.value().clone().into()),
+        Value::Integer(number) => Some((*number.value()).into()),
+        Value::Float(number) => serde_json::Number::from_f64(*number.value()).map(Json::Number),
+        Value::Boolean(truth) => Some((*truth.value()).into()),
+        Value::Datetime(time) => Some(time.value().to_string().into()),
+        Value::Array(items) => items.iter().map(value_to_json).collect::<Option<Vec<_>>>().map(Json::Array),
+        Value::InlineTable(table) => table_to_json(table),
+    }
+}

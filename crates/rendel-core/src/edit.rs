@@ -1,0 +1,158 @@
+//! What goes into a sequencer and what comes out of it, in the shapes that travel on the wire.
+
+use serde::de::Error as _;
+use serde::ser::SerializeMap as _;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde_json::{Map, Value};
+use uuid::Uuid;
+
+/// One change at one path: `{"at": "/markers/m7/spot", "op": "set", "value": …}`.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Edit {
+    /// Where: a JSON Pointer.
+    pub at: String,
+    /// What is done there.
+    pub op: String,
+    /// The other members, which depend on the operation.
+    pub args: Map<String, Value>,
+}
+
+/// What a settled edit did, in final form, in the same shape as an [`Edit`].
+pub type Effect = Edit;
+
+impl Edit {
+    /// An edit without further members.
+    pub fn new(at: impl ToString, op: &str) -> Self {
+        Self { at: at.to_string(), op: op.to_owned(), args: Map::new() }
+    }
+
+    /// Adds a member.
+    #[must_use]
+    pub fn with(mut self, name: &str, value: impl Into<Value>) -> Self {
+        self.args.insert(name.to_owned(), value.into());
+        self
+    }
+
+    /// The member `name`, if it is there.
+    pub fn arg(&self, name: &str) -> Option<&Value> {
+        self.args.get(name)
+    }
+}
+
+impl Serialize for Edit {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(Some(self.args.len() + 2))?;
+        map.serialize_entry("at", &self.at)?;
+        map.serialize_entry("op", &self.op)?;
+        for (name, value) in &self.args {
+            map.serialize_entry(name, value)?;
+        }
+        map.end()
+    }
+}
+
+impl<'de> Deserialize<'de> for Edit {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let mut args = Map::<String, Value>::deserialize(deserializer)?;
+        let mut text = |name: &str| match args.remove(name) {
+            Some(Value::String(text)) => Ok(text),
+            Some(_) => Err(D::Error::custom(format!("\"{name}\" of an edit must be a string"))),
+            None => Err(D::Error::custom(format!("an edit needs \"{name}\""))),
+        };
+        Ok(Self { at: text("at")?, op: text("op")?, args })
+    }
+}
+
+/// Who proposes, as the service knows them; never taken from what a client claims.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Actor {
+    /// The participant's id.
+    pub id: String,
+    /// The participant's role, one of the charter's or `service`.
+    pub role: String,
+    /// The tab or process.
+    pub client: Uuid,
+}
+
+impl Actor {
+    /// The role of the backend itself, which may do all.
+    pub const SERVICE: &'static str = "service";
+}
+
+/// One or more edits that take effect together or not at all.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Proposal {
+    /// 1, 2, 3 … per client.
+    pub n: u64,
+    /// The `seq` that the proposer had applied; `None` stands for the present one.
+    pub seen: Option<u64>,
+    /// The highest own `n` whose outcome was known.
+    pub answered: u64,
+    /// The changes.
+    pub edits: Vec<Edit>,
+    /// A name shared by proposals that undo as one step.
+    pub gesture: Option<String>,
+    /// A word of the proposer on why; kept in the journal.
+    pub note: Option<String>,
+}
+
+/// A proposal that took its place in the order.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Settled {
+    /// Its place: 1, 2, 3 … without a gap.
+    pub seq: u64,
+    /// The participant.
+    pub by: String,
+    /// The tab or process.
+    pub client: Uuid,
+    /// The client's number of the proposal.
+    pub n: u64,
+    /// When, in milliseconds since 1970 UTC.
+    pub at: u64,
+    /// What it did.
+    pub effects: Vec<Effect>,
+    /// What became of each edit; left out where all were `applied`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub verdicts: Vec<Verdict>,
+    /// The gesture it belongs to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gesture: Option<String>,
+    /// The proposer's word on why.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+}
+
+/// What became of a settled edit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum VerdictKind {
+    /// Nothing concurrent was in its way.
+    Applied,
+    /// It and what it met both count.
+    Merged,
+    /// It took effect at a place moved by what it met.
+    Rebased,
+    /// It replaced what it met.
+    Overrode,
+    /// What it met prevailed; it had no effect.
+    Dropped,
+}
+
+/// What became of one edit of a settled update, and why.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Verdict {
+    /// The index of the edit in its proposal.
+    pub edit: usize,
+    /// The path of the edit.
+    pub at: String,
+    /// The outcome.
+    pub verdict: VerdictKind,
+    /// The updates that it met, by `seq`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub met: Vec<u64>,
+    /// One sentence that says why.
+    pub because: String,
+    /// The value that lost, where one did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lost: Option<Value>,
+}

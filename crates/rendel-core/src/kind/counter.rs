@@ -1,0 +1,116 @@
+//! `counter`: a whole number to which participants add. All concurrent adds count.
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::{Growth, Kind, Settlement, Site, growth, stored_op};
+use crate::canonical::weight;
+use crate::charter::Section;
+use crate::edit::{Edit, Effect, VerdictKind};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::state::Stamp;
+
+/// Every whole number up to here is exact in each client, whatever its language (RFC 8259, section 6).
+const EXACT: i64 = (1 << 53) - 1;
+
+/// A declared counter.
+#[derive(Clone, Debug)]
+pub(crate) struct Field {
+    initial: i64,
+    min: i64,
+    max: i64,
+}
+
+/// A counter's value and its last change.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Cell(i64, Stamp);
+
+impl Field {
+    fn checked(&self, at: &Path, value: Option<i64>, present: Option<i64>) -> Result<i64, Problem> {
+        let fits = value.filter(|value| (self.min..=self.max).contains(value));
+        fits.ok_or_else(|| {
+            let problem = Problem::new(
+                ProblemKind::OutOfBounds,
+                format!("{at} stays from {} to {}; this would leave that range.", self.min, self.max),
+            )
+            .at(at);
+            match present {
+                Some(present) => problem.current(present.into()),
+                None => problem,
+            }
+        })
+    }
+}
+
+fn whole(at: &Path, name: &str, value: &Value) -> Result<i64, Problem> {
+    // 2.0 and 2 are the same number in JSON, and some clients write the one for the other.
+    #[allow(clippy::cast_possible_truncation, reason = "kept to whole numbers within the exact range")]
+    let from_double = |double: f64| (double.fract() == 0.0 && double.abs() <= EXACT as f64).then_some(double as i64);
+    let number = value.as_i64().or_else(|| value.as_f64().and_then(from_double));
+    match (number, value) {
+        (Some(number), _) if number.abs() <= EXACT => Ok(number),
+        (_, Value::Number(number)) if !number.to_string().contains(['.', 'e']) => Err(Problem::new(
+            ProblemKind::OutOfBounds,
+            format!("\"{name}\" goes from -(2^53 - 1) to 2^53 - 1, where every client is exact."),
+        )
+        .at(at)),
+        _ => Err(Problem::new(ProblemKind::WrongType, format!("\"{name}\" must be a whole number.")).at(at)),
+    }
+}
+
+impl Kind for Field {
+    type Cell = Cell;
+
+    fn declare(section: &mut Section<'_>) -> Self {
+        let min = section.integer("min", -EXACT..=EXACT).unwrap_or(-EXACT);
+        let max = section.integer("max", -EXACT..=EXACT).unwrap_or(EXACT);
+        if min > max {
+            section.fault_at("min", "no more than `max`", None);
+        }
+        let initial = section.integer("initial", min..=max.max(min)).unwrap_or(0i64.clamp(min, max.max(min)));
+        Self { initial, min, max }
+    }
+
+    fn initial(&self, stamp: Stamp) -> Cell {
+        Cell(self.initial, stamp)
+    }
+
+    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+        let value = whole(at, "value", plain)?;
+        self.checked(at, Some(value), None).map(|value| Cell(value, stamp))
+    }
+
+    fn plain(&self, cell: &Cell) -> Value {
+        cell.0.into()
+    }
+
+    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        site.leaf(rest, "counter")?;
+        if site.edit.op != "add" {
+            return Err(site.unknown_op("A counter", &["add"]));
+        }
+        site.only(&["by"])?;
+        let by = whole(site.path, "by", site.need("by")?)?;
+        let now = self.checked(site.path, cell.0.checked_add(by), Some(cell.0))?;
+        let mut settlement = site.applied(Edit::new(site.path, "add").with("by", by).with("now", now));
+        if site.is_concurrent(cell.1) {
+            settlement.verdict = site.verdict(VerdictKind::Merged, vec![cell.1.seq], "Both additions count.");
+        }
+        Ok(settlement)
+    }
+
+    fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+        if effect.op != "add" {
+            return Err(stored_op(effect));
+        }
+        let now = effect.arg("now").and_then(Value::as_i64).ok_or("the effect lacks a whole number \"now\"")?;
+        let grown = growth(weight(&cell.0.into()), weight(&now.into()));
+        *cell = Cell(now, stamp);
+        Ok(grown)
+    }
+
+    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+        met.extend(site.is_concurrent(cell.1).then_some(cell.1.seq));
+    }
+}

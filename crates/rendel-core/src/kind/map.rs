@@ -1,0 +1,284 @@
+//! `map`: records by id. Records are put and dropped; the fields of a record settle on their own.
+//!
+//! An edit inside a record against a concurrent drop of it is settled by `drop-conflict`: with `drop` (the default) the
+//! drop stands, with `revive` the edit does and the record comes back.
+
+use std::sync::Arc;
+
+use imbl::OrdMap;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+use super::{Fields, Growth, Kind, Record, Settlement, Site, growth, stored_op, stored_text};
+use crate::canonical::weight;
+use crate::charter::Section;
+use crate::edit::{Edit, Effect, VerdictKind};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::state::Stamp;
+
+/// A declared map.
+#[derive(Clone, Debug)]
+pub(crate) struct Field {
+    each: Fields,
+    drop_conflict: DropConflict,
+    most: usize,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum DropConflict {
+    Drop,
+    Revive,
+}
+
+/// The records of a map, and those that were dropped lately.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Cell {
+    records: OrdMap<Arc<str>, Arc<Entry>>,
+    dropped: OrdMap<Arc<str>, Dropped>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Entry {
+    record: Record,
+    put: Stamp,
+}
+
+/// A dropped record is kept while somebody may still edit it without having seen the drop.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Dropped {
+    entry: Arc<Entry>,
+    stamp: Stamp,
+}
+
+/// Dropped records that a map remembers. When twice as many have gathered the older half is forgotten; an edit of a
+/// forgotten one is refused as `gone`.
+const REMEMBERED: usize = 1000;
+const ID_CHARS: usize = 128;
+const MOST: usize = 100_000;
+
+impl Field {
+    fn put(&self, cell: &Cell, site: &Site<'_>) -> Result<Settlement, Problem> {
+        if site.edit.op != "put" {
+            return Err(site.unknown_op("A map", &["put"]));
+        }
+        site.only(&["id", "value"])?;
+        let id = match site.edit.arg("id") {
+            Some(id) => checked_id(site.path, id)?.to_owned(),
+            None => site.made_id(),
+        };
+        if let Some(entry) = cell.records.get(id.as_str()) {
+            let detail = format!("There is a record {id:?} in {} already. Edit its fields, or put under another id.", site.path);
+            return Err(Problem::new(ProblemKind::Exists, detail)
+                .at(inner(site.path, &id))
+                .current(self.each.plain(&entry.record)));
+        }
+        self.has_space(site.path, cell.records.len() + 1)?;
+        let record = self.each.load(&inner(site.path, &id), site.need("value")?, Stamp::OPENING)?;
+        Ok(site.applied(self.put_effect(site.path, &id, &record)))
+    }
+
+    fn put_effect(&self, path: &Path, id: &str, record: &Record) -> Effect {
+        Edit::new(path, "put").with("id", id).with("value", self.each.plain(record))
+    }
+
+    fn has_space(&self, path: &Path, records: usize) -> Result<(), Problem> {
+        if records <= self.most {
+            return Ok(());
+        }
+        let detail = format!("{path} holds at most {} records. Drop one first.", self.most);
+        Err(Problem::new(ProblemKind::Full, detail).at(path))
+    }
+
+    fn drop(&self, entry: &Entry, site: &Site<'_>) -> Result<Settlement, Problem> {
+        site.only(&[])?;
+        let mut met = Vec::new();
+        met.extend(site.is_concurrent(entry.put).then_some(entry.put.seq));
+        self.each.met(&entry.record, site, &mut met);
+        met.sort_unstable();
+        met.dedup();
+        let mut settlement = site.applied(Edit::new(site.path, "drop"));
+        if met.is_empty() {
+            return Ok(settlement);
+        }
+        let seqs = listed(&met);
+        match self.drop_conflict {
+            DropConflict::Drop => {
+                let because = format!("The record went, and with it what {seqs} changed without the proposer having seen it.");
+                settlement.verdict = site.verdict(VerdictKind::Overrode, met, because);
+                settlement.verdict.lost = Some(self.each.plain(&entry.record));
+            }
+            DropConflict::Revive => {
+                let because = format!("The record stays, since {seqs} changed it and the proposer had not seen that.");
+                settlement.effects.clear();
+                settlement.verdict = site.verdict(VerdictKind::Dropped, met, because);
+            }
+        }
+        Ok(settlement)
+    }
+
+    /// An edit at or inside a record that is not there now.
+    fn settle_absent(&self, cell: &Cell, id: &str, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        let met = cell.dropped.get(id).filter(|dropped| site.is_concurrent(dropped.stamp));
+        let Some(dropped) = met else {
+            let detail = format!("There is no record {id:?} in {}.", parent(site.path, rest.len() + 1));
+            return Err(Problem::new(ProblemKind::Gone, detail).at(site.path));
+        };
+        let seq = dropped.stamp.seq;
+        if rest.is_empty() {
+            self.drop(&dropped.entry, site)?;
+            let verdict = site.verdict(VerdictKind::Merged, vec![seq], format!("Update {seq} had dropped it already; both count as one."));
+            return Ok(Settlement { effects: vec![], verdict });
+        }
+        let mut settlement = self.each.settle(&dropped.entry.record, rest, site)?;
+        match self.drop_conflict {
+            DropConflict::Drop => {
+                let because = format!("Update {seq}, which the proposer had not seen, dropped the record; the drop stands.");
+                settlement.effects.clear();
+                settlement.verdict = site.verdict(VerdictKind::Dropped, vec![seq], because);
+                settlement.verdict.lost = site.edit.arg("value").cloned();
+            }
+            DropConflict::Revive => {
+                self.has_space(&parent(site.path, rest.len() + 1), cell.records.len() + 1)?;
+                let put = self.put_effect(&parent(site.path, rest.len() + 1), id, &dropped.entry.record);
+                settlement.effects.insert(0, put);
+                let because = format!("It brought the record back, which update {seq} had dropped unseen by the proposer.");
+                settlement.verdict = site.verdict(VerdictKind::Overrode, vec![seq], because);
+            }
+        }
+        Ok(settlement)
+    }
+}
+
+/// The path of the record `id` of the map at `path`.
+fn inner(path: &Path, id: &str) -> Path {
+    Path::of(path.tokens().iter().cloned().chain([id.to_owned()]))
+}
+
+/// `path` without its last `levels` tokens.
+fn parent(path: &Path, levels: usize) -> Path {
+    Path::of(path.tokens()[..path.tokens().len().saturating_sub(levels)].iter().cloned())
+}
+
+fn listed(seqs: &[u64]) -> String {
+    let word = if seqs.len() == 1 { "update" } else { "updates" };
+    let list: Vec<_> = seqs.iter().map(u64::to_string).collect();
+    format!("{word} {}", list.join(", "))
+}
+
+fn checked_id<'v>(at: &Path, id: &'v Value) -> Result<&'v str, Problem> {
+    let text = id.as_str().filter(|id| !id.is_empty() && id.chars().count() <= ID_CHARS && !id.chars().any(char::is_control));
+    text.ok_or_else(|| {
+        let detail = format!("An id is a string of 1 to {ID_CHARS} characters without control characters.");
+        Problem::new(ProblemKind::WrongType, detail).at(at)
+    })
+}
+
+impl Kind for Field {
+    type Cell = Cell;
+
+    fn declare(section: &mut Section<'_>) -> Self {
+        let drop_conflict = match section.choice("drop-conflict", &["drop", "revive"], "drop").as_str() {
+            "revive" => DropConflict::Revive,
+            _ => DropConflict::Drop,
+        };
+        let most = section.integer("most", 1..=MOST as i64).and_then(|most| usize::try_from(most).ok()).unwrap_or(MOST);
+        let each = section.fields("each");
+        Self { each, drop_conflict, most }
+    }
+
+    fn initial(&self, _stamp: Stamp) -> Cell {
+        Cell::default()
+    }
+
+    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+        let Value::Object(members) = plain else {
+            return Err(Problem::new(ProblemKind::WrongType, format!("{at} is a map: an object of records by id.")).at(at));
+        };
+        self.has_space(at, members.len())?;
+        let load = |(id, value): (&String, &Value)| {
+            checked_id(at, &Value::from(id.as_str()))?;
+            let record = self.each.load(&inner(at, id), value, stamp)?;
+            Ok((Arc::from(id.as_str()), Arc::new(Entry { record, put: stamp })))
+        };
+        let records = members.iter().map(load).collect::<Result<_, Problem>>()?;
+        Ok(Cell { records, dropped: OrdMap::new() })
+    }
+
+    fn plain(&self, cell: &Cell) -> Value {
+        let members = cell.records.iter().map(|(id, entry)| (id.to_string(), self.each.plain(&entry.record)));
+        Value::Object(members.collect::<Map<_, _>>())
+    }
+
+    fn plain_at(&self, cell: &Cell, rest: &[String]) -> Option<Value> {
+        match rest.split_first() {
+            None => Some(self.plain(cell)),
+            Some((id, rest)) => self.each.plain_at(&cell.records.get(id.as_str())?.record, rest),
+        }
+    }
+
+    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        let Some((id, rest)) = rest.split_first() else { return self.put(cell, site) };
+        if rest.is_empty() && site.edit.op != "drop" {
+            return Err(site.unknown_op("A record", &["drop"]));
+        }
+        match cell.records.get(id.as_str()) {
+            None => self.settle_absent(cell, id, rest, site),
+            Some(entry) if rest.is_empty() => self.drop(entry, site),
+            Some(entry) => self.each.settle(&entry.record, rest, site),
+        }
+    }
+
+    fn apply(&self, cell: &mut Cell, rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+        let Some((id, rest)) = rest.split_first() else {
+            if effect.op != "put" {
+                return Err(stored_op(effect));
+            }
+            let id: Arc<str> = Arc::from(stored_text(effect, "id")?);
+            let value = effect.arg("value").ok_or("the effect lacks \"value\"")?;
+            let record = self.each.load(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
+            let grown = growth(0, member_weight(&id, value));
+            cell.dropped.remove(&id);
+            cell.records.insert(id, Arc::new(Entry { record, put: stamp }));
+            return Ok(grown);
+        };
+        if !rest.is_empty() {
+            let entry = cell.records.get_mut(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
+            return self.each.apply(&mut Arc::make_mut(entry).record, rest, effect, stamp);
+        }
+        if effect.op != "drop" {
+            return Err(stored_op(effect));
+        }
+        let (id, entry) = cell.records.remove_with_key(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
+        let grown = growth(member_weight(&id, &self.each.plain(&entry.record)), 0);
+        cell.dropped.insert(id, Dropped { entry, stamp });
+        cell.forget();
+        Ok(grown)
+    }
+
+    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+        for entry in cell.records.values() {
+            met.extend(site.is_concurrent(entry.put).then_some(entry.put.seq));
+            self.each.met(&entry.record, site, met);
+        }
+    }
+}
+
+/// What a record adds to its object: its name with quotes, a colon and a comma, and its value.
+fn member_weight(id: &str, value: &Value) -> usize {
+    id.len() + 4 + weight(value)
+}
+
+impl Cell {
+    /// Keeps memory bounded, at a cost that spreads over the drops since the last time.
+    fn forget(&mut self) {
+        if self.dropped.len() < 2 * REMEMBERED {
+            return;
+        }
+        let mut seqs: Vec<_> = self.dropped.values().map(|dropped| dropped.stamp.seq).collect();
+        seqs.sort_unstable();
+        let oldest_kept = seqs[seqs.len() - REMEMBERED];
+        let kept = self.dropped.iter().filter(|(_, dropped)| dropped.stamp.seq >= oldest_kept);
+        self.dropped = kept.map(|(id, dropped)| (id.clone(), dropped.clone())).collect();
+    }
+}

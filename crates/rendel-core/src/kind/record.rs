@@ -1,0 +1,110 @@
+//! Records: named fields side by side. The root of a state is one, and so is each element of a map.
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+use super::{Cell, Field, Growth, Settlement, Site};
+use crate::edit::Effect;
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::state::Stamp;
+use crate::suggest::nearest;
+
+/// The declared fields of a record, in the order of their names.
+#[derive(Clone, Debug, Default)]
+pub struct Fields(Vec<(String, Field)>);
+
+/// The cells of a record, in the order of its [`Fields`].
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub(crate) struct Record(Vec<Cell>);
+
+impl Fields {
+    pub(crate) fn new(mut fields: Vec<(String, Field)>) -> Self {
+        fields.sort_by(|(one, _), (other, _)| one.cmp(other));
+        Self(fields)
+    }
+
+    /// Each field with its name.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &Field)> {
+        self.0.iter().map(|(name, field)| (name.as_str(), field))
+    }
+
+    fn position(&self, name: &str) -> Option<usize> {
+        self.0.binary_search_by(|(known, _)| known.as_str().cmp(name)).ok()
+    }
+
+    pub(crate) fn initial(&self, stamp: Stamp) -> Record {
+        Record(self.0.iter().map(|(_, field)| field.initial(stamp)).collect())
+    }
+
+    pub(crate) fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Record, Problem> {
+        let Value::Object(members) = plain else {
+            return Err(Problem::new(ProblemKind::WrongType, "A record is given as an object of its fields.").at(at));
+        };
+        if let Some(name) = members.keys().find(|name| self.position(name).is_none()) {
+            return Err(self.unknown(at, name));
+        }
+        let mut inner = at.tokens().to_vec();
+        let cells = self.0.iter().map(|(name, field)| match members.get(name) {
+            None => Ok(field.initial(stamp)),
+            Some(value) => {
+                inner.push(name.clone());
+                let cell = field.load(&Path::of(inner.iter().cloned()), value, stamp);
+                inner.pop();
+                cell
+            }
+        });
+        cells.collect::<Result<_, _>>().map(Record)
+    }
+
+    pub(crate) fn plain(&self, record: &Record) -> Value {
+        let members = self.0.iter().zip(&record.0).map(|((name, field), cell)| (name.clone(), field.plain(cell)));
+        Value::Object(members.collect::<Map<_, _>>())
+    }
+
+    pub(crate) fn plain_at(&self, record: &Record, rest: &[String]) -> Option<Value> {
+        let Some((name, rest)) = rest.split_first() else { return Some(self.plain(record)) };
+        let at = self.position(name)?;
+        self.0[at].1.plain_at(record.0.get(at)?, rest)
+    }
+
+    pub(crate) fn settle(&self, record: &Record, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        let Some((name, rest)) = rest.split_first() else {
+            return Err(Problem::new(ProblemKind::UnknownPath, "The path must name a field.").at(site.path));
+        };
+        let parent = &site.path.tokens()[..site.path.tokens().len() - rest.len() - 1];
+        let found = self.position(name).and_then(|at| Some((&self.0[at].1, record.0.get(at)?)));
+        let (field, cell) = found.ok_or_else(|| self.unknown(&Path::of(parent.iter().cloned()), name).at(site.path))?;
+        field.settle(cell, rest, site)
+    }
+
+    pub(crate) fn apply(
+        &self,
+        record: &mut Record,
+        rest: &[String],
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<Growth, String> {
+        let (name, rest) = rest.split_first().ok_or("the path names no field")?;
+        let at = self.position(name).ok_or_else(|| format!("no field {name:?}"))?;
+        let cell = record.0.get_mut(at).ok_or_else(|| format!("no cell for {name:?}"))?;
+        self.0[at].1.apply(cell, rest, effect, stamp)
+    }
+
+    pub(crate) fn met(&self, record: &Record, site: &Site<'_>, met: &mut Vec<u64>) {
+        self.0.iter().zip(&record.0).for_each(|((_, field), cell)| field.met(cell, site, met));
+    }
+
+    fn unknown(&self, parent: &Path, name: &str) -> Problem {
+        let names: Vec<_> = self.iter().map(|(name, _)| name).collect();
+        let whole = |name: &str| format!("{parent}{}", Path::of([name]));
+        let place = if parent.tokens().is_empty() { "the state".to_owned() } else { parent.to_string() };
+        Problem::new(
+            ProblemKind::UnknownPath,
+            format!("There is no {name:?} in {place}; the charter declares {}.", names.join(", ")),
+        )
+        .at(whole(name))
+        .did_you_mean(nearest(name, names).map(|meant| whole(&meant)))
+    }
+}

@@ -1,0 +1,274 @@
+//! `register`: one JSON value that is set as a whole.
+//!
+//! What happens to concurrent sets is declared by `merge`:
+//!
+//! | rule | of two concurrent sets |
+//! |---|---|
+//! | `last` | the later in order stands |
+//! | `first` | the earlier in order stands, the later is dropped |
+//! | `max`, `min` | the larger, the smaller stands, by value or by a named `member` |
+//! | `all` | both stand side by side until somebody who has seen them sets one |
+//! | `unchanged` | the later is refused with the present value |
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+use jsonschema::Validator;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
+use crate::canonical::weight;
+use crate::charter::{Section, check_schema};
+use crate::edit::{Edit, Effect, VerdictKind};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::state::Stamp;
+
+/// A declared register.
+#[derive(Clone, Debug)]
+pub(crate) struct Field {
+    schema: Option<Arc<Validator>>,
+    initial: Value,
+    merge: Merge,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+enum Merge {
+    Last,
+    First,
+    Greater(Wanted, Option<String>),
+    All,
+    Unchanged,
+}
+
+/// Which of two values a `max` or `min` register keeps.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Wanted {
+    Larger,
+    Smaller,
+}
+
+/// The values that stand, each with the update that set it: at most one but for `all`; none while unset.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Cell {
+    values: Vec<(Arc<Value>, Stamp)>,
+    changed: Stamp,
+}
+
+const OPS: &[&str] = &["set", "clear"];
+
+impl Field {
+    fn check(&self, at: &Path, value: &Value) -> Result<(), Problem> {
+        if value.is_null() {
+            return Err(Problem::new(ProblemKind::WrongType, "null stands for unset: send \"clear\" in place of \"set\".").at(at));
+        }
+        match &self.schema {
+            Some(schema) => check_schema(schema, at, value),
+            None => Ok(()),
+        }
+    }
+
+    /// The value or member by which `max` and `min` compare.
+    fn key<'v>(&self, at: &Path, value: &'v Value) -> Result<Option<&'v Value>, Problem> {
+        let Merge::Greater(_, member) = &self.merge else { return Ok(None) };
+        let key = member.as_ref().map_or(Some(value), |member| value.get(member));
+        match key {
+            Some(key @ (Value::Number(_) | Value::String(_))) => Ok(Some(key)),
+            _ => {
+                let what = member.as_ref().map_or("the value".to_owned(), |member| format!("its member {member:?}"));
+                let detail = format!("{at} keeps the largest or smallest, so {what} must be a number or a string.");
+                Err(Problem::new(ProblemKind::WrongType, detail).at(at))
+            }
+        }
+    }
+
+    fn set(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
+        let plain = site.applied(Edit::new(site.path, "set").with("value", value.clone()));
+        if !site.is_concurrent(cell.changed) {
+            return Ok(plain);
+        }
+        let met = vec![cell.changed.seq];
+        let (seq, present) = (cell.changed.seq, self.plain(cell));
+        let overrode = |because: String| {
+            let mut verdict = site.verdict(VerdictKind::Overrode, met.clone(), because);
+            verdict.lost = Some(present.clone());
+            Settlement { effects: plain.effects.clone(), verdict }
+        };
+        let dropped = |because: String| {
+            let mut verdict = site.verdict(VerdictKind::Dropped, met.clone(), because);
+            verdict.lost = Some(value.clone());
+            Settlement { effects: vec![], verdict }
+        };
+        Ok(match &self.merge {
+            Merge::First => dropped(format!(
+                "Update {seq}, which the proposer had not seen, came first with {}; the first stands.",
+                shown(&present)
+            )),
+            Merge::Greater(wanted, _) => {
+                let (name, order) = match wanted {
+                    Wanted::Larger => ("larger", Ordering::Greater),
+                    Wanted::Smaller => ("smaller", Ordering::Less),
+                };
+                let standing = self.key(site.path, &present).ok().flatten();
+                let mine = self.key(site.path, value)?;
+                if standing.is_none() || mine.zip(standing).and_then(|(mine, standing)| compare(mine, standing)) == Some(order) {
+                    overrode(format!("It is {name} than {} of update {seq}; the {name} stands.", shown(&present)))
+                } else {
+                    dropped(format!("It is not {name} than {} of update {seq}; the {name} stands.", shown(&present)))
+                }
+            }
+            Merge::Last | Merge::All | Merge::Unchanged => overrode(format!(
+                "It replaced {} of update {seq}, which the proposer had not seen; the later stands.",
+                shown(&present)
+            )),
+        })
+    }
+
+    /// A set or clear of a register that keeps concurrent values side by side: what the proposer had seen goes, what
+    /// they had not stays.
+    fn set_beside(&self, cell: &Cell, site: &Site<'_>, value: Option<&Value>) -> Settlement {
+        let kept = || cell.values.iter().filter(|(_, stamp)| site.is_concurrent(*stamp));
+        let mut values: Vec<Value> = kept().map(|(kept, _)| (**kept).clone()).collect();
+        values.extend(value.filter(|value| kept().all(|(kept, _)| **kept != **value)).cloned());
+        let met: Vec<u64> = kept().map(|(_, stamp)| stamp.seq).collect();
+        let mut settlement = site.applied(Edit::new(site.path, "set").with("values", values));
+        if !met.is_empty() {
+            let because = "Values that the proposer had not seen stay beside it until somebody picks one.";
+            settlement.verdict = site.verdict(VerdictKind::Merged, met, because);
+        }
+        settlement
+    }
+}
+
+/// Numbers by size, strings by their characters; values of different types do not compare.
+fn compare(one: &Value, other: &Value) -> Option<Ordering> {
+    match (one, other) {
+        (Value::String(one), Value::String(other)) => Some(one.cmp(other)),
+        _ => one.as_f64()?.partial_cmp(&other.as_f64()?),
+    }
+}
+
+impl Kind for Field {
+    type Cell = Cell;
+
+    fn declare(section: &mut Section<'_>) -> Self {
+        let schema = section.schema("schema");
+        let merge = match section.choice("merge", &["last", "first", "max", "min", "all", "unchanged"], "last").as_str() {
+            "first" => Merge::First,
+            "max" => Merge::Greater(Wanted::Larger, section.text("member")),
+            "min" => Merge::Greater(Wanted::Smaller, section.text("member")),
+            "all" => Merge::All,
+            "unchanged" => Merge::Unchanged,
+            _ => Merge::Last,
+        };
+        section.later(&["surface", "refers"]);
+        let initial = section.json("initial").unwrap_or(Value::Null);
+        let field = Self { schema, initial: Value::Null, merge };
+        let faulty = !initial.is_null() && field.load(&Path::of(["initial"]), &initial, Stamp::OPENING).is_err();
+        if faulty {
+            section.fault_at("initial", "a value that the field's own schema and merge rule accept", None);
+        }
+        Self { initial, ..field }
+    }
+
+    fn initial(&self, stamp: Stamp) -> Cell {
+        self.load(&Path::of::<String>([]), &self.initial, stamp).unwrap_or(Cell { values: vec![], changed: stamp })
+    }
+
+    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+        let values = match (&self.merge, plain) {
+            (_, Value::Null) => vec![],
+            (Merge::All, Value::Array(values)) => values.clone(),
+            (Merge::All, _) => {
+                let detail = format!("{at} keeps values side by side and is given as an array of them.");
+                return Err(Problem::new(ProblemKind::WrongType, detail).at(at));
+            }
+            (_, value) => vec![value.clone()],
+        };
+        for value in &values {
+            self.check(at, value)?;
+            self.key(at, value)?;
+        }
+        Ok(Cell { values: values.into_iter().map(|value| (Arc::new(value), stamp)).collect(), changed: stamp })
+    }
+
+    fn plain(&self, cell: &Cell) -> Value {
+        let mut values = cell.values.iter().map(|(value, _)| (**value).clone());
+        match self.merge {
+            Merge::All => Value::Array(values.collect()),
+            _ => values.next().unwrap_or(Value::Null),
+        }
+    }
+
+    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        site.leaf(rest, "register")?;
+        let value = match site.edit.op.as_str() {
+            "set" => {
+                site.only(&["value"])?;
+                let value = site.need("value")?;
+                self.check(site.path, value)?;
+                self.key(site.path, value)?;
+                Some(value)
+            }
+            "clear" => {
+                site.only(&[])?;
+                None
+            }
+            _ => return Err(site.unknown_op("A register", OPS)),
+        };
+        match self.merge {
+            Merge::All => return Ok(self.set_beside(cell, site, value)),
+            Merge::Unchanged if site.is_concurrent(cell.changed) => {
+                let detail = format!(
+                    "{} was changed by update {} after what you had seen ({}). Look at the present value and decide again.",
+                    site.path, cell.changed.seq, site.seen
+                );
+                return Err(Problem::new(ProblemKind::Stale, detail)
+                    .at(site.path)
+                    .current(self.plain(cell))
+                    .with("changed_by_seq", cell.changed.seq));
+            }
+            _ => {}
+        }
+        if let Some(value) = value {
+            return self.set(cell, site, value);
+        }
+        let mut settlement = site.applied(Edit::new(site.path, "clear"));
+        if site.is_concurrent(cell.changed) {
+            let (seq, present) = (cell.changed.seq, self.plain(cell));
+            // An empty register has no size, so `max` and `min` keep what is there, as `first` does.
+            let is_kept = matches!(self.merge, Merge::First | Merge::Greater(..));
+            let (kind, outcome) = if is_kept {
+                settlement.effects.clear();
+                (VerdictKind::Dropped, "stays")
+            } else {
+                (VerdictKind::Overrode, "was cleared")
+            };
+            let because = format!("{} of update {seq}, which the proposer had not seen, {outcome}.", shown(&present));
+            settlement.verdict = site.verdict(kind, vec![seq], because);
+            settlement.verdict.lost = (!is_kept).then_some(present);
+        }
+        Ok(settlement)
+    }
+
+    fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+        let old = weight(&self.plain(cell));
+        let values = match (effect.op.as_str(), effect.arg("value"), effect.arg("values")) {
+            ("set", Some(value), None) => vec![(Arc::new(value.clone()), stamp)],
+            ("set", None, Some(Value::Array(values))) => {
+                // A value that stood before keeps the stamp under which it was set.
+                let known = |value: &Value| cell.values.iter().find(|(known, _)| **known == *value).cloned();
+                values.iter().map(|value| known(value).unwrap_or_else(|| (Arc::new(value.clone()), stamp))).collect()
+            }
+            ("clear", None, None) => vec![],
+            _ => return Err(stored_op(effect)),
+        };
+        *cell = Cell { values, changed: stamp };
+        Ok(growth(old, weight(&self.plain(cell))))
+    }
+
+    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+        met.extend(site.is_concurrent(cell.changed).then_some(cell.changed.seq));
+    }
+}

@@ -1,0 +1,98 @@
+//! Paths inside the state: JSON Pointers (RFC 6901).
+
+use std::fmt;
+
+use crate::problem::{Problem, ProblemKind};
+
+/// A path inside the state, split into its unescaped tokens.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Path(Vec<String>);
+
+impl Path {
+    /// Tokens that one path may have: deeper than any charter can declare.
+    const MOST_TOKENS: usize = 64;
+
+    /// Reads a JSON Pointer such as `/markers/m7/spot`.
+    ///
+    /// Fails with `malformed` where it does not begin with `/` or has a stray `~`, and with `too-deep` beyond 64 tokens.
+    pub fn parse(pointer: &str) -> Result<Self, Problem> {
+        if pointer.is_empty() {
+            return Ok(Self(Vec::new()));
+        }
+        let Some(body) = pointer.strip_prefix('/') else {
+            return Err(Problem::new(
+                ProblemKind::Malformed,
+                format!(
+                    "The path {pointer:?} must begin with \"/\" (RFC 6901), as in \"/{}\".",
+                    pointer.trim_start_matches('.')
+                ),
+            ));
+        };
+        if body.matches('/').count() >= Self::MOST_TOKENS {
+            return Err(Problem::new(ProblemKind::TooDeep, "A path has at most 64 tokens."));
+        }
+        body.split('/').map(unescape).collect::<Result<_, _>>().map(Self).map_err(|()| {
+            Problem::new(
+                ProblemKind::Malformed,
+                format!("The path {pointer:?} has a \"~\" that is not \"~0\" (for ~) or \"~1\" (for /)."),
+            )
+        })
+    }
+
+    /// A path from tokens that are not escaped.
+    pub fn of<S: Into<String>>(tokens: impl IntoIterator<Item = S>) -> Self {
+        Self(tokens.into_iter().map(Into::into).collect())
+    }
+
+    /// Its tokens, unescaped.
+    pub fn tokens(&self) -> &[String] {
+        &self.0
+    }
+}
+
+impl fmt::Display for Path {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|token| write!(f, "/{}", escape(token)))
+    }
+}
+
+/// One token as it stands in a pointer.
+pub(crate) fn escape(token: &str) -> String {
+    token.replace('~', "~0").replace('/', "~1")
+}
+
+fn unescape(token: &str) -> Result<String, ()> {
+    let mut parts = token.split('~');
+    let mut out = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        let (sign, rest) = match part.as_bytes().first() {
+            Some(b'0') => ('~', &part[1..]),
+            Some(b'1') => ('/', &part[1..]),
+            _ => return Err(()),
+        };
+        out.push(sign);
+        out.push_str(rest);
+    }
+    Ok(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pointer_comes_back_as_it_was_written() {
+        for pointer in ["", "/", "/markers", "/markers/a~1b/c~0d", "/markers//spot"] {
+            assert_eq!(Path::parse(pointer).unwrap().to_string(), pointer);
+        }
+        assert_eq!(Path::parse("/a~01").unwrap().tokens(), ["a~1"]);
+    }
+
+    #[test]
+    fn a_path_that_is_no_pointer_is_malformed() {
+        for pointer in ["markers", "/a~2", "/a~"] {
+            assert_eq!(Path::parse(pointer).unwrap_err().kind(), ProblemKind::Malformed, "{pointer}");
+        }
+        assert_eq!(Path::parse(&"/a".repeat(65)).unwrap_err().kind(), ProblemKind::TooDeep);
+    }
+}

@@ -1,0 +1,269 @@
+//! The sequencer of one session: a deterministic state machine that puts proposals in order.
+
+mod clients;
+
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+pub use clients::ClientOutcome;
+use clients::Clients;
+
+use crate::canonical::weight;
+use crate::charter::Charter;
+use crate::edit::{Actor, Edit, Proposal, Settled, Verdict, VerdictKind};
+use crate::kind::{Settlement, Site};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::state::{Misfit, Stamp, State};
+
+/// Puts the proposals of one session in order and settles them.
+///
+/// * Getters: [`seq`](Self::seq), [`plain`](Self::plain), [`plain_at`](Self::plain_at), [`outcomes`](Self::outcomes) …
+/// * What comes in: [`handle_proposal`](Self::handle_proposal). Outputs are values; a refusal changes nothing but the
+///   memory of it.
+/// * Coming back: [`snapshot`](Self::snapshot), [`restore`](Self::restore), [`replay`](Self::replay) and
+///   [`replay_refusal`](Self::replay_refusal).
+#[derive(Clone, Debug)]
+pub struct Sequencer {
+    charter: Arc<Charter>,
+    state: State,
+    seq: u64,
+    clients: Clients,
+}
+
+/// What a sequencer needs to come back, with nothing of the charter in it.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct SequencerSnapshot {
+    /// The last update that it holds.
+    pub seq: u64,
+    state: State,
+    clients: Clients,
+}
+
+/// What became of a proposal.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Outcome {
+    /// It took its place in the order.
+    Settled(Settled),
+    /// It did not take effect.
+    Refused(Problem),
+    /// It was sent before; this was its first outcome.
+    Repeated(ClientOutcome),
+}
+
+impl Sequencer {
+    /// A sequencer of a new session. Fails where `opening` does not fit the charter or its limits.
+    pub fn open(charter: Arc<Charter>, opening: Option<&Value>) -> Result<Self, Problem> {
+        let state = State::open(&charter.fields, opening)?;
+        if state.weight() > charter.limits.state {
+            return Err(too_large(&charter));
+        }
+        Ok(Self { charter, state, seq: 0, clients: Clients::default() })
+    }
+
+    /// A sequencer as it was when the snapshot was taken.
+    pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
+        let SequencerSnapshot { seq, state, clients } = snapshot;
+        Self { charter, state, seq, clients }
+    }
+
+    /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
+    pub fn snapshot(&self) -> SequencerSnapshot {
+        SequencerSnapshot { seq: self.seq, state: self.state.clone(), clients: self.clients.clone() }
+    }
+
+    /// Applies an update of the journal. Fails where it is not the next one or does not fit, and then changes nothing
+    /// that is looked at again: the session must not go on.
+    pub fn replay(&mut self, update: &Settled) -> Result<(), Misfit> {
+        if update.seq != self.seq + 1 {
+            let why = format!("the update after {} should be {}", self.seq, self.seq + 1);
+            return Err(Misfit { seq: update.seq, at: String::new(), why });
+        }
+        self.state.apply(&self.charter.fields, update)?;
+        self.seq = update.seq;
+        self.clients.record(update.client, update.n, ClientOutcome::Settled(update.seq), self.seq);
+        Ok(())
+    }
+
+    /// Remembers a refusal of the past, so that its proposal, sent again, is answered with it.
+    pub fn replay_refusal(&mut self, client: uuid::Uuid, n: u64, problem: Problem) {
+        self.clients.record(client, n, ClientOutcome::Refused(problem), self.seq);
+    }
+
+    /// The charter it runs by.
+    pub fn charter(&self) -> &Arc<Charter> {
+        &self.charter
+    }
+
+    /// The place of the last settled update; 0 before the first.
+    pub fn seq(&self) -> u64 {
+        self.seq
+    }
+
+    /// About how many bytes the plain state takes as JSON.
+    pub fn weight(&self) -> u64 {
+        self.state.weight()
+    }
+
+    /// The state as plain JSON. Cost O(size).
+    pub fn plain(&self) -> Value {
+        self.state.plain(&self.charter.fields)
+    }
+
+    /// The plain value at a path, `None` if nothing is there.
+    pub fn plain_at(&self, path: &Path) -> Option<Value> {
+        self.state.plain_at(&self.charter.fields, path)
+    }
+
+    /// The state itself, to be read elsewhere; a cheap clone.
+    pub fn state(&self) -> State {
+        self.state.clone()
+    }
+
+    /// The outcomes of a client's proposals that it is not known to have heard of, by `n`.
+    pub fn outcomes(&self, client: uuid::Uuid) -> impl Iterator<Item = (u64, &ClientOutcome)> {
+        self.clients.outcomes(client)
+    }
+
+    /// Settles or refuses a proposal. Cost O(edits × log size); a proposal of several edits, and one near the limit of
+    /// the state, also O(top-level fields), so that it can be taken back.
+    pub fn handle_proposal(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Outcome {
+        match self.clients.known(actor.client, proposal.n, proposal.answered) {
+            Err(problem) => return Outcome::Refused(problem),
+            Ok(Some(outcome)) => return Outcome::Repeated(outcome),
+            Ok(None) => {}
+        }
+        let (outcome, kept) = match self.settle(actor, proposal, now) {
+            Ok(update) => (Outcome::Settled(update), ClientOutcome::Settled(self.seq)),
+            Err(problem) => (Outcome::Refused(problem.clone()), ClientOutcome::Refused(problem)),
+        };
+        self.clients.record(actor.client, proposal.n, kept, self.seq);
+        self.clients.answered(actor.client, proposal.answered);
+        outcome
+    }
+
+    fn settle(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Result<Settled, Problem> {
+        self.check_shape(proposal)?;
+        let asked: usize = proposal.edits.iter().flat_map(|edit| edit.args.values()).map(weight).sum();
+        let limit = self.charter.limits.state;
+        // What can be refused after a first effect must be able to go back.
+        let is_tight = self.state.weight() + 2 * asked as u64 > limit;
+        let before = (proposal.edits.len() > 1 || is_tight).then(|| self.state.clone());
+        let weight_before = self.state.weight();
+        let result = self.settle_edits(actor, proposal, now).and_then(|update| {
+            let is_over = self.state.weight() > limit && self.state.weight() > weight_before;
+            if is_over { Err(too_large(&self.charter)) } else { Ok(update) }
+        });
+        match (&result, before) {
+            (Ok(update), _) => self.seq = update.seq,
+            (Err(_), Some(before)) => self.state = before,
+            (Err(_), None) => {}
+        }
+        result
+    }
+
+    fn check_shape(&self, proposal: &Proposal) -> Result<(), Problem> {
+        let (edits, most) = (proposal.edits.len(), self.charter.limits.edits);
+        if edits == 0 {
+            return Err(Problem::new(ProblemKind::Malformed, "A proposal needs at least one edit."));
+        }
+        if edits > most {
+            let detail = format!("A proposal has at most {most} edits; this one has {edits}. Send several.");
+            return Err(Problem::new(ProblemKind::TooLarge, detail));
+        }
+        for (name, text) in [("gesture", &proposal.gesture), ("note", &proposal.note)] {
+            if text.as_ref().is_some_and(|text| text.chars().count() > 200) {
+                return Err(Problem::new(ProblemKind::TooLarge, format!("\"{name}\" has at most 200 characters.")));
+            }
+        }
+        match proposal.seen {
+            Some(seen) if seen > self.seq => {
+                let detail = format!("\"seen\" is {seen}, but the session is at {}.", self.seq);
+                Err(Problem::new(ProblemKind::FromTheFuture, detail).with("seq", self.seq))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn settle_edits(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Result<Settled, Problem> {
+        let stamp = Stamp { seq: self.seq + 1, client: actor.client };
+        let mut effects = Vec::with_capacity(proposal.edits.len());
+        let mut verdicts = Vec::new();
+        for (index, edit) in proposal.edits.iter().enumerate() {
+            let settlement = self
+                .settle_edit(actor, proposal, index, edit)
+                .map_err(|problem| if proposal.edits.len() > 1 { problem.with("edit", index) } else { problem })?;
+            for effect in &settlement.effects {
+                self.state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| {
+                    // Never reached while settling and applying agree; the sentence is for whoever breaks that.
+                    Problem::new(ProblemKind::Unavailable, format!("Nothing was settled: {misfit}."))
+                })?;
+            }
+            effects.extend(settlement.effects);
+            verdicts
+                .extend(Some(settlement.verdict).filter(|verdict: &Verdict| verdict.verdict != VerdictKind::Applied));
+        }
+        Ok(Settled {
+            seq: stamp.seq,
+            by: actor.id.clone(),
+            client: actor.client,
+            n: proposal.n,
+            at: now,
+            effects,
+            verdicts,
+            gesture: proposal.gesture.clone(),
+            note: proposal.note.clone(),
+        })
+    }
+
+    fn settle_edit(
+        &self,
+        actor: &Actor,
+        proposal: &Proposal,
+        index: usize,
+        edit: &Edit,
+    ) -> Result<Settlement, Problem> {
+        let path = Path::parse(&edit.at)?;
+        let site = Site {
+            edit,
+            path: &path,
+            index,
+            n: proposal.n,
+            client: actor.client,
+            seen: proposal.seen.unwrap_or(self.seq),
+        };
+        if edit.op == "test" {
+            return self.test(&site);
+        }
+        let settlement = self.charter.fields.settle(self.state.root(), path.tokens(), &site);
+        // A path that does not exist is said to be so before a role is; what exists is guarded by the role.
+        let is_known = !matches!(&settlement, Err(problem) if problem.kind() == ProblemKind::UnknownPath);
+        if is_known && !self.charter.may_edit(&actor.role, &path) {
+            let detail = format!(
+                "The role {:?} may not edit {path}. The charter's [roles.{}] says where it may.",
+                actor.role, actor.role
+            );
+            return Err(Problem::new(ProblemKind::NotAllowed, detail).at(&path));
+        }
+        settlement
+    }
+
+    fn test(&self, site: &Site<'_>) -> Result<Settlement, Problem> {
+        site.only(&["value"])?;
+        let expected = site.need("value")?;
+        let present = self.plain_at(site.path);
+        if present.as_ref() == Some(expected) {
+            let verdict = site.verdict(VerdictKind::Applied, vec![], "The condition holds.");
+            return Ok(Settlement { effects: vec![], verdict });
+        }
+        let detail = format!("{} is not what the proposal asks for.", site.path);
+        Err(Problem::new(ProblemKind::TestFailed, detail).at(site.path).current(present.unwrap_or_default()))
+    }
+}
+
+fn too_large(charter: &Charter) -> Problem {
+    let detail = format!("The state would be larger than the {} bytes that the charter allows.", charter.limits.state);
+    Problem::new(ProblemKind::TooLarge, detail)
+}

@@ -1,0 +1,91 @@
+//! The live value of a session.
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use uuid::Uuid;
+
+use crate::canonical::weight;
+use crate::edit::Settled;
+use crate::kind::{Fields, Record};
+use crate::path::Path;
+use crate::problem::Problem;
+
+/// Which update last changed something: its `seq` and the client that made it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Stamp {
+    /// The update's place in the order; 0 for the opening state.
+    pub seq: u64,
+    /// The tab or process.
+    pub client: Uuid,
+}
+
+impl Stamp {
+    /// The stamp of what was there from the beginning.
+    pub const OPENING: Self = Self { seq: 0, client: Uuid::nil() };
+}
+
+/// Stored effects or a stored state that do not fit the charter: the journal was damaged or belongs to another charter.
+#[derive(Clone, Debug, PartialEq, thiserror::Error)]
+#[error("update {seq} at {at:?} does not fit the state: {why}")]
+pub struct Misfit {
+    /// The update.
+    pub seq: u64,
+    /// The path of its effect.
+    pub at: String,
+    /// What is wrong.
+    pub why: String,
+}
+
+/// The whole value of a session at one `seq`.
+///
+/// Maps are persistent trees, so a clone costs a few pointers per top-level field whatever the size of the state; the
+/// sequencer clones one to be able to take back a proposal of several edits, the service to write a snapshot aside.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct State {
+    root: Record,
+    weight: i64,
+}
+
+impl State {
+    /// The state that a session opens with: the charter's initial values, and `opening` over them.
+    pub fn open(fields: &Fields, opening: Option<&Value>) -> Result<Self, Problem> {
+        let root = match opening {
+            Some(plain) => fields.load(&Path::of::<String>([]), plain, Stamp::OPENING)?,
+            None => fields.initial(Stamp::OPENING),
+        };
+        let weight = i64::try_from(weight(&fields.plain(&root))).unwrap_or(i64::MAX);
+        Ok(Self { root, weight })
+    }
+
+    /// The state as plain JSON, the only representation that leaves the service. Cost O(size).
+    pub fn plain(&self, fields: &Fields) -> Value {
+        fields.plain(&self.root)
+    }
+
+    /// The plain value at `path`, or `None` if nothing is there.
+    pub fn plain_at(&self, fields: &Fields, path: &Path) -> Option<Value> {
+        fields.plain_at(&self.root, path.tokens())
+    }
+
+    /// Applies the effects of a settled update. Cost O(effects × log size).
+    pub fn apply(&mut self, fields: &Fields, update: &Settled) -> Result<(), Misfit> {
+        let stamp = Stamp { seq: update.seq, client: update.client };
+        update.effects.iter().try_for_each(|effect| self.apply_one(fields, effect, stamp))
+    }
+
+    pub(crate) fn apply_one(&mut self, fields: &Fields, effect: &crate::Effect, stamp: Stamp) -> Result<(), Misfit> {
+        let misfit = |why: String| Misfit { seq: stamp.seq, at: effect.at.clone(), why };
+        let path = Path::parse(&effect.at).map_err(|problem| misfit(problem.detail().to_owned()))?;
+        self.weight += fields.apply(&mut self.root, path.tokens(), effect, stamp).map_err(misfit)?;
+        Ok(())
+    }
+
+    /// About how many bytes the plain state takes as JSON; kept up to date with each effect.
+    pub fn weight(&self) -> u64 {
+        u64::try_from(self.weight).unwrap_or(0)
+    }
+
+    pub(crate) fn root(&self) -> &Record {
+        &self.root
+    }
+}

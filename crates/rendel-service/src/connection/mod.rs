@@ -1,0 +1,323 @@
+//! A connection: one task per WebSocket (RFC 6455).
+
+mod outbound;
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use actix_web::http::header;
+use actix_web::{HttpRequest, HttpResponse, rt, web};
+use actix_ws::{AggregatedMessage, AggregatedMessageStream, CloseCode, CloseReason, Closed, Session};
+use rendel_core::{Problem, ProblemKind};
+use rendel_wire::{Bye, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Notice, Pong, Propose, Refused};
+use tokio::sync::oneshot;
+
+pub(crate) use outbound::Outbound;
+
+use crate::app::{App, now_ms};
+use crate::auth::{Identity, bearer};
+use crate::failure::{Failure, no_session, shutting_down};
+use crate::session::{Ask, Entered, Entry, SessionHandle};
+
+/// Before a session tells its own limit, a frame may have this many bytes.
+const FIRST_FRAME: usize = 64 << 10;
+/// The largest frame that any charter can allow, which the socket itself is bounded to.
+const LARGEST_FRAME: usize = 16 << 20;
+/// A connection that sends so many frames that are not understood is closed.
+const MOST_FAULTS: u32 = 64;
+
+/// `GET /v1/sessions/{session}/connect`
+pub(crate) async fn connect(
+    request: HttpRequest,
+    body: web::Payload,
+    session: web::Path<String>,
+    app: web::Data<Arc<App>>,
+) -> Result<HttpResponse, actix_web::Error> {
+    if app.is_stopping() {
+        return Err(Failure(shutting_down()).into());
+    }
+    check_origin(&request, &app)?;
+    let token = bearer(&request).map_err(Failure)?.map(str::to_owned);
+    let (response, socket, messages) = actix_ws::handle_with_protocols(&request, body, &[JSON_SUBPROTOCOL])?;
+    let messages =
+        messages.max_frame_size(LARGEST_FRAME).aggregate_continuations().max_continuation_size(LARGEST_FRAME);
+    let app = app.get_ref().clone();
+    let connection = Connection { outbound: Arc::new(Outbound::new(app.config.queue)), app, socket, faults: 0 };
+    rt::spawn(connection.run(messages, session.into_inner(), token));
+    Ok(response)
+}
+
+/// A page may connect from where the service serves it, and from the configured origins. Programs send no `Origin`.
+fn check_origin(request: &HttpRequest, app: &App) -> Result<(), Failure> {
+    let Some(origin) = request.headers().get(header::ORIGIN) else { return Ok(()) };
+    let origin = origin.to_str().unwrap_or_default();
+    let host = request.connection_info().host().to_owned();
+    let own = origin.split_once("://").is_some_and(|(_, authority)| authority == host);
+    if own || app.config.origins.iter().any(|known| known == origin) {
+        return Ok(());
+    }
+    let detail =
+        format!("Pages of {origin:?} may not connect. Add the origin to `origins` in the service's configuration.");
+    Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)))
+}
+
+struct Connection {
+    app: Arc<App>,
+    socket: Session,
+    outbound: Arc<Outbound>,
+    faults: u32,
+}
+
+/// A connection that has entered.
+struct Inside {
+    session: SessionHandle,
+    entered: Entered,
+    who: Identity,
+}
+
+/// How a connection ends: with a `bye` that says why, or without a word because the other side is gone or said so.
+enum End {
+    Bye(Box<Problem>),
+    Gone,
+}
+
+impl From<Closed> for End {
+    fn from(_: Closed) -> Self {
+        Self::Gone
+    }
+}
+
+impl From<Problem> for End {
+    fn from(problem: Problem) -> Self {
+        Self::Bye(Box::new(problem))
+    }
+}
+
+impl Connection {
+    async fn run(mut self, mut messages: AggregatedMessageStream, session: String, token: Option<String>) {
+        let end = match self.enter(&mut messages, &session, token).await {
+            Ok(inside) => {
+                self.app.metrics.connections.inc();
+                let end = self.stay(&mut messages, &inside).await;
+                self.app.metrics.connections.dec();
+                // A session that has ended has no roster left to leave.
+                let _ = inside.session.tell(Ask::Leave { connection: inside.entered.id }).await;
+                end
+            }
+            Err(end) => end,
+        };
+        match end {
+            End::Bye(problem) => self.bye(*problem).await,
+            // The other side is gone: closing can fail, and nobody is there to be told.
+            End::Gone => drop(self.socket.close(None).await),
+        }
+    }
+
+    /// Waits for the first frame, which must be `enter`.
+    async fn enter(
+        &mut self,
+        messages: &mut AggregatedMessageStream,
+        session: &str,
+        token: Option<String>,
+    ) -> Result<Inside, End> {
+        let within = self.app.config.enter_within;
+        let first = tokio::time::timeout(within, self.first_text(messages)).await.map_err(|_| {
+            let detail = format!("The first frame, \"enter\", must come within {} s.", within.as_secs_f64());
+            Problem::new(ProblemKind::Silent, detail)
+        })??;
+        let FromParticipant::Enter(frame) = FromParticipant::decode(first.as_bytes())? else {
+            return Err(Problem::new(ProblemKind::Malformed, "The first frame of a connection is \"enter\".").into());
+        };
+        let who = self.identify(&frame, session, token)?;
+        let handle = self.app.session(session).await?;
+        if !handle.charter.has_role(&who.role) {
+            let names: Vec<_> = handle.charter.role_names().collect();
+            let detail = format!("The charter has no role {:?}; it has {}.", who.role, names.join(", "));
+            let problem =
+                Problem::new(ProblemKind::BadToken, detail).did_you_mean(handle.charter.nearest_role(&who.role));
+            return Err(problem.into());
+        }
+        let (answer, answered) = oneshot::channel();
+        let Enter { client, seen, epoch, .. } = frame;
+        let entry = Entry { who: who.clone(), client, seen, epoch, outbound: self.outbound.clone(), answer };
+        handle.tell(Ask::Enter(Box::new(entry))).await?;
+        let entered = answered.await.map_err(|_| shutting_down())??;
+        Ok(Inside { session: handle, entered, who })
+    }
+
+    async fn first_text(&mut self, messages: &mut AggregatedMessageStream) -> Result<bytestring::ByteString, End> {
+        loop {
+            match messages.recv().await {
+                Some(Ok(AggregatedMessage::Text(text))) if text.len() <= FIRST_FRAME => return Ok(text),
+                Some(Ok(AggregatedMessage::Text(_))) => return Err(frame_too_large(FIRST_FRAME).into()),
+                Some(Ok(AggregatedMessage::Ping(payload))) => self.socket.pong(&payload).await?,
+                Some(Ok(AggregatedMessage::Pong(_))) => {}
+                other => return Err(unfit(other)),
+            }
+        }
+    }
+
+    fn identify(&self, frame: &Enter, session: &str, header: Option<String>) -> Result<Identity, Problem> {
+        let token = frame.token.clone().or(header).ok_or_else(|| {
+            let detail = "Give a token: in \"enter\", or as \"Authorization: Bearer …\" with the request.";
+            Problem::new(ProblemKind::NoToken, detail)
+        })?;
+        if session.is_empty() || session.len() > 64 {
+            return Err(no_session(session));
+        }
+        Identity::of(&token, session, &self.app.config.key)
+    }
+
+    /// The one loop of a connection: what comes in, what goes out, and the clock.
+    async fn stay(&mut self, messages: &mut AggregatedMessageStream, inside: &Inside) -> End {
+        let silence = self.app.config.silence;
+        let mut tick = tokio::time::interval(silence.min(Duration::from_secs(10)) / 4);
+        let mut heard = Instant::now();
+        let mut pinged = heard;
+        let outbound = self.outbound.clone();
+        loop {
+            let step = tokio::select! {
+                biased;
+                () = outbound.filled() => self.send(&outbound).await,
+                message = messages.recv() => {
+                    heard = Instant::now();
+                    self.receive(message, inside).await
+                }
+                now = tick.tick() => {
+                    let now = now.into_std();
+                    if inside.who.has_ended() {
+                        Err(Problem::new(ProblemKind::ExpiredToken, "The token has ended. Connect again with a new one.").into())
+                    } else if now.saturating_duration_since(heard) > silence {
+                        Err(Problem::new(ProblemKind::Silent, "Nothing was heard from this connection, not even a pong.").into())
+                    } else if now.saturating_duration_since(heard.max(pinged)) > silence / 2 {
+                        pinged = now;
+                        self.socket.ping(b"").await.map_err(End::from)
+                    } else {
+                        Ok(())
+                    }
+                }
+            };
+            if let Err(end) = step {
+                return end;
+            }
+        }
+    }
+
+    /// Writes all that waits. A write that does not go on because the other side does not read ends when the session cuts
+    /// the connection off.
+    async fn send(&mut self, outbound: &Outbound) -> Result<(), End> {
+        let taken = outbound.take();
+        for frame in taken.frames {
+            self.app.metrics.frames_out.inc();
+            let mut write = std::pin::pin!(self.socket.text(frame));
+            loop {
+                tokio::select! {
+                    biased;
+                    written = &mut write => {
+                        written?;
+                        break;
+                    }
+                    () = outbound.filled() => {
+                        if outbound.is_cut_off() {
+                            return Err(outbound.take().end.map_or(End::Gone, End::from));
+                        }
+                    }
+                    () = tokio::time::sleep(self.app.config.silence) => return Err(End::Gone),
+                }
+            }
+        }
+        // What came while we wrote has woken us there: look once more before we sleep.
+        outbound.wake_again_if_filled();
+        taken.end.map_or(Ok(()), |problem| Err(problem.into()))
+    }
+
+    async fn receive(
+        &mut self,
+        message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>,
+        inside: &Inside,
+    ) -> Result<(), End> {
+        let text = match message {
+            Some(Ok(AggregatedMessage::Text(text))) => text,
+            Some(Ok(AggregatedMessage::Ping(payload))) => return self.socket.pong(&payload).await.map_err(End::from),
+            Some(Ok(AggregatedMessage::Pong(_))) => return Ok(()),
+            other => return Err(unfit(other)),
+        };
+        if text.len() > inside.entered.frame_limit {
+            return Err(frame_too_large(inside.entered.frame_limit).into());
+        }
+        match FromParticipant::decode(text.as_bytes()) {
+            Ok(FromParticipant::Propose(frame)) => self.propose(frame, inside).await,
+            Ok(FromParticipant::Ping(ping)) => {
+                self.put(&FromService::Pong(Pong { sent: ping.sent, time: now_ms() }));
+                Ok(())
+            }
+            Ok(FromParticipant::Leave(_)) => Err(End::Gone),
+            Ok(FromParticipant::Enter(_)) => self.fault(Problem::new(
+                ProblemKind::Malformed,
+                "This connection has entered already; open another for another client.",
+            )),
+            Err(problem) => self.fault(problem),
+        }
+    }
+
+    async fn propose(&mut self, frame: Propose, inside: &Inside) -> Result<(), End> {
+        if let Err(problem) = inside.entered.rate.check() {
+            self.app.metrics.refused.get_or_create(&crate::metrics::OfProblem { problem: problem.kind().name() }).inc();
+            self.put(&FromService::Refused(Refused { n: frame.n, problem }));
+            return Ok(());
+        }
+        inside.session.tell(Ask::Propose { connection: inside.entered.id, frame }).await.map_err(End::from)
+    }
+
+    fn put(&self, frame: &FromService) {
+        self.outbound.put_frame(frame.encode().into());
+    }
+
+    /// Tells of a frame that was not understood; ends the connection when there were too many.
+    fn fault(&mut self, problem: Problem) -> Result<(), End> {
+        self.faults += 1;
+        if self.faults > MOST_FAULTS {
+            return Err(problem.into());
+        }
+        self.put(&FromService::Notice(Notice { problem }));
+        Ok(())
+    }
+
+    async fn bye(mut self, problem: Problem) {
+        let kind = problem.kind();
+        tracing::debug!(%problem, "a connection is ended");
+        self.app.metrics.closed.get_or_create(&crate::metrics::OfProblem { problem: kind.name() }).inc();
+        let reason =
+            CloseReason { code: CloseCode::Other(4000 + kind.number()), description: Some(kind.name().to_owned()) };
+        let frame = FromService::Bye(Bye { problem }).encode();
+        let last = async {
+            self.socket.text(frame).await?;
+            self.socket.close(Some(reason)).await
+        };
+        // Who does not read does not get to hold us up.
+        let _ = tokio::time::timeout(Duration::from_secs(2), last).await;
+    }
+}
+
+fn frame_too_large(limit: usize) -> Problem {
+    Problem::new(ProblemKind::TooLarge, format!("A frame has at most {limit} bytes. Send smaller proposals."))
+}
+
+/// The end for a message that is no text.
+fn unfit(message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>) -> End {
+    use actix_ws::ProtocolError;
+    match message {
+        Some(Ok(AggregatedMessage::Binary(_))) => {
+            let detail = format!("The subprotocol {JSON_SUBPROTOCOL} has text frames only.");
+            Problem::new(ProblemKind::Malformed, detail).into()
+        }
+        Some(Err(ProtocolError::Overflow)) => frame_too_large(LARGEST_FRAME).into(),
+        Some(Err(ProtocolError::Io(error))) if error.kind() == std::io::ErrorKind::InvalidData => {
+            Problem::new(ProblemKind::Malformed, "A text frame must be UTF-8.").into()
+        }
+        Some(Err(error)) => {
+            Problem::new(ProblemKind::Malformed, format!("The WebSocket stream broke: {error}.")).into()
+        }
+        Some(Ok(_)) | None => End::Gone,
+    }
+}

@@ -1,0 +1,102 @@
+//! Charters: publish, check, list, show.
+
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use rendel_core::{Charter, Fault, Problem, ProblemKind};
+use rendel_store::{CharterRow, StoreError};
+use rendel_wire::http::{CharterEntry, CharterList, CheckAnswer};
+use serde::Deserialize;
+
+use super::{Answer, BACKEND_BODY, Shared, text_body};
+use crate::auth::backend;
+use crate::failure::Failure;
+
+/// Publishes a charter. The same text again is answered with 200.
+#[utoipa::path(tag = "charters", request_body(content = String, content_type = "application/toml"), responses(
+    (status = 201, body = CharterEntry), (status = 200, body = CharterEntry, description = "The same text was there already"),
+    (status = 409, description = "`exists`: this version has another text"), (status = 422, description = "`charter`, with `faults`"),
+), security(("bearer" = [])))]
+#[post("/charters")]
+pub(crate) async fn publish(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
+    backend(&request, &app)?;
+    let source = text_body(payload, BACKEND_BODY).await?;
+    let charter = Charter::parse(&source).map_err(|faults| with_faults(&faults))?;
+    let version = i32::try_from(charter.version)
+        .map_err(|_| Problem::new(ProblemKind::OutOfBounds, "`version` is too large."))?;
+    let kept = app.store.publish_charter(charter.name.clone(), version, charter.title.clone(), source.clone()).await;
+    let row = app.store.charter(charter.name.clone(), Some(version)).await?;
+    let entry = row.as_ref().map(entry).ok_or_else(crate::failure::unavailable)?;
+    match kept {
+        Ok(()) => Ok(HttpResponse::Created().json(entry)),
+        Err(StoreError::Exists) if row.is_some_and(|row| row.source == source) => Ok(HttpResponse::Ok().json(entry)),
+        Err(StoreError::Exists) => {
+            let (name, next) = (&charter.name, version.saturating_add(1));
+            let detail = format!(
+                "Version {version} of {name:?} is published with another text. Sessions rely on it: publish this one as version {next}."
+            );
+            Err(Failure(Problem::new(ProblemKind::Exists, detail)))
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Checks a charter and keeps nothing.
+#[utoipa::path(tag = "charters", request_body(content = String, content_type = "application/toml"), responses(
+    (status = 200, body = CheckAnswer)), security(("bearer" = [])))]
+#[post("/charters/check")]
+pub(crate) async fn check(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
+    backend(&request, &app)?;
+    let source = text_body(payload, BACKEND_BODY).await?;
+    let faults = Charter::parse(&source).err().unwrap_or_default();
+    Ok(HttpResponse::Ok().json(CheckAnswer { faults }))
+}
+
+/// Lists the newest version of each charter.
+#[utoipa::path(tag = "charters", responses((status = 200, body = CharterList)), security(("bearer" = [])))]
+#[get("/charters")]
+pub(crate) async fn list(request: HttpRequest, app: Shared) -> Answer {
+    backend(&request, &app)?;
+    let charters = app.store.charters().await?.iter().map(entry).collect();
+    Ok(HttpResponse::Ok().json(CharterList { charters }))
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Which {
+    /// Which version; the newest where it is left out.
+    version: Option<i32>,
+}
+
+/// One charter, as the TOML that was published.
+#[utoipa::path(tag = "charters", params(Which, ("name" = String, Path)), responses(
+    (status = 200, body = String, content_type = "application/toml"), (status = 404, description = "`not-found`")), security(("bearer" = [])))]
+#[get("/charters/{name}")]
+pub(crate) async fn show(
+    request: HttpRequest,
+    name: web::Path<String>,
+    which: web::Query<Which>,
+    app: Shared,
+) -> Answer {
+    backend(&request, &app)?;
+    let name = name.into_inner();
+    let row = app.store.charter(name.clone(), which.version).await?;
+    let row = row
+        .ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("There is no charter {name:?} in that version.")))?;
+    Ok(HttpResponse::Ok().content_type("application/toml").body(row.source))
+}
+
+fn entry(row: &CharterRow) -> CharterEntry {
+    CharterEntry {
+        charter: row.name.clone(),
+        version: u32::try_from(row.version).unwrap_or(0),
+        title: row.title.clone(),
+        published: Some(row.published.to_rfc3339_opts(chrono::SecondsFormat::Secs, true)),
+    }
+}
+
+fn with_faults(faults: &[Fault]) -> Problem {
+    let count = faults.len();
+    let plural = if count == 1 { "fault" } else { "faults" };
+    let first = faults.first().map(ToString::to_string).unwrap_or_default();
+    Problem::new(ProblemKind::Charter, format!("The charter has {count} {plural}. The first: {first}"))
+        .with("faults", serde_json::to_value(faults).unwrap_or_default())
+}

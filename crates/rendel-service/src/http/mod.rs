@@ -1,0 +1,78 @@
+//! The calls of the HTTP interface.
+
+pub(crate) mod charters;
+pub(crate) mod participants;
+pub(crate) mod service;
+pub(crate) mod sessions;
+pub(crate) mod tokens;
+
+use std::sync::Arc;
+
+use actix_web::web::{self, Bytes, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse};
+use rendel_core::{Problem, ProblemKind};
+
+use crate::app::App;
+use crate::failure::Failure;
+
+/// What a call gives.
+pub(crate) type Answer = Result<HttpResponse, Failure>;
+/// What all calls share.
+pub(crate) type Shared = web::Data<Arc<App>>;
+
+/// Bodies of the backend's calls have at most this many bytes.
+const BACKEND_BODY: usize = 16 << 20;
+
+/// All routes of the service.
+pub(crate) fn routes(config: &mut ServiceConfig) {
+    config
+        .service(
+            web::scope("/v1")
+                .service(charters::publish)
+                .service(charters::check)
+                .service(charters::list)
+                .service(charters::show)
+                .service(service::charter_schema)
+                .service(service::openapi)
+                .service(sessions::open)
+                .service(sessions::list)
+                .service(sessions::show)
+                .service(tokens::issue)
+                .service(participants::state)
+                .service(participants::propose)
+                .service(participants::journal)
+                .route("/sessions/{session}/connect", web::get().to(crate::connection::connect))
+                .default_service(web::to(nothing_here)),
+        )
+        .service(service::health)
+        .service(service::ready)
+        .service(service::metrics)
+        .default_service(web::get().to(crate::console::page))
+        .app_data(web::QueryConfig::default().error_handler(|error, _| {
+            let detail = format!("The query of the URL is not understood: {error}.");
+            Failure(Problem::new(ProblemKind::Malformed, detail)).into()
+        }))
+        .app_data(web::PathConfig::default().error_handler(|error, _| {
+            Failure(Problem::new(ProblemKind::Malformed, format!("The path of the URL is not understood: {error}.")))
+                .into()
+        }));
+}
+
+async fn nothing_here(request: HttpRequest) -> Answer {
+    let detail =
+        format!("{} {} is no call of this service; /v1/openapi.json lists them.", request.method(), request.path());
+    Err(Failure(Problem::new(ProblemKind::NotFound, detail)))
+}
+
+/// The body of a request, `too-large` beyond `limit` bytes.
+async fn body(payload: web::Payload, limit: usize) -> Result<Bytes, Problem> {
+    let too_large = || Problem::new(ProblemKind::TooLarge, format!("The body has at most {limit} bytes."));
+    let read = payload.to_bytes_limited(limit).await.map_err(|_| too_large())?;
+    read.map_err(|error| Problem::new(ProblemKind::Malformed, format!("The body broke off: {error}.")))
+}
+
+/// The body of a request as text.
+async fn text_body(payload: web::Payload, limit: usize) -> Result<String, Problem> {
+    let bytes = body(payload, limit).await?;
+    String::from_utf8(bytes.to_vec()).map_err(|_| Problem::new(ProblemKind::Malformed, "The body is not UTF-8."))
+}

@@ -1,0 +1,46 @@
+//! The service itself: health, metrics, what describes it.
+
+use actix_web::{HttpResponse, get};
+
+use super::{Answer, Shared};
+
+/// Whether the process is alive.
+#[utoipa::path(tag = "service", responses((status = 200, body = String)))]
+#[get("/healthz")]
+pub(crate) async fn health() -> HttpResponse {
+    HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("alive\n")
+}
+
+/// Whether the service can settle proposals: the database answers and no stop is under way.
+#[utoipa::path(tag = "service", responses((status = 200, body = String), (status = 503, description = "`unavailable`, `shutting-down`")))]
+#[get("/readyz")]
+pub(crate) async fn ready(app: Shared) -> Answer {
+    if app.is_stopping() {
+        return Err(crate::failure::shutting_down().into());
+    }
+    app.store.ping().await?;
+    Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n"))
+}
+
+/// What the service counts, in OpenMetrics.
+#[utoipa::path(tag = "service", responses((status = 200, body = String, content_type = "application/openmetrics-text")))]
+#[get("/metrics")]
+pub(crate) async fn metrics(app: Shared) -> HttpResponse {
+    HttpResponse::Ok()
+        .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
+        .body(app.metrics.text())
+}
+
+/// The JSON Schema of the charter language.
+#[utoipa::path(tag = "charters", responses((status = 200, body = Object, content_type = "application/schema+json")))]
+#[get("/charter-schema.json")]
+pub(crate) async fn charter_schema() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/schema+json").body(rendel_core::charter_schema())
+}
+
+/// This description.
+#[utoipa::path(tag = "service", responses((status = 200, body = Object)))]
+#[get("/openapi.json")]
+pub(crate) async fn openapi() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/json").body(crate::openapi::openapi_json())
+}

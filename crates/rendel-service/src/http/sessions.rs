@@ -1,0 +1,111 @@
+//! Sessions, as the backend manages them.
+
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use rendel_core::{Charter, Problem, ProblemKind, Sequencer};
+use rendel_store::{SessionRow, StoreError};
+use rendel_wire::decode_json;
+use rendel_wire::http::{OpenSession, SessionInfo, SessionList};
+use serde::Deserialize;
+
+use super::{Answer, BACKEND_BODY, Shared, body};
+use crate::app::App;
+use crate::auth::backend;
+use crate::failure::{Failure, no_session};
+
+const PAGE: i64 = 100;
+
+/// Opens a session.
+#[utoipa::path(tag = "sessions", request_body = OpenSession, responses(
+    (status = 201, body = SessionInfo), (status = 409, description = "`exists`"), (status = 404, description = "`not-found`: no such charter"),
+    (status = 422, description = "The opening state does not fit the charter")), security(("bearer" = [])))]
+#[post("/sessions")]
+pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
+    backend(&request, &app)?;
+    let asked: OpenSession = decode_json(&body(payload, BACKEND_BODY).await?)?;
+    let id = asked.id.unwrap_or_else(|| uuid::Uuid::now_v7().to_string());
+    if !is_id(&id) {
+        let detail = "A session's id has 1 to 64 letters, digits, dashes and underscores.";
+        return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
+    }
+    let version = asked.version.map(|version| i32::try_from(version).unwrap_or(i32::MAX));
+    let row = app.store.charter(asked.charter.clone(), version).await?;
+    let row = row.ok_or_else(|| {
+        Problem::new(
+            ProblemKind::NotFound,
+            format!("There is no charter {:?} in that version. Publish it first.", asked.charter),
+        )
+    })?;
+    let charter = Charter::parse(&row.source)
+        .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
+    Sequencer::open(charter.into(), asked.opening.as_ref())?;
+    let opening = asked.opening.map(|opening| opening.to_string());
+    let kept = app.store.open_session(id.clone(), row.name, row.version, opening).await;
+    match kept {
+        Ok(kept) => Ok(HttpResponse::Created().json(info(&app, kept, 0, row.title).await)),
+        Err(StoreError::Exists) => {
+            let detail = format!("There is a session {id:?} already. Use it, or choose another id.");
+            Err(Failure(Problem::new(ProblemKind::Exists, detail)))
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Filter {
+    /// Only sessions of this charter.
+    charter: Option<String>,
+    /// The page after this id.
+    after: Option<String>,
+}
+
+/// Lists sessions by id, a hundred at a time, with the participants present.
+#[utoipa::path(tag = "sessions", params(Filter), responses((status = 200, body = SessionList)), security(("bearer" = [])))]
+#[get("/sessions")]
+pub(crate) async fn list(request: HttpRequest, filter: web::Query<Filter>, app: Shared) -> Answer {
+    backend(&request, &app)?;
+    let Filter { charter, after } = filter.into_inner();
+    let rows = app.store.sessions(charter, after, PAGE).await?;
+    let after = (rows.len() as i64 == PAGE).then(|| rows.last().map(|(row, ..)| row.id.clone())).flatten();
+    let mut sessions = Vec::with_capacity(rows.len());
+    for (row, seq, title) in rows {
+        sessions.push(info(&app, row, seq, title).await);
+    }
+    Ok(HttpResponse::Ok().json(SessionList { sessions, after }))
+}
+
+/// One session with its figures.
+#[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses(
+    (status = 200, body = SessionInfo), (status = 404, description = "`no-session`")), security(("bearer" = [])))]
+#[get("/sessions/{session}")]
+pub(crate) async fn show(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
+    backend(&request, &app)?;
+    let id = session.into_inner();
+    let (row, seq) = app.store.session(id.clone()).await?.ok_or_else(|| no_session(&id))?;
+    let charter = app.store.charter(row.charter.clone(), Some(row.version)).await?;
+    Ok(HttpResponse::Ok().json(info(&app, row, seq, charter.map(|charter| charter.title).unwrap_or_default()).await))
+}
+
+async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInfo {
+    let figures = match app.session_in_memory(&row.id) {
+        Some(session) => session.figures().await.ok(),
+        None => None,
+    };
+    SessionInfo {
+        charter: row.charter,
+        version: u32::try_from(row.version).unwrap_or(0),
+        title,
+        status: row.status,
+        seq: figures.map_or(seq, |figures| figures.seq),
+        epoch: figures.map_or(u64::try_from(row.epoch).unwrap_or(0), |figures| figures.epoch),
+        participants: figures.map_or(0, |figures| figures.participants),
+        connections: figures.map_or(0, |figures| figures.connections),
+        opened: row.opened.to_rfc3339_opts(chrono::SecondsFormat::Secs, true),
+        id: row.id,
+    }
+}
+
+fn is_id(text: &str) -> bool {
+    (1..=64).contains(&text.len())
+        && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
+}

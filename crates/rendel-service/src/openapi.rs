@@ -1,0 +1,36 @@
+//! The description of the HTTP interface (OpenAPI 3.1), generated from its calls.
+
+use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
+use utoipa::{Modify, OpenApi};
+
+use crate::http::{charters, participants, service, sessions, tokens};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(
+        title = "Rendel",
+        description = "Keeps shared session state consistent across participants. The WebSocket at /v1/sessions/{session}/connect is \
+                       described in docs/protocol.md. Every problem is `application/problem+json` (RFC 9457)."
+    ),
+    servers((url = "/v1")),
+    paths(
+        charters::publish, charters::check, charters::list, charters::show, sessions::open, sessions::list, sessions::show,
+        tokens::issue, participants::state, participants::propose, participants::journal, service::charter_schema, service::openapi
+    ),
+    modifiers(&Bearer)
+)]
+struct Description;
+
+struct Bearer;
+
+impl Modify for Bearer {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        let components = openapi.components.get_or_insert_default();
+        components.add_security_scheme("bearer", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
+    }
+}
+
+/// The description as JSON.
+pub fn openapi_json() -> String {
+    Description::openapi().to_pretty_json().unwrap_or_default()
+}

@@ -1,0 +1,93 @@
+//! The service as a whole: bind, serve, stop.
+
+use std::future::Future;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::dev::Server;
+use actix_web::{App as WebApp, HttpServer, web};
+use rendel_store::{JournalWriter, Store, StoreError};
+
+use crate::app::App;
+use crate::config::Config;
+use crate::http::routes;
+use crate::metrics::Metrics;
+
+/// A service that is bound to its address.
+pub struct Service {
+    app: Arc<App>,
+    server: Server,
+    address: SocketAddr,
+}
+
+impl std::fmt::Debug for Service {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Service").field("address", &self.address).finish_non_exhaustive()
+    }
+}
+
+/// Why the service could not start or go on.
+#[derive(Debug, thiserror::Error)]
+pub enum ServiceError {
+    /// The database cannot be used.
+    #[error("{0}")]
+    Store(#[from] StoreError),
+    /// The address cannot be bound.
+    #[error("cannot listen on {0}: {1}")]
+    Listen(SocketAddr, std::io::Error),
+    /// A thread cannot be started, or the server broke.
+    #[error("the service broke: {0}")]
+    Io(#[from] std::io::Error),
+}
+
+impl Service {
+    /// Connects to the database, brings its tables up to date and binds the address.
+    pub async fn start(config: Config) -> Result<Self, ServiceError> {
+        let metrics = Arc::new(Metrics::new());
+        let store = Store::connect(&config.database_url, config.database_connections).await?;
+        let counted = metrics.clone();
+        let writer = JournalWriter::start(&config.database_url, move |rows, seconds| {
+            counted.commit_rows.observe(rows as f64);
+            counted.commit_seconds.observe(seconds);
+        })?;
+        let listen = config.listen;
+        let stop_within = config.stop_within.as_secs().max(1);
+        let app = Arc::new(App::new(config, store, writer, metrics, tokio::runtime::Handle::current()));
+        let shared = app.clone();
+        let server = HttpServer::new(move || WebApp::new().app_data(web::Data::new(shared.clone())).configure(routes))
+            .tcp_nodelay(true)
+            .disable_signals()
+            .keep_alive(Duration::from_secs(75))
+            .shutdown_timeout(stop_within)
+            .bind(listen)
+            .map_err(|error| ServiceError::Listen(listen, error))?;
+        let address = server.addrs().first().copied().unwrap_or(listen);
+        Ok(Self { app, server: server.run(), address })
+    }
+
+    /// The address that it is bound to.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Serves until `stop` is there. What was accepted by then is settled and written, and every connection is told.
+    pub async fn run(self, stop: impl Future<Output = ()>) -> Result<(), ServiceError> {
+        let handle = self.server.handle();
+        let serving = tokio::spawn(self.server);
+        stop.await;
+        tracing::info!("stopping: settling what was accepted");
+        let within = self.app.config.stop_within;
+        if tokio::time::timeout(within, self.app.stop_sessions()).await.is_err() {
+            tracing::warn!("some sessions did not stop in time; what they had not shown may be lost");
+        }
+        handle.stop(true).await;
+        serving.await.map_err(std::io::Error::other)??;
+        Ok(())
+    }
+}
+
+/// Raises the limit of open descriptors, one of which each connection needs, as far as this process may, and gives it.
+pub fn raise_descriptor_limit() -> std::io::Result<u64> {
+    rlimit::increase_nofile_limit(u64::MAX)
+}

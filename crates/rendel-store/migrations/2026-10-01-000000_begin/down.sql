@@ -1,0 +1,1 @@
+DROP TABLE snapshots, refusals, journal, epochs, sessions, charters;

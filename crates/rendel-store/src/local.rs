@@ -1,0 +1,200 @@
+//! A private PostgreSQL on loopback, for whoever has none.
+
+use std::fs;
+use std::io::Write as _;
+use std::net::TcpListener;
+use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+use crate::error::StoreError;
+
+/// A server that this process started, or found running in its folder, and stops at the end.
+#[derive(Debug)]
+pub struct LocalDatabase {
+    dir: PathBuf,
+    programs: PathBuf,
+    url: String,
+}
+
+/// Why the private server could not be started.
+#[derive(Debug, thiserror::Error)]
+pub enum LocalDatabaseError {
+    /// There is no PostgreSQL server on this machine.
+    #[error(
+        "no PostgreSQL server was found on this machine; install one (on Debian: apt-get install postgresql) or give --database-url"
+    )]
+    NoServer,
+    /// The folder cannot be used.
+    #[error("the folder {0} cannot be used: {1}")]
+    Folder(PathBuf, std::io::Error),
+    /// A program of PostgreSQL failed.
+    #[error("{0} failed: {1}")]
+    Program(String, String),
+    /// It started and cannot be spoken to.
+    #[error("the private PostgreSQL started but {0}")]
+    Store(#[from] StoreError),
+}
+
+type Result<T> = std::result::Result<T, LocalDatabaseError>;
+
+/// The folder of `initdb` and `pg_ctl` of the newest PostgreSQL here.
+pub fn find_server_programs() -> Option<PathBuf> {
+    let versions = fs::read_dir("/usr/lib/postgresql").ok()?.flatten();
+    let mut found: Vec<(u32, PathBuf)> = versions
+        .filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path().join("bin"))))
+        .filter(|(_, programs)| programs.join("pg_ctl").exists() && programs.join("initdb").exists())
+        .collect();
+    found.sort();
+    found.pop().map(|(_, programs)| programs)
+}
+
+impl LocalDatabase {
+    /// Starts the server of the folder `dir`, which is made if it is not there. A server that already runs there, left
+    /// behind by a process that was killed, is taken over.
+    pub fn start(dir: &Path) -> Result<Self> {
+        let programs = find_server_programs().ok_or(LocalDatabaseError::NoServer)?;
+        let folder = |error| LocalDatabaseError::Folder(dir.to_owned(), error);
+        fs::create_dir_all(dir).map_err(folder)?;
+        let dir = dir.canonicalize().map_err(folder)?;
+        let mut database = Self { url: String::new(), programs, dir };
+        if !database.data().join("PG_VERSION").exists() {
+            database.initialise()?;
+        }
+        let port = match database.running_port() {
+            Some(port) => port,
+            None => database.launch()?,
+        };
+        let password = fs::read_to_string(database.password_file()).map_err(folder)?;
+        database.url = format!("postgres://rendel:{}@127.0.0.1:{port}/postgres", password.trim());
+        Ok(database)
+    }
+
+    /// How to connect to it.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// Stops it: open transactions are rolled back, what was committed is on disk.
+    pub fn stop(self) -> Result<()> {
+        let data = self.data();
+        self.run(self.pg_ctl().args(["stop", "--mode", "fast", "--silent", "-D"]).arg(data)).map(|_| ())
+    }
+
+    fn data(&self) -> PathBuf {
+        self.dir.join("data")
+    }
+
+    fn password_file(&self) -> PathBuf {
+        self.dir.join("password")
+    }
+
+    fn initialise(&self) -> Result<()> {
+        let folder = |error| LocalDatabaseError::Folder(self.dir.clone(), error);
+        let password = format!("{}{}", uuid::Uuid::new_v4().simple(), uuid::Uuid::new_v4().simple());
+        let _ = fs::remove_file(self.password_file());
+        let mut file = fs::OpenOptions::new()
+            .write(true)
+            .create_new(true)
+            .mode(0o600)
+            .open(self.password_file())
+            .map_err(folder)?;
+        file.write_all(password.as_bytes()).map_err(folder)?;
+        if self.needs_other_user()? {
+            self.run(Command::new("chown").arg("-R").arg("postgres").arg(&self.dir))?;
+        }
+        let mut command = self.as_server_user("initdb");
+        command.args([
+            "--username=rendel",
+            "--auth=scram-sha-256",
+            "--encoding=UTF8",
+            "--locale=C",
+            "--no-instructions",
+        ]);
+        command.arg("--pwfile").arg(self.password_file()).arg("-D").arg(self.data());
+        self.run(&mut command).map(|_| ())
+    }
+
+    /// The port of the server that runs in the folder, if one does.
+    fn running_port(&self) -> Option<u16> {
+        let status = self
+            .pg_ctl()
+            .args(["status", "-D"])
+            .arg(self.data())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .status()
+            .ok()?;
+        if !status.success() {
+            return None;
+        }
+        let lines = fs::read_to_string(self.data().join("postmaster.pid")).ok()?;
+        lines.lines().nth(3)?.trim().parse().ok()
+    }
+
+    fn launch(&self) -> Result<u16> {
+        let mut last = String::new();
+        for _ in 0..5 {
+            let port = free_port().map_err(|error| LocalDatabaseError::Folder(self.dir.clone(), error))?;
+            let options = format!("-h 127.0.0.1 -p {port} -c unix_socket_directories='' -c max_connections=50");
+            let mut command = self.pg_ctl();
+            command.args(["start", "--wait", "--silent", "-D"]).arg(self.data());
+            command.arg("-l").arg(self.dir.join("postgresql.log")).arg("-o").arg(options);
+            // The server inherits the descriptors: with a pipe among them, reading our own output would never end.
+            match command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status() {
+                Ok(status) if status.success() => return Ok(port),
+                Ok(status) => last = format!("{status}; see {}", self.dir.join("postgresql.log").display()),
+                Err(error) => last = error.to_string(),
+            }
+        }
+        Err(LocalDatabaseError::Program("pg_ctl start".to_owned(), last))
+    }
+
+    fn pg_ctl(&self) -> Command {
+        self.as_server_user("pg_ctl")
+    }
+
+    /// PostgreSQL refuses to run as root; then it runs as the user `postgres`.
+    fn as_server_user(&self, program: &str) -> Command {
+        let program = self.programs.join(program);
+        let mut command = if self.needs_other_user().unwrap_or(false) {
+            let mut command = Command::new("setpriv");
+            command.args(["--reuid=postgres", "--regid=postgres", "--clear-groups"]).arg(program);
+            command
+        } else {
+            Command::new(program)
+        };
+        command.current_dir("/");
+        command
+    }
+
+    /// Whether we are root: the folder that we have just made tells.
+    fn needs_other_user(&self) -> Result<bool> {
+        let folder = |error| LocalDatabaseError::Folder(self.dir.clone(), error);
+        let me = fs::metadata("/proc/self").map_err(folder)?.uid();
+        if me == 0 {
+            // The server's user must be able to get to its folder.
+            fs::set_permissions(&self.dir, fs::Permissions::from_mode(0o755)).map_err(folder)?;
+        }
+        Ok(me == 0)
+    }
+
+    fn run(&self, command: &mut Command) -> Result<Output> {
+        let name = format!("{command:?}");
+        match command.stdin(Stdio::null()).output() {
+            Ok(output) if output.status.success() => Ok(output),
+            Ok(output) => {
+                let says = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+                Err(LocalDatabaseError::Program(name, says))
+            }
+            Err(error) => Err(LocalDatabaseError::Program(name, error.to_string())),
+        }
+    }
+}
+
+/// A free port below those that the system hands out by itself.
+fn free_port() -> std::io::Result<u16> {
+    let start = 20_000 + (uuid::Uuid::new_v4().as_u128() % 10_000) as u16;
+    let free = (start..32_000).find(|port| TcpListener::bind(("127.0.0.1", *port)).is_ok());
+    free.ok_or_else(|| std::io::Error::other("no free port between 20000 and 32000"))
+}

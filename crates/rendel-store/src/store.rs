@@ -1,0 +1,77 @@
+//! The pool, and how a call gets to it.
+
+use std::time::Duration;
+
+use diesel::pg::PgConnection;
+use diesel::r2d2::{ConnectionManager, Pool};
+use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
+
+use crate::error::StoreError;
+
+const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
+
+/// A pool of connections; clones share it.
+#[derive(Clone)]
+pub struct Store {
+    pool: Pool<ConnectionManager<PgConnection>>,
+}
+
+impl std::fmt::Debug for Store {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Store").finish_non_exhaustive()
+    }
+}
+
+impl Store {
+    /// Connects, with at most `connections` at a time, and brings the tables up to date.
+    pub async fn connect(url: &str, connections: u32) -> Result<Self, StoreError> {
+        let manager = ConnectionManager::new(with_timeouts(url));
+        let build = move || {
+            Pool::builder()
+                .max_size(connections)
+                .min_idle(Some(1))
+                .connection_timeout(Duration::from_secs(3))
+                .build(manager)
+                .map_err(|error| StoreError::Away(error.to_string()))
+        };
+        let pool = tokio::task::spawn_blocking(build).await.map_err(|error| StoreError::Away(error.to_string()))??;
+        let store = Self { pool };
+        store
+            .run(|conn| {
+                let run = conn.run_pending_migrations(MIGRATIONS).map(|_| ());
+                run.map_err(|error| StoreError::Damaged(format!("the tables could not be brought up to date: {error}")))
+            })
+            .await?;
+        Ok(store)
+    }
+
+    /// Runs `call` on a blocking thread with a connection of the pool.
+    pub(crate) async fn run<T: Send + 'static>(
+        &self,
+        call: impl FnOnce(&mut PgConnection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let pool = self.pool.clone();
+        let on_thread = move || {
+            let mut conn = pool.get().map_err(|error| StoreError::Away(error.to_string()))?;
+            call(&mut conn)
+        };
+        tokio::task::spawn_blocking(on_thread).await.map_err(|error| StoreError::Away(error.to_string()))?
+    }
+
+    /// Whether the database answers.
+    pub async fn ping(&self) -> Result<(), StoreError> {
+        use diesel::RunQueryDsl as _;
+        self.run(|conn| Ok(diesel::sql_query("SELECT 1").execute(conn).map(|_| ())?)).await
+    }
+}
+
+/// Adds timeouts to a URL that says nothing of them, so that a database that vanished is noticed.
+pub(crate) fn with_timeouts(url: &str) -> String {
+    if url.contains("connect_timeout") {
+        return url.to_owned();
+    }
+    let sign = if url.contains('?') { '&' } else { '?' };
+    format!(
+        "{url}{sign}connect_timeout=3&keepalives_idle=5&keepalives_interval=2&keepalives_count=3&tcp_user_timeout=10000"
+    )
+}

@@ -1,0 +1,62 @@
+//! Reading JSON that a stranger sent.
+
+use rendel_core::{Problem, ProblemKind};
+use serde::de::DeserializeOwned;
+
+/// Arrays and objects may lie in one another this deep.
+pub const DEEPEST: usize = 64;
+
+/// Reads JSON from a participant: `malformed` with the place of the fault, `too-deep` beyond 64 levels.
+///
+/// The nesting is counted before anything is built, so that hostile input costs one pass over its bytes.
+pub fn decode_json<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
+    let text = std::str::from_utf8(bytes)
+        .map_err(|error| Problem::new(ProblemKind::Malformed, format!("Byte {} is not UTF-8.", error.valid_up_to())))?;
+    check_depth(text)?;
+    serde_json::from_str(text)
+        .map_err(|error| Problem::new(ProblemKind::Malformed, format!("This is not what was expected: {error}.")))
+}
+
+fn check_depth(text: &str) -> Result<(), Problem> {
+    let (mut depth, mut in_string, mut escaped) = (0usize, false, false);
+    for byte in text.bytes() {
+        match byte {
+            _ if escaped => escaped = false,
+            b'\\' if in_string => escaped = true,
+            b'"' => in_string = !in_string,
+            _ if in_string => {}
+            b'[' | b'{' => depth += 1,
+            b']' | b'}' => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        if depth > DEEPEST {
+            return Err(Problem::new(
+                ProblemKind::TooDeep,
+                format!("JSON may be nested at most {DEEPEST} levels deep."),
+            ));
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::Value;
+
+    #[test]
+    fn the_64th_level_is_read_and_the_65th_refused() {
+        let nested = |levels: usize| format!("{}{}", "[".repeat(levels), "]".repeat(levels));
+        assert!(decode_json::<Value>(nested(64).as_bytes()).is_ok());
+        assert_eq!(decode_json::<Value>(nested(65).as_bytes()).unwrap_err().kind(), ProblemKind::TooDeep);
+        let in_a_string = format!("[\"\\\"{}\"]", "[".repeat(100));
+        assert!(decode_json::<Value>(in_a_string.as_bytes()).is_ok());
+    }
+
+    #[test]
+    fn what_is_no_json_or_no_utf8_is_malformed() {
+        for bytes in [&b"{"[..], b"\xff\"", b"1e999", b"{} {}", b""] {
+            assert_eq!(decode_json::<Value>(bytes).unwrap_err().kind(), ProblemKind::Malformed, "{bytes:?}");
+        }
+    }
+}

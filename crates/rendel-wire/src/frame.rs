@@ -1,0 +1,365 @@
+//! The frames of a connection.
+
+use rendel_core::{ClientOutcome, Edit, Problem, ProblemKind, Proposal, Settled};
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use uuid::Uuid;
+
+use crate::decode::decode_json;
+
+macro_rules! frames {
+    ($(#[$about:meta])* $Frames:ident { $($(#[$doc:meta])* $Variant:ident($Body:ty) = $name:literal,)* }) => {
+        $(#[$about])*
+        #[derive(Clone, Debug, PartialEq, Serialize)]
+        #[serde(tag = "type")]
+        pub enum $Frames {
+            $($(#[$doc])* #[serde(rename = $name)] $Variant($Body),)*
+        }
+
+        impl $Frames {
+            /// The names that `type` takes, in the order of the table.
+            pub const NAMES: &'static [&'static str] = &[$($name),*];
+
+            /// Reads one frame of JSON. Each problem says what to do about it.
+            pub fn decode(bytes: &[u8]) -> Result<Self, Problem> {
+                let mut members: Map<String, Value> = decode_json(bytes)?;
+                let name = members.remove("type");
+                let body = Value::Object(members);
+                match name.as_ref().and_then(Value::as_str) {
+                    $(Some($name) => serde_json::from_value(body).map(Self::$Variant).map_err(|error| {
+                        Problem::new(ProblemKind::Malformed, format!("The frame {:?} is wrong: {error}.", $name))
+                    }),)*
+                    Some(other) => Err(Problem::new(
+                        ProblemKind::Malformed,
+                        format!("There is no frame {:?}; there are {}.", other.chars().take(40).collect::<String>(), Self::NAMES.join(", ")),
+                    )),
+                    None => Err(Problem::new(
+                        ProblemKind::Malformed,
+                        "A frame is a JSON object whose \"type\" is a string that names it.",
+                    )),
+                }
+            }
+
+            /// The frame as one line of JSON.
+            pub fn encode(&self) -> String {
+                // Frames have string keys and finite numbers only, for which writing to memory cannot fail.
+                serde_json::to_string(self).unwrap_or_default()
+            }
+        }
+    };
+}
+
+frames! {
+    /// What a participant sends.
+    FromParticipant {
+        /// The first frame of every connection.
+        Enter(Enter) = "enter",
+        /// Edits that take effect together or not at all.
+        Propose(Propose) = "propose",
+        /// Asks for a `pong`.
+        Ping(Ping) = "ping",
+        /// Ends the connection for good.
+        Leave(Leave) = "leave",
+    }
+}
+
+frames! {
+    /// What the service sends.
+    FromService {
+        /// The answer to `enter`: where the session stands.
+        Welcome(Box<Welcome>) = "welcome",
+        /// Updates that took their place in the order, own ones too.
+        Settled(SettledFrame) = "settled",
+        /// A proposal that did not take effect.
+        Refused(Refused) = "refused",
+        /// The first outcome of a proposal that was sent again.
+        Outcome(OutcomeFrame) = "outcome",
+        /// Who came, went or changed.
+        Roster(Roster) = "roster",
+        /// The answer to a `ping`.
+        Pong(Pong) = "pong",
+        /// A problem that concerns no single proposal.
+        Notice(Notice) = "notice",
+        /// The last frame of a connection that the service ends.
+        Bye(Bye) = "bye",
+    }
+}
+
+/// The first frame of every connection.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Enter {
+    /// The participant's token, where it did not come in the `Authorization` header.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+    /// This tab or process, the same when it comes back.
+    pub client: Uuid,
+    /// The last `seq` it applied, where it was here before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<u64>,
+    /// The epoch in which it was here before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub epoch: Option<u64>,
+}
+
+/// Edits that take effect together or not at all.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Propose {
+    /// 1, 2, 3 … per client.
+    pub n: u64,
+    /// The `seq` that this client had applied.
+    pub seen: u64,
+    /// The highest own `n` whose outcome was known.
+    #[serde(default)]
+    pub answered: u64,
+    /// The changes.
+    pub edits: Vec<Edit>,
+    /// A name shared by proposals that undo as one step.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gesture: Option<String>,
+    /// A word on why, kept in the journal.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+}
+
+impl From<Propose> for Proposal {
+    fn from(frame: Propose) -> Self {
+        let Propose { n, seen, answered, edits, gesture, note } = frame;
+        Self { n, seen: Some(seen), answered, edits, gesture, note }
+    }
+}
+
+/// Asks for a `pong`, and tells the service that this connection is alive.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Ping {
+    /// Any number of the client's; it comes back as it is.
+    pub sent: f64,
+}
+
+/// Ends the connection for good.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Leave {}
+
+/// Where the session stands when a participant arrives. `S` is the snapshot and `U` an update, each of which the service
+/// has as text already.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(bound(deserialize = "S: Deserialize<'de>, U: Deserialize<'de>"))]
+pub struct Welcome<S = Value, U = Settled> {
+    /// Who you are here.
+    pub you: You,
+    /// Which session this is.
+    pub session: SessionHead,
+    /// The epoch: how often a process took the session over.
+    pub epoch: u64,
+    /// The place of the last update in what follows.
+    pub seq: u64,
+    /// The snapshot.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub state: Option<S>,
+    /// In place of the snapshot, what was missed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub updates: Option<Vec<U>>,
+    /// Who is here, you included.
+    pub roster: Vec<Participant>,
+    /// What bounds this connection.
+    pub limits: ConnectionLimits,
+    /// What became of own proposals whose answer may not have arrived.
+    pub outcomes: Vec<OutcomeFrame>,
+    /// The service's time, in milliseconds since 1970 UTC.
+    pub time: u64,
+}
+
+/// Who a participant is in the session that they entered.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct You {
+    /// The participant's id.
+    pub id: String,
+    /// The name shown to everyone.
+    pub name: String,
+    /// The role.
+    pub role: String,
+    /// The colour that goes with the id, in degrees.
+    pub hue: u16,
+    /// This tab or process.
+    pub client: Uuid,
+}
+
+/// Which session a connection is in.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SessionHead {
+    /// The session's id.
+    pub id: String,
+    /// The name of its charter.
+    pub charter: String,
+    /// The charter's version.
+    pub version: u32,
+    /// `open`.
+    pub status: String,
+}
+
+/// A participant as the roster shows them.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Participant {
+    /// The participant's id.
+    pub id: String,
+    /// The name shown to everyone.
+    pub name: String,
+    /// The role.
+    pub role: String,
+    /// The colour that goes with the id, in degrees.
+    pub hue: u16,
+    /// Tabs and processes that they have open here.
+    pub connections: u32,
+}
+
+/// What bounds a connection.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConnectionLimits {
+    /// Bytes of one frame to the service.
+    pub frame: usize,
+    /// Edits of one proposal.
+    pub edits: usize,
+    /// Proposals per second, with a burst of the same size.
+    pub proposals_per_second: u32,
+}
+
+/// Updates that took their place in the order.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct SettledFrame {
+    /// The updates, in order.
+    pub updates: Vec<Settled>,
+}
+
+/// A proposal that did not take effect.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Refused {
+    /// The proposal's number.
+    pub n: u64,
+    /// Why.
+    pub problem: Problem,
+}
+
+/// What became of a proposal: `{n, seq}` or `{n, problem}`.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct OutcomeFrame {
+    /// The proposal's number.
+    pub n: u64,
+    /// What became of it.
+    #[serde(flatten)]
+    pub outcome: OutcomeOf,
+}
+
+/// Either outcome of a proposal.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum OutcomeOf {
+    /// It is this update.
+    Seq(u64),
+    /// It was refused.
+    Problem(Problem),
+}
+
+impl From<ClientOutcome> for OutcomeOf {
+    fn from(outcome: ClientOutcome) -> Self {
+        match outcome {
+            ClientOutcome::Settled(seq) => Self::Seq(seq),
+            ClientOutcome::Refused(problem) => Self::Problem(problem),
+        }
+    }
+}
+
+/// Who came, went or changed.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Roster {
+    /// Who was not here before.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub joined: Vec<Participant>,
+    /// The ids of those who are gone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left: Vec<String>,
+    /// Who is here as before, with other connections, name or role.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changed: Vec<Participant>,
+}
+
+/// The answer to a `ping`.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Pong {
+    /// The number of the `ping`.
+    pub sent: f64,
+    /// The service's time, in milliseconds since 1970 UTC.
+    pub time: u64,
+}
+
+/// A problem that concerns no single proposal.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Notice {
+    /// The problem.
+    pub problem: Problem,
+}
+
+/// The last frame of a connection that the service ends; the socket closes with 4000 + the problem's number.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Bye {
+    /// Why.
+    pub problem: Problem,
+}
+
+/// A `settled` frame joined from updates that are encoded already.
+pub fn settled_frame<'u>(updates: impl IntoIterator<Item = &'u str>) -> String {
+    const HEAD: &str = r#"{"type":"settled","updates":["#;
+    let mut frame = String::from(HEAD);
+    for update in updates {
+        if frame.len() > HEAD.len() {
+            frame.push(',');
+        }
+        frame.push_str(update);
+    }
+    frame.push_str("]}");
+    frame
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const PROPOSE: &str = r#"{"type":"propose","n":1,"seen":4,"edits":[{"at":"/heads","op":"add","by":1}]}"#;
+
+    #[test]
+    fn a_frame_is_read_by_its_type() {
+        let FromParticipant::Propose(frame) = FromParticipant::decode(PROPOSE.as_bytes()).unwrap() else { panic!() };
+        assert_eq!((frame.n, frame.seen, frame.answered), (1, 4, 0));
+        assert_eq!(frame.edits, [Edit::new("/heads", "add").with("by", 1)]);
+    }
+
+    #[test]
+    fn a_wrong_frame_is_malformed_and_the_sentence_names_what_is_wrong() {
+        let table = [
+            ("\"propose\"", "\"proposal\"", "propose"),
+            ("\"seen\":4", "\"sen\":4", "sen"),
+            ("\"n\":1,", "", "missing field `n`"),
+            ("\"n\":1", "\"n\":-1", "-1"),
+            ("\"op\":\"add\",", "", "needs \"op\""),
+            ("\"type\":\"propose\",", "", "\"type\""),
+        ];
+        for (old, new, named) in table {
+            let problem = FromParticipant::decode(PROPOSE.replace(old, new).as_bytes()).unwrap_err();
+            assert_eq!(problem.kind(), ProblemKind::Malformed);
+            assert!(problem.detail().contains(named), "{new}: {problem}");
+        }
+    }
+
+    #[test]
+    fn joined_updates_read_as_one_settled_frame() {
+        let update =
+            r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
+        for count in 0..3 {
+            let frame = settled_frame(std::iter::repeat_n(update, count));
+            let FromService::Settled(read) = FromService::decode(frame.as_bytes()).unwrap() else { panic!() };
+            assert_eq!(read.updates.len(), count);
+        }
+    }
+}

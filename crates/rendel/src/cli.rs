@@ -1,0 +1,272 @@
+//! The arguments.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+use clap_complete::Shell;
+
+const EXIT_CODES: &str = "Exit codes: 0 done · 1 refused, or faults were found · 2 wrong arguments · 3 the service cannot be reached · 4 something is missing on this machine (doctor)";
+
+/// Keeps shared session state consistent across participants.
+#[derive(Debug, Parser)]
+#[command(name = "rendel", version, after_help = EXIT_CODES, propagate_version = true)]
+pub(crate) struct Cli {
+    /// Print data as JSON, one value or one line per item.
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Run the service.
+    Serve(ServeArgs),
+    /// Run the service with the sample sessions of Hollin Brook and a database of its own.
+    Demo(DemoArgs),
+    /// Check, publish and look at charters.
+    #[command(subcommand)]
+    Charter(CharterCommand),
+    /// Open and look at sessions.
+    #[command(subcommand)]
+    Session(SessionCommand),
+    /// Issue tokens for participants.
+    #[command(subcommand)]
+    Token(TokenCommand),
+    /// Take part in a session from this terminal.
+    Enter(EnterArgs),
+    /// Propose edits once and say what became of them.
+    Propose(ProposeArgs),
+    /// Print the state of a session.
+    State(StateArgs),
+    /// Print the settled updates of a session, in order.
+    Journal(JournalArgs),
+    /// Say what is missing or misconfigured on this machine, and how to mend it.
+    Doctor(DoctorArgs),
+    /// Print a completion script for a shell.
+    Completions {
+        /// The shell.
+        shell: Shell,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ServeArgs {
+    /// Where to listen [default: 127.0.0.1:7460].
+    #[arg(long, value_name = "ADDR")]
+    pub(crate) listen: Option<SocketAddr>,
+    /// A PostgreSQL that is there already.
+    #[arg(long, value_name = "URL", conflicts_with = "local_database")]
+    pub(crate) database_url: Option<String>,
+    /// Run a private PostgreSQL on loopback, with its files in this folder.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) local_database: Option<PathBuf>,
+    /// Publish the charters (*.toml) of this folder at the start.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) charters: Option<PathBuf>,
+    /// The service key; made if it is not there [default: rendel.key].
+    #[arg(long, value_name = "FILE")]
+    pub(crate) key_file: Option<PathBuf>,
+    /// More settings, in TOML; rendel.toml is read where it is there.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) config: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// Where to listen.
+    #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7460")]
+    pub(crate) listen: SocketAddr,
+    /// The folder for the database and the key.
+    #[arg(long, value_name = "DIR", default_value = ".demo")]
+    pub(crate) dir: PathBuf,
+}
+
+/// How to reach the service.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Reach {
+    /// The service.
+    #[arg(long, value_name = "URL", env = "RENDEL_SERVER", default_value = "http://127.0.0.1:7460")]
+    pub(crate) server: String,
+    /// The service key.
+    #[arg(long, value_name = "FILE", env = "RENDEL_KEY_FILE", default_value = "rendel.key")]
+    pub(crate) key_file: PathBuf,
+}
+
+/// As whom to take part.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct AsWhom {
+    /// A participant's token. Without one, a token is issued with the service key.
+    #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true, conflicts_with_all = ["role", "name"])]
+    pub(crate) token: Option<String>,
+    /// The role to take part in; the first of the charter's where it is left out.
+    #[arg(long = "as", value_name = "ROLE")]
+    pub(crate) role: Option<String>,
+    /// The name to take part under.
+    #[arg(long, value_name = "NAME")]
+    pub(crate) name: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CharterCommand {
+    /// Report every fault of a charter with line and column.
+    Check {
+        /// The charter.
+        file: PathBuf,
+    },
+    /// Publish a charter.
+    Publish {
+        /// The charter.
+        file: PathBuf,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// List the charters that are published.
+    List {
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Print a published charter.
+    Show {
+        /// Its name.
+        name: String,
+        /// Its version; the newest where it is left out.
+        #[arg(long)]
+        version: Option<u32>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Print the JSON Schema of the charter language, for editors.
+    Schema,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum SessionCommand {
+    /// Open a session.
+    Open {
+        /// The name of its charter.
+        charter: String,
+        /// Its id; made by the service where it is left out.
+        #[arg(long)]
+        id: Option<String>,
+        /// The charter's version; the newest where it is left out.
+        #[arg(long)]
+        version: Option<u32>,
+        /// A file with the initial state as plain JSON.
+        #[arg(long, value_name = "FILE")]
+        opening: Option<PathBuf>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// List sessions.
+    List {
+        /// Only those of this charter.
+        #[arg(long)]
+        charter: Option<String>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Show one session.
+    Show {
+        /// Its id.
+        session: String,
+        #[command(flatten)]
+        reach: Reach,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TokenCommand {
+    /// Issue a token for one participant of one session.
+    Issue {
+        /// The session's id.
+        session: String,
+        /// The participant's id.
+        #[arg(long)]
+        sub: String,
+        /// The name shown to everyone; the id where it is left out.
+        #[arg(long)]
+        name: Option<String>,
+        /// One of the charter's roles.
+        #[arg(long)]
+        role: String,
+        /// Seconds until it ends; 3,600 where it is left out.
+        #[arg(long, value_name = "SECONDS")]
+        expires_in: Option<u64>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct EnterArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    #[command(flatten)]
+    pub(crate) whom: AsWhom,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ProposeArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// An edit in words, such as '/heads add 1', or as JSON. Several take effect together or not at all.
+    #[arg(required = true, value_name = "EDIT")]
+    pub(crate) edits: Vec<String>,
+    /// The "seq" that you had seen; the present one where it is left out.
+    #[arg(long)]
+    pub(crate) seen: Option<u64>,
+    /// Makes it safe to repeat: the same key counts once.
+    #[arg(long, value_name = "KEY")]
+    pub(crate) idempotency_key: Option<String>,
+    /// A word on why, kept in the journal.
+    #[arg(long)]
+    pub(crate) note: Option<String>,
+    #[command(flatten)]
+    pub(crate) whom: AsWhom,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct StateArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// A part of it, as a JSON Pointer.
+    #[arg(long)]
+    pub(crate) path: Option<String>,
+    /// A participant's token; the service key where it is left out.
+    #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct JournalArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// The first "seq".
+    #[arg(long)]
+    pub(crate) from: Option<u64>,
+    /// The last "seq".
+    #[arg(long)]
+    pub(crate) to: Option<u64>,
+    /// A participant's token; the service key where it is left out.
+    #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DoctorArgs {
+    /// A PostgreSQL to look at, in place of what a private one needs.
+    #[arg(long, value_name = "URL")]
+    pub(crate) database_url: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}

@@ -1,0 +1,226 @@
+//! `rendel enter`: a participant in a terminal.
+
+use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
+
+use anyhow::Result;
+use rendel_client::{Change, Connection, ConnectionError, Event, Replica, Target};
+use rendel_core::{Problem, Settled};
+use rendel_wire::Roster;
+use serde_json::{Value, json};
+use tokio::io::{AsyncBufReadExt as _, BufReader};
+
+use crate::api::token_for;
+use crate::cli::EnterArgs;
+use crate::out::{Out, problem_in_words};
+use crate::words::{FORMS, parse_edit, update_in_words};
+
+const HELP: &str = "\
+  state                 the present state
+  who                   who is here
+  help                  this
+  leave                 go (or Ctrl-D)";
+
+pub(crate) async fn run(args: &EnterArgs, out: Out) -> Result<()> {
+    let token = token_for(&args.reach, &args.session, &args.whom).await?;
+    let target = Target { server: args.reach.server.clone(), session: args.session.clone(), token };
+    let mut visit = Visit {
+        connection: Connection::new(target, uuid::Uuid::now_v7()),
+        out,
+        sent: BTreeMap::new(),
+        was_here: false,
+    };
+    if !out.is_json() {
+        out.line(&format!("waiting for {} …", args.session));
+    }
+    let mut lines = BufReader::new(tokio::io::stdin()).lines();
+    let mut beat = tokio::time::interval(Duration::from_secs(20));
+    loop {
+        tokio::select! {
+            event = visit.connection.next() => match event {
+                Ok(event) => visit.tell(event),
+                Err(ConnectionError::Refused(problem)) => return Err(problem.into()),
+                Err(error) => return Err(error.into()),
+            },
+            // Edits are for a state that one has seen: standard input waits until the welcome.
+            line = lines.next_line(), if visit.was_here => match line? {
+                Some(line) if line.trim() == "leave" => break,
+                Some(line) => visit.obey(line.trim()).await,
+                None => break,
+            },
+            _ = beat.tick() => visit.connection.ping(0.0).await,
+        }
+    }
+    visit.answered().await;
+    visit.connection.leave().await;
+    Ok(())
+}
+
+struct Visit {
+    connection: Connection,
+    out: Out,
+    /// When each proposal that has no answer yet was sent.
+    sent: BTreeMap<u64, Instant>,
+    was_here: bool,
+}
+
+impl Visit {
+    /// Waits for what was proposed just before the end of the input, so that a script hears of it.
+    async fn answered(&mut self) {
+        let until = tokio::time::Instant::now() + Duration::from_secs(5);
+        while !self.sent.is_empty() {
+            match tokio::time::timeout_at(until, self.connection.next()).await {
+                Ok(Ok(event)) => self.tell(event),
+                Ok(Err(_)) | Err(_) => return,
+            }
+        }
+    }
+
+    async fn obey(&mut self, line: &str) {
+        match line {
+            "" => {}
+            "help" | "?" => self.out.line(&format!("{FORMS}\n{HELP}")),
+            "state" => {
+                let view = self.connection.replica().view().unwrap_or_default();
+                self.out.line(&serde_json::to_string_pretty(&view).unwrap_or_default());
+            }
+            "who" => self.out.line(&here(self.connection.replica())),
+            _ => self.propose(line).await,
+        }
+    }
+
+    async fn propose(&mut self, line: &str) {
+        match parse_edit(line) {
+            Ok(edit) => {
+                if let Some(n) = self.connection.propose(vec![edit]).await {
+                    self.sent.insert(n, Instant::now());
+                }
+                if !self.connection.is_connected() {
+                    self.out.line("kept; it is sent when the connection is back");
+                }
+            }
+            Err(error) => self.out.line(&format!("{error:#}")),
+        }
+    }
+
+    fn tell(&mut self, event: Event) {
+        if self.out.is_json() {
+            self.tell_json(&event);
+        } else {
+            self.tell_words(event);
+        }
+    }
+
+    fn tell_words(&mut self, event: Event) {
+        match event {
+            Event::Changed(Change::Welcomed) => self.welcomed(),
+            Event::Changed(Change::Settled(update)) => self.settled(&update),
+            Event::Changed(Change::Refused { n, problem }) => self.refused(n, &problem),
+            Event::Changed(Change::SettledAway { n, seq }) => {
+                self.sent.remove(&n);
+                self.out.line(&format!("#{seq:<5} was settled while you were away (your proposal {n})"));
+            }
+            Event::Changed(Change::Roster(change)) => self.roster(&change),
+            Event::Changed(Change::Diverged(why)) => {
+                self.out.line(&format!("this replica differs ({why}); asking for a snapshot"))
+            }
+            Event::Away { wait, why } => {
+                let unsent = self.sent.len();
+                let kept = if unsent == 0 { String::new() } else { format!(", {unsent} unsent") };
+                self.out.line(&format!("away: {why}; again in {} ms{kept}", wait.as_millis()));
+            }
+            Event::Noticed(problem) => self.out.line(&problem_in_words(&problem)),
+        }
+    }
+
+    fn welcomed(&mut self) {
+        let replica = self.connection.replica();
+        let (Some(you), Some(session)) = (replica.you(), replica.session()) else { return };
+        let words = if self.was_here { "back" } else { "welcome" };
+        self.out.line(&format!("{words}, {}: you are {} in {}, at #{}", you.name, you.role, session.id, replica.seq()));
+        self.out.line(&here(replica));
+        if !self.was_here {
+            for line in summary(&replica.view().unwrap_or_default()) {
+                self.out.line(&line);
+            }
+            self.out.line("type an edit such as /heads add 1, or help");
+        }
+        self.was_here = true;
+    }
+
+    fn settled(&mut self, update: &Settled) {
+        let replica = self.connection.replica();
+        let is_own = update.client == replica.client();
+        let you = replica.you().map(|you| you.id.as_str()).filter(|_| is_own);
+        let mut words = update_in_words(update, you);
+        if let Some(sent) = is_own.then(|| self.sent.remove(&update.n)).flatten() {
+            let took = format!("   settled in {:.1} ms", sent.elapsed().as_secs_f64() * 1000.0);
+            let end = words.find('\n').unwrap_or(words.len());
+            words.insert_str(end, &took);
+        }
+        self.out.line(&words);
+    }
+
+    fn refused(&mut self, n: u64, problem: &Problem) {
+        self.sent.remove(&n);
+        self.out.line(&problem_in_words(problem));
+    }
+
+    fn roster(&self, change: &Roster) {
+        for one in &change.joined {
+            self.out.line(&format!("+ {} ({}) is here", one.name, one.role));
+        }
+        for id in &change.left {
+            self.out.line(&format!("- {id} has left"));
+        }
+    }
+
+    fn tell_json(&mut self, event: &Event) {
+        let value = match event {
+            Event::Changed(Change::Welcomed) => {
+                self.was_here = true;
+                let replica = self.connection.replica();
+                json!({"event": "welcomed", "you": replica.you(), "seq": replica.seq(), "state": replica.view()})
+            }
+            Event::Changed(Change::Settled(update)) => {
+                if update.client == self.connection.replica().client() {
+                    self.sent.remove(&update.n);
+                }
+                json!({"event": "settled", "update": update})
+            }
+            Event::Changed(Change::Refused { n, problem }) => {
+                self.sent.remove(n);
+                json!({"event": "refused", "n": n, "problem": problem})
+            }
+            Event::Changed(Change::SettledAway { n, seq }) => {
+                self.sent.remove(n);
+                json!({"event": "settled-away", "n": n, "seq": seq})
+            }
+            Event::Changed(Change::Roster(change)) => json!({"event": "roster", "change": change}),
+            Event::Changed(Change::Diverged(why)) => json!({"event": "diverged", "why": why}),
+            Event::Away { wait, why } => {
+                json!({"event": "away", "wait_ms": u64::try_from(wait.as_millis()).unwrap_or(0), "why": why})
+            }
+            Event::Noticed(problem) => json!({"event": "notice", "problem": problem}),
+        };
+        self.out.line(&value.to_string());
+    }
+}
+
+fn here(replica: &Replica) -> String {
+    let names: Vec<_> = replica.roster().iter().map(|here| format!("{} ({})", here.name, here.role)).collect();
+    format!("here: {}", names.join(", "))
+}
+
+/// The top of the state: values as they are, maps by how much they hold.
+fn summary(state: &Value) -> Vec<String> {
+    let members = state.as_object().into_iter().flatten();
+    members
+        .map(|(name, value)| match value {
+            Value::Object(records) if records.values().all(Value::is_object) => {
+                format!("  /{name:<12} {} records", records.len())
+            }
+            other => format!("  /{name:<12} {other}"),
+        })
+        .collect()
+}

@@ -1,0 +1,35 @@
+//! The commands, one file each.
+
+mod charter;
+mod demo;
+mod doctor;
+mod enter;
+mod propose;
+mod serve;
+mod session;
+mod show;
+
+use anyhow::Result;
+use clap::CommandFactory as _;
+
+use crate::cli::{Cli, Command};
+use crate::out::Out;
+
+pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
+    match cli.command {
+        Command::Serve(args) => serve::run(&args, *out).await,
+        Command::Demo(args) => demo::run(&args, *out).await,
+        Command::Charter(command) => charter::run(command, *out).await,
+        Command::Session(command) => session::run(command, *out).await,
+        Command::Token(command) => session::token(command, *out).await,
+        Command::Enter(args) => enter::run(&args, *out).await,
+        Command::Propose(args) => propose::run(&args, *out).await,
+        Command::State(args) => show::state(&args, *out).await,
+        Command::Journal(args) => show::journal(&args, *out).await,
+        Command::Doctor(args) => doctor::run(&args, *out).await,
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "rendel", &mut std::io::stdout());
+            Ok(())
+        }
+    }
+}

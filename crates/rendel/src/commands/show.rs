@@ -1,0 +1,58 @@
+//! `rendel state` and `rendel journal`
+
+use anyhow::{Context as _, Result};
+use rendel_core::Settled;
+use serde_json::Value;
+
+use crate::api::Api;
+use crate::cli::{JournalArgs, StateArgs};
+use crate::out::Out;
+use crate::words::update_in_words;
+
+pub(crate) async fn state(args: &StateArgs, out: Out) -> Result<()> {
+    let api = Api::token_or_backend(&args.reach, args.token.as_deref())?;
+    let mut request = api.get(&format!("/sessions/{}/state", args.session));
+    if let Some(path) = &args.path {
+        request = request.query(&[("path", path)]);
+    }
+    let response = api.send(request).await?;
+    let tag = response
+        .headers()
+        .get("etag")
+        .and_then(|tag| tag.to_str().ok())
+        .unwrap_or_default()
+        .trim_matches('"')
+        .to_owned();
+    let state: Value = response.json().await.context("the state cannot be read")?;
+    if !out.is_json() {
+        out.note(&format!("{} at {tag}", args.session));
+    }
+    out.value(&state, || serde_json::to_string_pretty(&state).unwrap_or_default());
+    Ok(())
+}
+
+pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
+    let api = Api::token_or_backend(&args.reach, args.token.as_deref())?;
+    let bounds: Vec<_> =
+        [("from", args.from), ("to", args.to)].into_iter().filter_map(|(name, bound)| Some((name, bound?))).collect();
+    let mut response = api.send(api.get(&format!("/sessions/{}/journal", args.session)).query(&bounds)).await?;
+    let mut rest = String::new();
+    let mut count = 0usize;
+    while let Some(chunk) = response.chunk().await.context("the journal broke off")? {
+        rest.push_str(std::str::from_utf8(&chunk).context("the journal broke off")?);
+        while let Some(end) = rest.find('\n') {
+            let line: String = rest.drain(..=end).collect();
+            count += 1;
+            if out.is_json() {
+                out.line(line.trim_end());
+            } else {
+                let update: Settled = serde_json::from_str(&line).context("an update cannot be read")?;
+                out.line(&update_in_words(&update, None));
+            }
+        }
+    }
+    if count == 0 && !out.is_json() {
+        out.note("Nothing was settled in that range.");
+    }
+    Ok(())
+}

@@ -1,0 +1,144 @@
+//! The settings of `rendel serve`: arguments over environment over `rendel.toml`, read once.
+
+use std::fs;
+use std::io::Write as _;
+use std::net::SocketAddr;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use anyhow::{Context as _, Result, bail};
+use figment::Figment;
+use figment::providers::{Env, Format as _, Toml};
+use rendel_service::{Config, ServiceKey};
+use serde::Deserialize;
+
+use crate::cli::ServeArgs;
+
+/// What a file or the environment may say.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Settings {
+    listen: Option<SocketAddr>,
+    database_url: Option<String>,
+    local_database: Option<PathBuf>,
+    charters: Option<PathBuf>,
+    key_file: Option<PathBuf>,
+    origins: Option<Vec<String>>,
+    database_connections: Option<u32>,
+    enter_within_ms: Option<u64>,
+    silence_ms: Option<u64>,
+    queue_frames: Option<usize>,
+    queue_bytes: Option<usize>,
+    snapshot_every: Option<u64>,
+    stop_within_ms: Option<u64>,
+}
+
+const NAMES: &[&str] = &[
+    "listen",
+    "database_url",
+    "local_database",
+    "charters",
+    "key_file",
+    "origins",
+    "database_connections",
+    "enter_within_ms",
+    "silence_ms",
+    "queue_frames",
+    "queue_bytes",
+    "snapshot_every",
+    "stop_within_ms",
+];
+
+/// The database to use.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Database {
+    Url(String),
+    Local(PathBuf),
+}
+
+/// Everything that `rendel serve` needs, validated.
+#[derive(Debug)]
+pub(crate) struct ServePlan {
+    pub(crate) database: Database,
+    pub(crate) charters: Option<PathBuf>,
+    /// The service's configuration, whose `database_url` is still open.
+    pub(crate) config: Config,
+}
+
+pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
+    let settings = read(args.config.as_deref())?;
+    let is_given = args.database_url.is_some() || args.local_database.is_some();
+    let (url, local) = if is_given {
+        (args.database_url.clone(), args.local_database.clone())
+    } else {
+        (settings.database_url, settings.local_database)
+    };
+    let database = match (url, local) {
+        (Some(url), None) => Database::Url(url),
+        (None, Some(dir)) => Database::Local(dir),
+        (None, None) => bail!(
+            "say which database to use: --database-url URL for a PostgreSQL that is there, --local-database DIR to run one"
+        ),
+        (Some(_), Some(_)) => bail!("database_url and local_database are both set; keep one"),
+    };
+    let key_file = args.key_file.clone().or(settings.key_file).unwrap_or_else(|| PathBuf::from("rendel.key"));
+    let listen = args.listen.or(settings.listen).unwrap_or(SocketAddr::from(([127, 0, 0, 1], 7460)));
+    let mut config = Config::new(listen, String::new(), key(&key_file)?);
+    config.origins = settings.origins.unwrap_or_default();
+    set(&mut config.database_connections, settings.database_connections, 1..=1_000, "database_connections")?;
+    set_ms(&mut config.enter_within, settings.enter_within_ms, "enter_within_ms")?;
+    set_ms(&mut config.silence, settings.silence_ms, "silence_ms")?;
+    set_ms(&mut config.stop_within, settings.stop_within_ms, "stop_within_ms")?;
+    set(&mut config.queue.frames, settings.queue_frames, 16..=1_000_000, "queue_frames")?;
+    set(&mut config.queue.bytes, settings.queue_bytes, 65_536..=1 << 30, "queue_bytes")?;
+    set(&mut config.snapshot_every, settings.snapshot_every, 1..=1_000_000, "snapshot_every")?;
+    Ok(ServePlan { database, charters: args.charters.clone().or(settings.charters), config })
+}
+
+fn read(file: Option<&Path>) -> Result<Settings> {
+    if let Some(missing) = file.filter(|file| !file.exists()) {
+        bail!("the settings {} are not there", missing.display());
+    }
+    let file = file.unwrap_or(Path::new("rendel.toml"));
+    let settings = Figment::new().merge(Toml::file(file)).merge(Env::prefixed("RENDEL_").only(NAMES));
+    settings.extract().with_context(|| format!("the settings cannot be used; they are {}", NAMES.join(", ")))
+}
+
+fn set<T: PartialOrd + Copy + std::fmt::Display>(
+    target: &mut T,
+    given: Option<T>,
+    range: std::ops::RangeInclusive<T>,
+    name: &str,
+) -> Result<()> {
+    match given {
+        Some(given) if !range.contains(&given) => {
+            bail!("{name} goes from {} to {}, and is {given}", range.start(), range.end())
+        }
+        Some(given) => *target = given,
+        None => {}
+    }
+    Ok(())
+}
+
+fn set_ms(target: &mut Duration, given: Option<u64>, name: &str) -> Result<()> {
+    let mut ms = u64::try_from(target.as_millis()).unwrap_or(u64::MAX);
+    set(&mut ms, given, 100..=3_600_000, name)?;
+    *target = Duration::from_millis(ms);
+    Ok(())
+}
+
+/// The key in `file`, made with mode 0600 if the file is not there.
+pub(crate) fn key(file: &Path) -> Result<ServiceKey> {
+    if file.exists() {
+        return crate::api::read_key(file);
+    }
+    if let Some(parent) = file.parent().filter(|parent| !parent.as_os_str().is_empty()) {
+        fs::create_dir_all(parent).with_context(|| format!("the folder {} cannot be made", parent.display()))?;
+    }
+    let key = ServiceKey::generate();
+    let made = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file);
+    let mut made = made.with_context(|| format!("the service key {} cannot be written", file.display()))?;
+    writeln!(made, "{}", key.reveal())?;
+    Ok(key)
+}

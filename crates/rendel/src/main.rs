@@ -1,0 +1,37 @@
+//! The `rendel` command.
+
+mod api;
+mod cli;
+mod commands;
+mod config;
+mod out;
+mod words;
+
+use std::process::ExitCode;
+
+use clap::Parser as _;
+
+use crate::cli::Cli;
+use crate::out::Out;
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let out = Out::new(cli.json);
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            out.error(&format!("cannot start: {error}"));
+            return ExitCode::FAILURE;
+        }
+    };
+    let outcome = runtime.block_on(commands::run(cli, &out));
+    // A blocked read of standard input must not keep the process.
+    runtime.shutdown_background();
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            out.failure(&error);
+            ExitCode::from(out::exit_code(&error))
+        }
+    }
+}

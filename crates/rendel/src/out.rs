@@ -1,0 +1,126 @@
+//! What is printed, and with which code the command ends.
+
+use std::io::{self, Write as _};
+
+use comfy_table::{CellAlignment, ContentArrangement, Table, presets::NOTHING};
+use rendel_core::{Fault, Problem};
+use serde::Serialize;
+
+use crate::api::Unreachable;
+
+/// Where data (standard output) and words about it (standard error) go.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Out {
+    json: bool,
+}
+
+/// Charters with faults, which were printed already.
+#[derive(Debug, thiserror::Error)]
+#[error("{0} fault(s)")]
+pub(crate) struct FaultsFound(pub(crate) usize);
+
+/// Something is missing on this machine, and was printed already.
+#[derive(Debug, thiserror::Error)]
+#[error("{0} thing(s) to mend")]
+pub(crate) struct SomethingMissing(pub(crate) usize);
+
+impl Out {
+    pub(crate) fn new(json: bool) -> Self {
+        Self { json }
+    }
+
+    pub(crate) fn is_json(self) -> bool {
+        self.json
+    }
+
+    /// A line of data. Who reads may have gone away, as `head` does; then there is nothing left to say.
+    pub(crate) fn line(self, text: &str) {
+        if writeln!(io::stdout(), "{text}").is_err() {
+            std::process::exit(0);
+        }
+    }
+
+    /// One value: as JSON where that is asked for, else in words.
+    pub(crate) fn value<T: Serialize>(self, value: &T, words: impl FnOnce() -> String) {
+        if self.json {
+            self.line(&serde_json::to_string(value).unwrap_or_default());
+        } else {
+            self.line(&words());
+        }
+    }
+
+    /// Rows in columns; numbers to the right.
+    pub(crate) fn table(self, head: &[&str], numbers: &[usize], rows: Vec<Vec<String>>) {
+        let mut table = Table::new();
+        table.load_preset(NOTHING).set_content_arrangement(ContentArrangement::Disabled).set_header(head);
+        for row in rows {
+            table.add_row(row);
+        }
+        for column in numbers {
+            if let Some(column) = table.column_mut(*column) {
+                column.set_cell_alignment(CellAlignment::Right);
+            }
+        }
+        table.lines().for_each(|line| self.line(line.trim_end().strip_prefix(' ').unwrap_or(line.trim_end())));
+    }
+
+    /// A word on what is going on.
+    pub(crate) fn note(self, text: &str) {
+        // Nobody can be told that standard error is closed.
+        let _ = writeln!(io::stderr(), "{text}");
+    }
+
+    pub(crate) fn error(self, text: &str) {
+        self.note(&format!("rendel: {text}"));
+    }
+
+    /// Says why the command failed, unless that was said already.
+    pub(crate) fn failure(self, error: &anyhow::Error) {
+        if error.is::<FaultsFound>() || error.is::<SomethingMissing>() {
+            return;
+        }
+        match error.downcast_ref::<Problem>() {
+            Some(problem) if self.json => self.line(&serde_json::to_string(problem).unwrap_or_default()),
+            Some(problem) => self.note(&problem_in_words(problem)),
+            None => self.error(&format!("{error:#}")),
+        }
+    }
+}
+
+/// A problem with its type, its sentence and what goes with it.
+pub(crate) fn problem_in_words(problem: &Problem) -> String {
+    let mut words = format!("refused ({}): {}", problem.kind().name(), problem.detail());
+    if let Some(meant) = problem.member("did_you_mean").and_then(|meant| meant.as_str()) {
+        words += &format!("\n  did you mean: {meant}");
+    }
+    if let Some(current) = problem.member("current") {
+        words += &format!("\n  present value: {current}");
+    }
+    for fault in problem.member("faults").and_then(|faults| Vec::<Fault>::deserialize_from(faults)).unwrap_or_default()
+    {
+        words += &format!("\n  {fault}");
+    }
+    words
+}
+
+/// Reading a list out of a member of a problem.
+trait DeserializeFrom: Sized {
+    fn deserialize_from(value: &serde_json::Value) -> Option<Self>;
+}
+
+impl DeserializeFrom for Vec<Fault> {
+    fn deserialize_from(value: &serde_json::Value) -> Option<Self> {
+        serde_json::from_value(value.clone()).ok()
+    }
+}
+
+/// The exit code that goes with an error.
+pub(crate) fn exit_code(error: &anyhow::Error) -> u8 {
+    if error.is::<Unreachable>() {
+        3
+    } else if error.is::<SomethingMissing>() {
+        4
+    } else {
+        1
+    }
+}

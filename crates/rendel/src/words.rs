@@ -1,0 +1,130 @@
+//! Edits from words, and updates in words.
+
+use anyhow::{Context as _, Result, bail};
+use rendel_core::{Edit, Settled, Verdict, VerdictKind};
+use serde_json::Value;
+
+/// The forms that edits take in words.
+pub(crate) const FORMS: &str = "\
+  PATH set VALUE        /title set \"North slope\"
+  PATH clear            /title clear
+  PATH add NUMBER       /heads add 1
+  PATH put [ID] VALUE   /markers put m7 {\"what\":\"ladder\"}
+  PATH drop             /markers/m7 drop
+  PATH test VALUE       /status test \"open\"
+VALUE is JSON: text stands in double quotes.";
+
+/// Reads an edit such as `/heads add 1`, or an edit as JSON.
+pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
+    let text = text.trim();
+    if text.starts_with('{') {
+        return serde_json::from_str(text).with_context(|| format!("this is no edit as JSON: {text}"));
+    }
+    let (path, rest) = split_word(text);
+    let (op, rest) = split_word(rest);
+    if !path.starts_with('/') || op.is_empty() {
+        bail!("an edit begins with a path and an operation, as in: /heads add 1\n{FORMS}");
+    }
+    let edit = Edit::new(path, op);
+    Ok(match op {
+        "set" | "test" => edit.with("value", json(op, rest)?),
+        "add" => edit.with("by", json(op, rest)?),
+        "put" if rest.starts_with('{') => edit.with("value", json(op, rest)?),
+        "put" => {
+            let (id, value) = split_word(rest);
+            edit.with("id", id).with("value", json(op, value)?)
+        }
+        _ if rest.is_empty() => edit,
+        _ => bail!("\"{op}\" takes nothing after it, and here is {rest:?}\n{FORMS}"),
+    })
+}
+
+fn split_word(text: &str) -> (&str, &str) {
+    let text = text.trim_start();
+    let end = text.find(char::is_whitespace).unwrap_or(text.len());
+    (&text[..end], text[end..].trim_start())
+}
+
+fn json(op: &str, text: &str) -> Result<Value> {
+    if text.is_empty() {
+        bail!("\"{op}\" needs a value after it\n{FORMS}");
+    }
+    serde_json::from_str(text)
+        .with_context(|| format!("{text} is no JSON value; text stands in double quotes: \"{text}\""))
+}
+
+/// What an update did, in one line, and a further line for each verdict that is more than `applied`.
+pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
+    let who = if you == Some(update.by.as_str()) { format!("{} (you)", update.by) } else { update.by.clone() };
+    let effects: Vec<_> = update.effects.iter().map(effect_in_words).collect();
+    let did = if effects.is_empty() { "no effect".to_owned() } else { effects.join("; ") };
+    let mut words = format!("#{:<5} {who:<14} {did}", update.seq);
+    if let Some(note) = &update.note {
+        words += &format!("  ({note})");
+    }
+    for verdict in &update.verdicts {
+        words += &format!("\n{:21} {}", "", verdict_in_words(verdict));
+    }
+    words
+}
+
+pub(crate) fn effect_in_words(effect: &Edit) -> String {
+    let at = &effect.at;
+    let arg = |name: &str| effect.arg(name).map(ToString::to_string).unwrap_or_default();
+    match effect.op.as_str() {
+        "set" if effect.arg("values").is_some() => format!("{at} = {} side by side", arg("values")),
+        "set" => format!("{at} = {}", arg("value")),
+        "add" => {
+            let by = arg("by");
+            let signed = if by.starts_with('-') { by } else { format!("+{by}") };
+            format!("{at} {signed} → {}", arg("now"))
+        }
+        "put" => format!("{at} put {} {}", effect.arg("id").and_then(Value::as_str).unwrap_or_default(), arg("value")),
+        "clear" => format!("{at} cleared"),
+        "drop" => format!("{at} dropped"),
+        other => format!("{at} {other}"),
+    }
+}
+
+fn verdict_in_words(verdict: &Verdict) -> String {
+    let name = match verdict.verdict {
+        VerdictKind::Applied => "applied",
+        VerdictKind::Merged => "merged",
+        VerdictKind::Rebased => "rebased",
+        VerdictKind::Overrode => "overrode",
+        VerdictKind::Dropped => "dropped",
+    };
+    format!("{name}: {}", verdict.because)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn edits_are_read_from_words_and_from_json() {
+        let table = [
+            ("/heads add 1", Edit::new("/heads", "add").with("by", 1)),
+            ("  /title   set  \"North  slope\" ", Edit::new("/title", "set").with("value", "North  slope")),
+            (
+                "/markers put m7 {\"what\":\"ladder\"}",
+                Edit::new("/markers", "put").with("id", "m7").with("value", json!({"what": "ladder"})),
+            ),
+            ("/markers put {}", Edit::new("/markers", "put").with("value", json!({}))),
+            ("/markers/m7 drop", Edit::new("/markers/m7", "drop")),
+            ("{\"at\":\"/heads\",\"op\":\"add\",\"by\":2}", Edit::new("/heads", "add").with("by", 2)),
+        ];
+        for (text, edit) in table {
+            assert_eq!(parse_edit(text).unwrap(), edit, "{text}");
+        }
+    }
+
+    #[test]
+    fn what_is_no_edit_says_how_one_looks() {
+        for text in ["heads add 1", "/heads", "/heads add", "/title set North", "/title clear now"] {
+            let error = format!("{:#}", parse_edit(text).unwrap_err());
+            assert!(error.contains("/heads add 1") || error.contains("\"North\""), "{text}: {error}");
+        }
+    }
+}
