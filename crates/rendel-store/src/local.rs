@@ -15,6 +15,8 @@ pub struct LocalDatabase {
     dir: PathBuf,
     programs: PathBuf,
     url: String,
+    /// Held while we use the folder; it goes with the process, however that ends.
+    _lock: fs::File,
 }
 
 /// Why the private server could not be started.
@@ -28,6 +30,9 @@ pub enum LocalDatabaseError {
     /// The folder cannot be used.
     #[error("the folder {0} cannot be used: {1}")]
     Folder(PathBuf, std::io::Error),
+    /// Another process uses the folder.
+    #[error("another service uses the database in {0}; stop it, or choose another folder")]
+    InUse(PathBuf),
     /// A program of PostgreSQL failed.
     #[error("{0} failed: {1}")]
     Program(String, String),
@@ -54,10 +59,13 @@ impl LocalDatabase {
     /// behind by a process that was killed, is taken over.
     pub fn start(dir: &Path) -> Result<Self> {
         let programs = find_server_programs().ok_or(LocalDatabaseError::NoServer)?;
-        let folder = |error| LocalDatabaseError::Folder(dir.to_owned(), error);
+        let given = dir.to_owned();
+        let folder = |error| LocalDatabaseError::Folder(given.clone(), error);
         fs::create_dir_all(dir).map_err(folder)?;
         let dir = dir.canonicalize().map_err(folder)?;
-        let mut database = Self { url: String::new(), programs, dir };
+        let lock = fs::File::create(dir.join("in-use")).map_err(folder)?;
+        lock.try_lock().map_err(|_| LocalDatabaseError::InUse(dir.clone()))?;
+        let mut database = Self { url: String::new(), programs, dir, _lock: lock };
         if !database.data().join("PG_VERSION").exists() {
             database.initialise()?;
         }

@@ -119,6 +119,15 @@ impl Charter {
         Some(Self { name: name?, version: version?, title, session, limits, roles, fields, source: source.to_owned() })
     }
 
+    /// The charter as JSON: the same tables and keys as its text.
+    pub fn to_json(&self) -> serde_json::Value {
+        // The text was read once already when this charter was made.
+        Document::parse(self.source.as_str())
+            .ok()
+            .and_then(|document| section::table_to_json(document.as_table()))
+            .unwrap_or_default()
+    }
+
     /// Whether `role` is one that a participant of this charter can have.
     pub fn has_role(&self, role: &str) -> bool {
         role == Actor::SERVICE || self.roles.contains_key(role)

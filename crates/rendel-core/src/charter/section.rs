@@ -333,7 +333,7 @@ fn to_json(item: &Item) -> Option<Json> {
     }
 }
 
-fn table_to_json(table: &dyn TableLike) -> Option<Json> {
+pub(super) fn table_to_json(table: &dyn TableLike) -> Option<Json> {
     let members = table.iter().map(|(key, item)| Some((key.to_owned(), to_json(item)?)));
     members.collect::<Option<Map<_, _>>>().map(Json::Object)
 }

@@ -66,7 +66,7 @@ pub(crate) struct Which {
     version: Option<i32>,
 }
 
-/// One charter, as the TOML that was published.
+/// One charter, as the TOML that was published, or as JSON where `Accept` asks for it.
 #[utoipa::path(tag = "charters", params(Which, ("name" = String, Path)), responses(
     (status = 200, body = String, content_type = "application/toml"), (status = 404, description = "`not-found`")), security(("bearer" = [])))]
 #[get("/charters/{name}")]
@@ -81,6 +81,11 @@ pub(crate) async fn show(
     let row = app.store.charter(name.clone(), which.version).await?;
     let row = row
         .ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("There is no charter {name:?} in that version.")))?;
+    let accepts = request.headers().get("Accept").and_then(|accepts| accepts.to_str().ok()).unwrap_or_default();
+    if accepts.contains("application/json") {
+        let charter = Charter::parse(&row.source).map_err(|faults| with_faults(&faults))?;
+        return Ok(HttpResponse::Ok().json(charter.to_json()));
+    }
     Ok(HttpResponse::Ok().content_type("application/toml").body(row.source))
 }
 

@@ -99,6 +99,20 @@ fn client_of(request: &HttpRequest, who: &Identity) -> Result<Uuid, Problem> {
     Ok(Uuid::new_v5(&KEYS, format!("{}\n{key}", who.id).as_bytes()))
 }
 
+/// The session's charter as JSON, for clients that make an editor for each field.
+#[utoipa::path(tag = "participants", params(Speaking, ("session" = String, Path)), responses((status = 200, body = Object)),
+    security(("bearer" = [])))]
+#[get("/sessions/{session}/charter")]
+pub(crate) async fn charter(
+    request: HttpRequest,
+    session: web::Path<String>,
+    _speaking: web::Query<Speaking>,
+    app: Shared,
+) -> Answer {
+    let (session, _) = inside(&request, &app, &session).await?;
+    Ok(HttpResponse::Ok().json(session.charter.to_json()))
+}
+
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Range {

@@ -1,0 +1,153 @@
+import type { Edit, FromParticipant, FromService, Problem } from "./frame.ts";
+import { type Change, Replica } from "./replica.ts";
+
+/** Where a connection stands. `ended` is final: trying again would fail the same way. */
+export type Standing = "waiting" | "present" | "away" | "offline" | "ended";
+
+export type ConnectionEvents = {
+  /** The replica changed. */
+  changed?: (change: Change) => void;
+  /** The standing changed, or what is unanswered, or the latency. */
+  standing?: () => void;
+  /** The service says something that concerns no single proposal. */
+  noticed?: (problem: Problem) => void;
+};
+
+const FIRST_WAIT = 200;
+const LONGEST_WAIT = 5_000;
+const BEAT = 5_000;
+/** Problems that pass by themselves. */
+const PASSING = ["slow", "shutting-down", "unavailable", "silent"];
+
+/** A participant's connection with its replica. It comes back by itself and sends again what was not answered. */
+export class Connection {
+  readonly replica: Replica;
+  standing: Standing = "waiting";
+  /** Why it is away or has ended. */
+  why: string | undefined;
+  /** The way to the service and back, in milliseconds. */
+  latency: number | undefined;
+  #url: string;
+  #token: string;
+  #events: ConnectionEvents;
+  #socket: WebSocket | undefined;
+  #wait = FIRST_WAIT;
+  #timer: ReturnType<typeof setTimeout> | undefined;
+  #beat: ReturnType<typeof setInterval> | undefined;
+
+  constructor(options: { server: string; session: string; token: string; client: string; events?: ConnectionEvents }) {
+    this.#url = `${options.server.replace(/^http/, "ws")}/v1/sessions/${encodeURIComponent(options.session)}/connect`;
+    this.#token = options.token;
+    this.#events = options.events ?? {};
+    this.replica = new Replica(options.client);
+  }
+
+  /** Begins to enter. */
+  start(): void {
+    this.#connect();
+  }
+
+  /** Proposes edits; without a connection they stay pending and are sent on return. */
+  propose(edits: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
+    const frame = this.replica.propose(edits, more);
+    if (frame === undefined) return undefined;
+    this.#send(frame);
+    this.#events.standing?.();
+    return frame.n;
+  }
+
+  /** Cuts the connection as a lost network would, until `goOnline`. */
+  goOffline(): void {
+    clearTimeout(this.#timer);
+    this.#drop();
+    this.#stand("offline");
+  }
+
+  goOnline(): void {
+    if (this.standing === "offline") this.#connect();
+  }
+
+  /** Leaves for good. */
+  leave(): void {
+    clearTimeout(this.#timer);
+    this.#send({ type: "leave" });
+    this.#drop();
+    this.#stand("ended");
+  }
+
+  #connect(): void {
+    if (this.standing !== "away") this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
+    const socket = new WebSocket(this.#url, "rendel.v1.json");
+    this.#socket = socket;
+    socket.onopen = () => this.#send(this.replica.enter(this.#token));
+    socket.onmessage = (message) => {
+      if (socket === this.#socket) this.#receive(JSON.parse(String(message.data)) as FromService);
+    };
+    socket.onclose = () => {
+      if (socket === this.#socket) this.#lost("the connection was lost");
+    };
+  }
+
+  #receive(frame: FromService): void {
+    if (frame.type === "pong") {
+      this.latency = performance.now() - frame.sent;
+      this.#events.standing?.();
+    }
+    if (frame.type === "notice") this.#events.noticed?.(frame.problem);
+    if (frame.type === "bye") this.#bye(frame.problem);
+    const changes = this.replica.handle(frame);
+    if (frame.type === "welcome") this.#welcomed();
+    for (const change of changes) this.#events.changed?.(change);
+    if (changes.some((change) => change.kind === "diverged"))
+      this.#lost("this replica differs and asks for a snapshot");
+    if (changes.length > 0) this.#events.standing?.();
+  }
+
+  #welcomed(): void {
+    this.#wait = FIRST_WAIT;
+    this.why = undefined;
+    for (const frame of this.replica.unanswered) this.#send(frame);
+    clearInterval(this.#beat);
+    const beat = () => this.#send({ type: "ping", sent: performance.now() });
+    this.#beat = setInterval(beat, BEAT);
+    beat();
+    this.#stand("present");
+  }
+
+  #bye(problem: Problem): void {
+    const name = problem.type.split(":").at(-1) ?? "";
+    if (PASSING.includes(name)) {
+      this.#lost(problem.detail);
+    } else {
+      this.#drop();
+      this.why = problem.detail;
+      this.#stand("ended");
+    }
+  }
+
+  /** Waits grow, and are spread so that those who were lost together do not come back together. */
+  #lost(why: string): void {
+    this.#drop();
+    this.why = why;
+    this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
+    const wait = this.#wait * (0.5 + Math.random() / 2);
+    this.#wait = Math.min(this.#wait * 1.5, LONGEST_WAIT);
+    this.#timer = setTimeout(() => this.#connect(), wait);
+  }
+
+  #drop(): void {
+    clearInterval(this.#beat);
+    const socket = this.#socket;
+    this.#socket = undefined;
+    socket?.close();
+  }
+
+  #send(frame: FromParticipant): void {
+    if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(JSON.stringify(frame));
+  }
+
+  #stand(standing: Standing): void {
+    this.standing = standing;
+    this.#events.standing?.();
+  }
+}

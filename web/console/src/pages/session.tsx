@@ -1,0 +1,113 @@
+import type { Settled } from "@rendel/client";
+import { useCallback, useMemo, useState } from "react";
+import { Link } from "wouter";
+import { useSigned } from "../auth.tsx";
+import { Mishap, Panel, Select, Waiting } from "../parts/ui.tsx";
+import { useRead } from "../parts/use-read.ts";
+import { AnswerLine } from "../session/answers.tsx";
+import { Journal } from "../session/journal.tsx";
+import { roleNames, widestRole } from "../session/roles.ts";
+import { RosterList } from "../session/roster.tsx";
+import { StandingBadge } from "../session/standing.tsx";
+import { StateEditor } from "../session/state-editor.tsx";
+import { useParticipant } from "../session/use-participant.ts";
+import { useToken } from "../session/use-token.ts";
+import { counted } from "../session/words.ts";
+
+export function SessionPage({ id }: { id: string }) {
+  const { api, token: own } = useSigned();
+  const charter = useRead(useCallback(() => api.charter(id), [api, id]));
+  const [chosen, setChosen] = useState<string>();
+  const role = own?.role ?? chosen ?? (charter.value === undefined ? undefined : widestRole(charter.value));
+  const { token, error } = useToken(id, "Console", role);
+  const seat = useParticipant(id, token);
+  const journal = useJournal(id, seat.you === undefined ? undefined : seat.seq, seat.updates);
+  const failed = charter.error ?? error;
+
+  const proposeAgain = (update: Settled, index: number) => {
+    const verdict = update.verdicts?.[index];
+    if (verdict?.lost === undefined) return;
+    const isRecord = verdict.because.startsWith("The record went");
+    const at = isRecord ? verdict.at.slice(0, verdict.at.lastIndexOf("/")) : verdict.at;
+    const recordId = verdict.at
+      .slice(verdict.at.lastIndexOf("/") + 1)
+      .replaceAll("~1", "/")
+      .replaceAll("~0", "~");
+    seat.propose([
+      isRecord ? { at, op: "put", id: recordId, value: verdict.lost } : { at, op: "set", value: verdict.lost },
+    ]);
+  };
+
+  return (
+    <div className="mx-auto flex w-full max-w-7xl flex-1 flex-col gap-4 px-4 py-4">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
+        <div className="min-w-0">
+          <h1 className="truncate text-xl font-semibold tracking-tight">{charter.value?.title ?? id}</h1>
+          <p className="font-mono text-xs text-faint">
+            {id} · {charter.value?.charter ?? "…"} v{charter.value?.version ?? "…"} · #{seat.seq}
+          </p>
+        </div>
+        <div className="ml-auto flex items-center gap-3">
+          <StandingBadge seat={seat} />
+          {own === undefined && charter.value !== undefined && role !== undefined && (
+            <Select
+              label="Role"
+              value={role}
+              options={roleNames(charter.value).map((name) => ({ value: name, text: `as ${name}` }))}
+              onChange={setChosen}
+            />
+          )}
+          <Link
+            href={`/sessions/${id}/side-by-side`}
+            className="rounded-small border border-leaf bg-leaf px-3 py-1.5 text-sm font-medium text-on-leaf"
+          >
+            Side by side
+          </Link>
+        </div>
+      </div>
+      {failed !== undefined && <Mishap retry={charter.again}>{failed.message}</Mishap>}
+      {seat.standing === "ended" && seat.why !== undefined && <Mishap>{seat.why}</Mishap>}
+      <div className="grid min-h-0 flex-1 gap-4 lg:grid-cols-[minmax(0,1fr)_22rem]">
+        <Panel title="State" aside="what everyone sees, with your pending edits over it" className="self-start">
+          {seat.view === undefined || charter.value === undefined ? (
+            <Waiting>Waiting for the session …</Waiting>
+          ) : (
+            <StateEditor charter={charter.value} view={seat.view} propose={seat.propose} />
+          )}
+          <div className="min-h-12 border-t border-rule px-4 py-2.5" aria-live="polite">
+            {seat.answers[0] === undefined ? (
+              <p className="text-sm text-faint">What becomes of your edits is told here.</p>
+            ) : (
+              <AnswerLine answer={seat.answers[0]} />
+            )}
+          </div>
+        </Panel>
+        <div className="flex min-h-0 flex-col gap-4">
+          <Panel title="Here" aside={seat.you === undefined ? undefined : counted(seat.roster.length, "participant")}>
+            <RosterList roster={seat.roster} you={seat.you?.id} />
+          </Panel>
+          <Panel title="Journal" aside={`#${seat.seq}`} className="max-h-[60vh] lg:max-h-[calc(100dvh-20rem)]">
+            <Journal updates={journal} roster={seat.roster} propose={proposeAgain} />
+          </Panel>
+        </div>
+      </div>
+    </div>
+  );
+}
+
+/** The updates before the arrival, read once, and those since, as they come. */
+function useJournal(id: string, seq: number | undefined, since: Settled[]): Settled[] {
+  const { api } = useSigned();
+  const [arrival, setArrival] = useState<number>();
+  if (arrival === undefined && seq !== undefined) setArrival(seq);
+  const read = useCallback(async () => {
+    if (arrival === undefined || arrival === 0) return [];
+    const updates = await api.journal(id, Math.max(1, arrival - 99));
+    return updates.reverse();
+  }, [api, id, arrival]);
+  const before = useRead(read).value;
+  return useMemo(() => {
+    const known = new Set(since.map((update) => update.seq));
+    return [...since, ...(before ?? []).filter((update) => !known.has(update.seq))];
+  }, [since, before]);
+}

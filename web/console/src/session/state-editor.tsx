@@ -1,0 +1,255 @@
+import type { Edit, Json } from "@rendel/client";
+import { useState } from "react";
+import type { Charter, Field, Fields } from "../api.ts";
+import { Button, Input } from "../parts/ui.tsx";
+import { CounterEditor, RegisterEditor } from "./field-editors.tsx";
+import { counted } from "./words.ts";
+
+type Propose = (edits: Edit[]) => void;
+
+/** The whole state as an editable tree; maps of plain records are tables. */
+export function StateEditor({
+  charter,
+  view,
+  propose,
+  compact = false,
+}: {
+  charter: Charter;
+  view: Json;
+  propose: Propose;
+  compact?: boolean;
+}) {
+  return <RecordEditor fields={charter.state} value={view} path="" propose={propose} compact={compact} />;
+}
+
+function RecordEditor({
+  fields,
+  value,
+  path,
+  propose,
+  compact,
+}: {
+  fields: Fields;
+  value: Json;
+  path: string;
+  propose: Propose;
+  compact: boolean;
+}) {
+  const plain = Object.entries(fields).filter(([, field]) => field.kind !== "map");
+  const maps = Object.entries(fields).filter(([, field]) => field.kind === "map");
+  return (
+    <div className="@container flex flex-col">
+      {plain.map(([name, field]) => (
+        <div
+          key={name}
+          className="grid items-center gap-x-4 gap-y-1 border-b border-rule px-4 py-2 last:border-0 @sm:grid-cols-[8rem_1fr]"
+        >
+          <FieldName name={name} field={field} />
+          <ValueEditor
+            field={field}
+            path={`${path}/${pointerToken(name)}`}
+            value={member(value, name)}
+            propose={propose}
+          />
+        </div>
+      ))}
+      {maps.map(([name, field]) => (
+        <MapEditor
+          key={name}
+          name={name}
+          field={field}
+          value={member(value, name)}
+          path={`${path}/${pointerToken(name)}`}
+          propose={propose}
+          compact={compact}
+        />
+      ))}
+    </div>
+  );
+}
+
+function FieldName({ name, field }: { name: string; field: Field }) {
+  const rule = field.kind === "register" ? (field.merge ?? "last") : undefined;
+  return (
+    <div className="min-w-0">
+      <div className="truncate text-sm font-medium">{name}</div>
+      <div className="text-xs text-faint">
+        {field.kind}
+        {rule !== undefined && `, ${rule}`}
+        {field["drop-conflict"] === "revive" && ", revive"}
+      </div>
+    </div>
+  );
+}
+
+function ValueEditor({ field, path, value, propose }: { field: Field; path: string; value: Json; propose: Propose }) {
+  if (field.kind === "counter") return <CounterEditor path={path} value={value} propose={propose} />;
+  return <RegisterEditor field={field} path={path} value={value} propose={propose} />;
+}
+
+const FIRST = 50;
+
+function MapEditor({
+  name,
+  field,
+  value,
+  path,
+  propose,
+  compact,
+}: {
+  name: string;
+  field: Field;
+  value: Json;
+  path: string;
+  propose: Propose;
+  compact: boolean;
+}) {
+  const [most, setMost] = useState(FIRST);
+  const each = field.each ?? {};
+  const records = Object.entries(isMembers(value) ? value : {});
+  const isFlat = Object.values(each).every((inner) => inner.kind !== "map");
+  const shown = records.slice(0, most);
+  return (
+    <div className="border-b border-rule last:border-0">
+      <div className="flex items-end justify-between gap-4 px-4 pt-3 pb-1">
+        <FieldName name={name} field={field} />
+        <div className="text-xs text-faint tabular-nums">{counted(records.length, "record")}</div>
+      </div>
+      {isFlat && !compact ? (
+        <RecordTable each={each} records={shown} path={path} propose={propose} />
+      ) : (
+        <ul className="px-4 pb-1">
+          {shown.map(([id, record]) => (
+            <li key={id} className="my-1.5 rounded-small border border-rule">
+              <div className="flex items-center justify-between gap-2 border-b border-rule bg-ground pl-4">
+                <span className="truncate font-mono text-xs">{id}</span>
+                <DropButton id={id} path={path} propose={propose} />
+              </div>
+              <RecordEditor
+                fields={each}
+                value={record}
+                path={`${path}/${pointerToken(id)}`}
+                propose={propose}
+                compact={compact}
+              />
+            </li>
+          ))}
+        </ul>
+      )}
+      <div className="flex flex-wrap items-center gap-2 px-4 pt-1 pb-3">
+        <PutForm path={path} propose={propose} />
+        {records.length > shown.length && (
+          <Button tone="quiet" onClick={() => setMost(most + FIRST)}>
+            Show {Math.min(FIRST, records.length - shown.length)} more
+          </Button>
+        )}
+      </div>
+    </div>
+  );
+}
+
+function RecordTable({
+  each,
+  records,
+  path,
+  propose,
+}: {
+  each: Fields;
+  records: [string, Json][];
+  path: string;
+  propose: Propose;
+}) {
+  if (records.length === 0) return <p className="px-4 py-2 text-sm text-faint">No record yet.</p>;
+  return (
+    <div className="overflow-x-auto">
+      <table className="w-full text-sm">
+        <thead className="text-left text-xs text-faint">
+          <tr>
+            <th className="px-4 py-1 font-medium">id</th>
+            {Object.entries(each).map(([name, field]) => (
+              <th key={name} className="px-2 py-1 font-medium">
+                {name}
+                {field.merge !== undefined && field.merge !== "last" && (
+                  <span className="font-normal">, {field.merge}</span>
+                )}
+              </th>
+            ))}
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {records.map(([id, record]) => (
+            <tr key={id} className="border-t border-rule">
+              <td className="max-w-36 truncate px-4 py-1.5 font-mono text-xs" title={id}>
+                {id}
+              </td>
+              {Object.entries(each).map(([name, field]) => (
+                <td key={name} className="min-w-28 px-2 py-1.5">
+                  <ValueEditor
+                    field={field}
+                    path={`${path}/${pointerToken(id)}/${pointerToken(name)}`}
+                    value={member(record, name)}
+                    propose={propose}
+                  />
+                </td>
+              ))}
+              <td className="px-2 text-right">
+                <DropButton id={id} path={path} propose={propose} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function DropButton({ id, path, propose }: { id: string; path: string; propose: Propose }) {
+  return (
+    <Button
+      tone="danger"
+      className="px-2"
+      aria-label={`Drop ${id}`}
+      onClick={() => propose([{ at: `${path}/${pointerToken(id)}`, op: "drop" }])}
+    >
+      Drop
+    </Button>
+  );
+}
+
+function PutForm({ path, propose }: { path: string; propose: Propose }) {
+  const [id, setId] = useState("");
+  return (
+    <form
+      className="flex items-center gap-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        propose([{ at: path, op: "put", id: id.trim(), value: {} }]);
+        setId("");
+      }}
+    >
+      <Input
+        className="w-40"
+        placeholder="new id"
+        aria-label={`Id of a new record in ${path}`}
+        value={id}
+        onChange={(event) => setId(event.target.value)}
+      />
+      <Button type="submit" disabled={id.trim() === ""}>
+        Put
+      </Button>
+    </form>
+  );
+}
+
+export function pointerToken(token: string): string {
+  return token.replaceAll("~", "~0").replaceAll("/", "~1");
+}
+
+function isMembers(value: Json): value is { [name: string]: Json } {
+  return value !== null && typeof value === "object" && !Array.isArray(value);
+}
+
+function member(value: Json, name: string): Json {
+  return isMembers(value) ? (value[name] ?? null) : null;
+}

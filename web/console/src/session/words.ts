@@ -1,0 +1,53 @@
+import type { Effect, Json, Problem, Settled, Verdict } from "@rendel/client";
+import type { Meaning } from "../parts/ui.tsx";
+
+/** A value as it reads in a sentence. */
+export function shown(value: Json | undefined, most = 60): string {
+  const text = value === undefined ? "" : JSON.stringify(value);
+  return text.length > most ? `${text.slice(0, most)}…` : text;
+}
+
+/** What an effect did, in words. */
+export function effectInWords(effect: Effect): string {
+  const { at, op } = effect;
+  switch (op) {
+    case "set":
+      return effect.values === undefined
+        ? `${at} = ${shown(effect.value)}`
+        : `${at} = ${shown(effect.values)} side by side`;
+    case "add":
+      return `${at} ${Number(effect.by) < 0 ? "−" : "+"}${Math.abs(Number(effect.by))} → ${shown(effect.now)}`;
+    case "put":
+      return `${at} put ${String(effect.id)} ${shown(effect.value)}`;
+    case "clear":
+      return `${at} cleared`;
+    case "drop":
+      return `${at} dropped`;
+    default:
+      return `${at} ${op}`;
+  }
+}
+
+export function updateInWords(update: Settled): string {
+  return update.effects.length === 0 ? "no effect" : update.effects.map(effectInWords).join(" · ");
+}
+
+export function meaningOf(verdict: Verdict["verdict"]): Meaning {
+  return { applied: "leaf", merged: "slate", rebased: "slate", overrode: "amber", dropped: "brick" }[
+    verdict
+  ] as Meaning;
+}
+
+/** The last part of a problem's type. */
+export function problemName(problem: Problem): string {
+  return problem.type.split(":").at(-1) ?? problem.type;
+}
+
+export function clock(ms: number): string {
+  return new Date(ms).toLocaleTimeString("en-GB");
+}
+
+/** A number with its noun. */
+export function counted(count: number, noun: string): string {
+  return `${count.toLocaleString("en")} ${noun}${count === 1 ? "" : "s"}`;
+}
