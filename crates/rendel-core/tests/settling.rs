@@ -1,0 +1,390 @@
+//! What becomes of edits, rule by rule: each story is a charter, some proposals with what their makers had seen, and
+//! the outcomes.
+
+use std::sync::Arc;
+
+use rendel_core::{Actor, Charter, ClientOutcome, Edit, Outcome, ProblemKind, Proposal, Sequencer, Settled, VerdictKind};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+const CHARTER: &str = r#"
+charter = "orchard"
+version = 1
+
+[limits]
+state = "1KiB"
+edits = 4
+
+[roles.steward]
+edit = ["/**"]
+[roles.picker]
+edit = ["/markers/**", "/heads"]
+
+[state.heads]
+kind = "counter"
+min = 0
+max = 100
+
+[state.title]
+kind = "register"
+schema = { type = "string", maxLength = 20 }
+initial = "South slope"
+
+[state.ph]
+kind = "register"
+schema = { type = "number", minimum = 0, maximum = 14 }
+merge = "unchanged"
+
+[state.opener]
+kind = "register"
+merge = "first"
+
+[state.leading]
+kind = "register"
+merge = "max"
+member = "amount"
+
+[state.lowest]
+kind = "register"
+merge = "min"
+
+[state.names]
+kind = "register"
+merge = "all"
+
+[state.markers]
+kind = "map"
+most = 3
+[state.markers.each.what]
+kind = "register"
+schema = { enum = ["ladder", "crates"] }
+[state.markers.each.seen]
+kind = "counter"
+
+[state.kept]
+kind = "map"
+drop-conflict = "revive"
+[state.kept.each.what]
+kind = "register"
+"#;
+
+/// A session in which anyone proposes as `who`, having seen `seen`.
+struct Session {
+    sequencer: Sequencer,
+    sent: u64,
+}
+
+impl Session {
+    fn open() -> Self {
+        let charter = Arc::new(Charter::parse(CHARTER).unwrap());
+        Self { sequencer: Sequencer::open(charter, None).unwrap(), sent: 0 }
+    }
+
+    fn try_all(&mut self, who: &str, seen: Option<u64>, edits: Vec<Edit>) -> Outcome {
+        self.sent += 1;
+        let proposal = Proposal { n: self.sent, seen, answered: 0, edits, gesture: None, note: None };
+        self.sequencer.handle_proposal(&actor(who), &proposal, self.sent)
+    }
+
+    fn settle(&mut self, who: &str, seen: u64, edit: Edit) -> Settled {
+        match self.try_all(who, Some(seen), vec![edit]) {
+            Outcome::Settled(update) => update,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    fn refuse(&mut self, who: &str, seen: u64, edit: Edit) -> rendel_core::Problem {
+        let before = (self.sequencer.plain(), self.sequencer.seq());
+        let Outcome::Refused(problem) = self.try_all(who, Some(seen), vec![edit]) else { panic!("it was not refused") };
+        assert_eq!((self.sequencer.plain(), self.sequencer.seq()), before, "a refusal changes nothing");
+        problem
+    }
+
+    /// The verdict on the one edit of an update, `applied` where the update has none.
+    fn verdict(update: &Settled) -> (VerdictKind, Vec<u64>) {
+        update.verdicts.first().map_or((VerdictKind::Applied, vec![]), |verdict| (verdict.verdict, verdict.met.clone()))
+    }
+
+    fn at(&self, field: &str) -> Value {
+        self.sequencer.plain()[field].clone()
+    }
+}
+
+fn actor(who: &str) -> Actor {
+    let role = if who == "wren" { "picker" } else { "steward" };
+    Actor { id: who.to_owned(), role: role.to_owned(), client: Uuid::new_v5(&Uuid::NAMESPACE_OID, who.as_bytes()) }
+}
+
+fn set(at: &str, value: impl Into<Value>) -> Edit {
+    Edit::new(at, "set").with("value", value)
+}
+
+fn add(at: &str, by: i64) -> Edit {
+    Edit::new(at, "add").with("by", by)
+}
+
+fn put(id: &str, what: &str) -> Edit {
+    Edit::new("/markers", "put").with("id", id).with("value", json!({ "what": what }))
+}
+
+#[test]
+fn both_press_plus_one_a_thousand_times_and_nothing_is_lost() {
+    let source = CHARTER.replace("max = 100", "max = 5000");
+    let mut session = Session { sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(), sent: 0 };
+    for _ in 0..1_000 {
+        session.settle("oda", 0, add("/heads", 1));
+        session.settle("tobin", 0, add("/heads", 1));
+    }
+    assert_eq!((session.at("heads"), session.sequencer.seq()), (json!(2_000), 2_000));
+}
+
+#[test]
+fn two_concurrent_sets_are_settled_by_the_register_s_rule() {
+    // rule, first set, second set, what stands, the second's verdict
+    let table: [(&str, Value, Value, Value, VerdictKind); 9] = [
+        ("/title", json!("North"), json!("West"), json!("West"), VerdictKind::Overrode),
+        ("/opener", json!("Oda"), json!("Tobin"), json!("Oda"), VerdictKind::Dropped),
+        ("/leading", json!({"amount": 50}), json!({"amount": 60}), json!({"amount": 60}), VerdictKind::Overrode),
+        ("/leading", json!({"amount": 60}), json!({"amount": 50}), json!({"amount": 60}), VerdictKind::Dropped),
+        ("/leading", json!({"amount": 60, "by": "Oda"}), json!({"amount": 60}), json!({"amount": 60, "by": "Oda"}), VerdictKind::Dropped),
+        ("/lowest", json!(7), json!(3), json!(3), VerdictKind::Overrode),
+        ("/lowest", json!(3), json!(7), json!(3), VerdictKind::Dropped),
+        ("/names", json!("dry"), json!("sweet"), json!(["dry", "sweet"]), VerdictKind::Merged),
+        ("/names", json!("dry"), json!("dry"), json!(["dry"]), VerdictKind::Merged),
+    ];
+    for (at, one, two, stands, verdict) in table {
+        let mut session = Session::open();
+        assert_eq!(Session::verdict(&session.settle("oda", 0, set(at, one.clone()))), (VerdictKind::Applied, vec![]));
+        let second = session.settle("tobin", 0, set(at, two.clone()));
+        assert_eq!(Session::verdict(&second), (verdict, vec![1]), "{at} {one} {two}");
+        assert_eq!(session.at(&at[1..]), stands, "{at} {one} {two}");
+    }
+}
+
+#[test]
+fn who_has_seen_the_other_s_set_simply_sets() {
+    for at in ["/title", "/opener", "/names", "/ph"] {
+        let mut session = Session::open();
+        let values = if at == "/ph" { [json!(3.4), json!(3.5)] } else { [json!("dry"), json!("sweet")] };
+        session.settle("oda", 0, set(at, values[0].clone()));
+        let second = session.settle("tobin", 1, set(at, values[1].clone()));
+        assert_eq!(Session::verdict(&second), (VerdictKind::Applied, vec![]), "{at}");
+    }
+}
+
+#[test]
+fn one_s_own_earlier_set_is_never_in_the_way() {
+    let mut session = Session::open();
+    session.settle("oda", 0, set("/ph", 3.4));
+    assert_eq!(Session::verdict(&session.settle("oda", 0, set("/ph", 3.5))), (VerdictKind::Applied, vec![]));
+}
+
+#[test]
+fn of_two_sets_of_an_unchanged_register_one_settles_and_the_other_is_told_the_present_value() {
+    let mut session = Session::open();
+    session.settle("oda", 0, set("/ph", 3.4));
+    let problem = session.refuse("tobin", 0, set("/ph", 3.6));
+    assert_eq!(problem.kind(), ProblemKind::Stale);
+    assert_eq!((problem.member("current"), problem.member("at")), (Some(&json!(3.4)), Some(&json!("/ph"))));
+}
+
+#[test]
+fn values_side_by_side_stay_until_somebody_who_has_seen_them_picks() {
+    let mut session = Session::open();
+    session.settle("oda", 0, set("/names", "dry"));
+    session.settle("tobin", 0, set("/names", "sweet"));
+    session.settle("anouk", 1, set("/names", "mellow"));
+    assert_eq!(session.at("names"), json!(["sweet", "mellow"]), "Anouk had seen dry and not sweet");
+    session.settle("oda", 3, set("/names", "sweet"));
+    assert_eq!(session.at("names"), json!(["sweet"]));
+}
+
+#[test]
+fn a_lost_value_is_told_so_that_it_can_be_proposed_again() {
+    let mut session = Session::open();
+    session.settle("oda", 0, set("/title", "North"));
+    assert_eq!(session.settle("tobin", 0, set("/title", "West")).verdicts[0].lost, Some(json!("North")));
+    session.settle("oda", 0, set("/opener", "Oda"));
+    assert_eq!(session.settle("tobin", 0, set("/opener", "Tobin")).verdicts[0].lost, Some(json!("Tobin")));
+}
+
+#[test]
+fn a_counter_refuses_what_would_break_its_bounds() {
+    let mut session = Session::open();
+    session.settle("oda", 0, add("/heads", 100));
+    for by in [1, -101, i64::MAX] {
+        assert_eq!(session.refuse("oda", 1, add("/heads", by)).kind(), ProblemKind::OutOfBounds, "{by}");
+    }
+    assert_eq!(session.refuse("oda", 1, Edit::new("/heads", "add").with("by", 0.5)).kind(), ProblemKind::WrongType);
+    session.settle("oda", 1, Edit::new("/heads", "add").with("by", -2.0));
+    assert_eq!(session.at("heads"), json!(98));
+}
+
+#[test]
+fn deleting_the_record_that_another_edits_is_settled_by_drop_conflict() {
+    let table = [
+        // map, drop first?, who stands, verdict of the second
+        ("markers", true, None, VerdictKind::Dropped),
+        ("markers", false, None, VerdictKind::Overrode),
+        ("kept", true, Some(json!({"what": "crates"})), VerdictKind::Overrode),
+        ("kept", false, Some(json!({"what": "crates"})), VerdictKind::Dropped),
+    ];
+    for (map, drop_first, stands, verdict) in table {
+        let mut session = Session::open();
+        let made = Edit::new(format!("/{map}"), "put").with("id", "m1").with("value", json!({"what": "ladder"}));
+        session.settle("oda", 0, made);
+        let drop = Edit::new(format!("/{map}/m1"), "drop");
+        let edit = set(&format!("/{map}/m1/what"), "crates");
+        let (first, second) = if drop_first { (drop, edit) } else { (edit, drop) };
+        session.settle("oda", 1, first);
+        let second = session.settle("tobin", 1, second);
+        assert_eq!(Session::verdict(&second), (verdict, vec![2]), "{map}, drop first: {drop_first}");
+        assert_eq!(session.at(map).get("m1").cloned(), stands, "{map}, drop first: {drop_first}");
+    }
+}
+
+#[test]
+fn two_drops_of_one_record_count_as_one() {
+    let mut session = Session::open();
+    session.settle("oda", 0, put("m1", "ladder"));
+    session.settle("oda", 1, Edit::new("/markers/m1", "drop"));
+    let second = session.settle("tobin", 1, Edit::new("/markers/m1", "drop"));
+    assert_eq!((Session::verdict(&second), second.effects.len()), ((VerdictKind::Merged, vec![2]), 0));
+    assert_eq!(session.refuse("tobin", 3, Edit::new("/markers/m1", "drop")).kind(), ProblemKind::Gone);
+}
+
+#[test]
+fn a_map_keeps_to_its_ids_and_its_bound() {
+    let mut session = Session::open();
+    session.settle("oda", 0, put("m1", "ladder"));
+    let problem = session.refuse("tobin", 0, put("m1", "crates"));
+    assert_eq!((problem.kind(), problem.member("current")), (ProblemKind::Exists, Some(&json!({"seen": 0, "what": "ladder"}))));
+    let made = session.settle("tobin", 0, Edit::new("/markers", "put").with("value", json!({})));
+    assert!(made.effects[0].arg("id").unwrap().as_str().is_some_and(|id| Uuid::parse_str(id).is_ok()));
+    session.settle("tobin", 0, put("m3", "ladder"));
+    assert_eq!(session.refuse("tobin", 0, put("m4", "ladder")).kind(), ProblemKind::Full);
+}
+
+#[test]
+fn bad_edits_have_their_problem_and_no_effect() {
+    let mut session = Session::open();
+    session.settle("oda", 0, put("m1", "ladder"));
+    let table = [
+        (set("title", "x"), ProblemKind::Malformed, None),
+        (set("/titel", "x"), ProblemKind::UnknownPath, Some("/title")),
+        (set("/markers/m1/waht", "x"), ProblemKind::UnknownPath, Some("/markers/m1/what")),
+        (set("/title/x", "x"), ProblemKind::UnknownPath, Some("/title")),
+        (set("", "x"), ProblemKind::UnknownPath, None),
+        (set("/markers/m9/what", "ladder"), ProblemKind::Gone, None),
+        (Edit::new("/title", "sett").with("value", "x"), ProblemKind::UnknownOp, Some("set")),
+        (Edit::new("/markers/m1", "put").with("value", json!({})), ProblemKind::UnknownOp, None),
+        (Edit::new("/title", "set"), ProblemKind::Malformed, None),
+        (set("/title", "x").with("valeu", 1), ProblemKind::Malformed, Some("value")),
+        (set("/title", 5), ProblemKind::WrongType, None),
+        (set("/title", Value::Null), ProblemKind::WrongType, None),
+        (set("/title", "x".repeat(21)), ProblemKind::OutOfBounds, None),
+        (set("/ph", 15), ProblemKind::OutOfBounds, None),
+        (set("/leading", json!({"amonut": 5})), ProblemKind::WrongType, None),
+        (put("m2", "hazard"), ProblemKind::WrongType, None),
+        (put("", "ladder"), ProblemKind::WrongType, None),
+        (put("m\n2", "ladder"), ProblemKind::WrongType, None),
+        (Edit::new("/markers", "put").with("value", json!({"waht": 1})), ProblemKind::UnknownPath, None),
+        (Edit::new("/markers", "put").with("value", 3), ProblemKind::WrongType, None),
+        (set("/opener", "x".repeat(2_000)), ProblemKind::TooLarge, None),
+        (Edit::new("/title", "test").with("value", "no"), ProblemKind::TestFailed, None),
+    ];
+    for (edit, kind, meant) in table {
+        let problem = session.refuse("oda", 1, edit.clone());
+        assert_eq!(problem.kind(), kind, "{edit:?}: {problem}");
+        if meant.is_some() {
+            assert_eq!(problem.member("did_you_mean").and_then(Value::as_str), meant, "{edit:?}");
+        }
+    }
+    assert_eq!(session.refuse("oda", 9, add("/heads", 1)).kind(), ProblemKind::FromTheFuture);
+    assert_eq!(session.refuse("wren", 1, set("/title", "x")).kind(), ProblemKind::NotAllowed);
+    session.settle("wren", 1, set("/markers/m1/what", "crates"));
+}
+
+#[test]
+fn a_proposal_takes_effect_as_a_whole_or_not_at_all() {
+    let mut session = Session::open();
+    let edits = vec![put("m1", "ladder"), set("/markers/m1/what", "crates"), set("/title", 5)];
+    let Outcome::Refused(problem) = session.try_all("oda", None, edits.clone()) else { panic!() };
+    assert_eq!((problem.kind(), problem.member("edit")), (ProblemKind::WrongType, Some(&json!(2))));
+    assert_eq!((session.at("markers"), session.sequencer.seq()), (json!({}), 0));
+    let Outcome::Settled(update) = session.try_all("oda", None, edits[..2].to_vec()) else { panic!() };
+    assert_eq!((update.seq, session.at("markers")["m1"]["what"].clone()), (1, json!("crates")));
+    let Outcome::Refused(problem) = session.try_all("oda", None, vec![add("/heads", 1); 5]) else { panic!() };
+    assert_eq!(problem.kind(), ProblemKind::TooLarge);
+    let Outcome::Refused(problem) = session.try_all("oda", None, vec![]) else { panic!() };
+    assert_eq!(problem.kind(), ProblemKind::Malformed);
+}
+
+#[test]
+fn a_proposal_sent_again_gets_its_first_outcome_also_after_a_restart() {
+    let mut session = Session::open();
+    let proposal = |n, edit| Proposal { n, seen: Some(0), answered: 0, edits: vec![edit], gesture: None, note: None };
+    let first = session.sequencer.handle_proposal(&actor("oda"), &proposal(1, add("/heads", 1)), 1);
+    let Outcome::Settled(update) = first else { panic!() };
+    let Outcome::Refused(problem) = session.sequencer.handle_proposal(&actor("oda"), &proposal(2, add("/heads", -5)), 1) else {
+        panic!()
+    };
+    let snapshot = serde_json::to_string(&session.sequencer.snapshot()).unwrap();
+    let restored = Sequencer::restore(session.sequencer.charter().clone(), serde_json::from_str(&snapshot).unwrap());
+    let mut replayed = Session::open().sequencer;
+    replayed.replay(&update).unwrap();
+    replayed.replay_refusal(actor("oda").client, 2, problem.clone());
+    for mut sequencer in [session.sequencer, restored, replayed] {
+        let again = sequencer.handle_proposal(&actor("oda"), &proposal(1, add("/heads", 1)), 9);
+        assert_eq!(again, Outcome::Repeated(ClientOutcome::Settled(1)));
+        let again = sequencer.handle_proposal(&actor("oda"), &proposal(2, add("/heads", 50)), 9);
+        assert_eq!(again, Outcome::Repeated(ClientOutcome::Refused(problem.clone())));
+        assert_eq!((sequencer.plain()["heads"].clone(), sequencer.seq()), (json!(1), 1));
+    }
+}
+
+#[test]
+fn an_answered_outcome_is_forgotten_and_its_number_not_taken_again() {
+    let mut session = Session::open();
+    let proposal = |n, answered| Proposal { n, seen: None, answered, edits: vec![add("/heads", 1)], gesture: None, note: None };
+    session.sequencer.handle_proposal(&actor("oda"), &proposal(1, 0), 1);
+    session.sequencer.handle_proposal(&actor("oda"), &proposal(2, 1), 1);
+    assert_eq!(session.sequencer.outcomes(actor("oda").client).count(), 1);
+    for (n, answered) in [(1, 0), (0, 0), (3, 3)] {
+        let Outcome::Refused(problem) = session.sequencer.handle_proposal(&actor("oda"), &proposal(n, answered), 1) else { panic!() };
+        assert_eq!(problem.kind(), ProblemKind::Malformed);
+    }
+    assert_eq!(session.at("heads"), json!(2));
+}
+
+#[test]
+fn an_opening_state_must_fit_the_charter() {
+    let charter = Arc::new(Charter::parse(CHARTER).unwrap());
+    let table = [
+        (json!({"heads": -1}), ProblemKind::OutOfBounds),
+        (json!({"hedas": 1}), ProblemKind::UnknownPath),
+        (json!({"markers": {"m1": {"what": "hazard"}}}), ProblemKind::WrongType),
+        (json!({"markers": {"1": {}, "2": {}, "3": {}, "4": {}}}), ProblemKind::Full),
+        (json!({"opener": "x".repeat(2_000)}), ProblemKind::TooLarge),
+        (json!([]), ProblemKind::WrongType),
+    ];
+    for (opening, kind) in table {
+        assert_eq!(Sequencer::open(charter.clone(), Some(&opening)).unwrap_err().kind(), kind, "{opening}");
+    }
+    let sequencer = Sequencer::open(charter, Some(&json!({"heads": 41, "names": ["dry"]}))).unwrap();
+    assert_eq!((sequencer.plain()["heads"].clone(), sequencer.plain()["title"].clone()), (json!(41), json!("South slope")));
+}
+
+#[test]
+fn a_journal_with_a_gap_or_of_another_charter_does_not_replay() {
+    let mut session = Session::open();
+    let one = session.settle("oda", 0, add("/heads", 1));
+    let two = session.settle("oda", 1, put("m1", "ladder"));
+    let mut fresh = Session::open().sequencer;
+    assert!(fresh.replay(&two).is_err());
+    fresh.replay(&one).unwrap();
+    let foreign = Settled { effects: vec![set("/nothing", 1)], ..two.clone() };
+    assert!(fresh.clone().replay(&foreign).is_err());
+    fresh.replay(&two).unwrap();
+    assert_eq!(fresh.plain(), session.sequencer.plain());
+}
