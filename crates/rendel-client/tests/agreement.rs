@@ -2,6 +2,8 @@
 //!
 //! A failing case shrinks; proptest prints its seed and keeps it in `agreement.proptest-regressions`.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 use std::collections::VecDeque;
 use std::sync::Arc;
 
@@ -160,10 +162,17 @@ impl World {
         let enter = somebody.replica.enter(None);
         let missed = enter.seen.map(|seen| self.journal[usize::try_from(seen).unwrap()..].to_vec());
         let outcomes = self.sequencer.outcomes(somebody.actor.client);
-        let outcomes = outcomes.map(|(n, outcome)| OutcomeFrame { n, outcome: OutcomeOf::from(outcome.clone()) }).collect();
+        let outcomes =
+            outcomes.map(|(n, outcome)| OutcomeFrame { n, outcome: OutcomeOf::from(outcome.clone()) }).collect();
         let actor = &somebody.actor;
         let welcome: Welcome = Welcome {
-            you: You { id: actor.id.clone(), name: actor.id.clone(), role: actor.role.clone(), hue: 0, client: actor.client },
+            you: You {
+                id: actor.id.clone(),
+                name: actor.id.clone(),
+                role: actor.role.clone(),
+                hue: 0,
+                client: actor.client,
+            },
             session: SessionHead { id: "s".into(), charter: "agreement".into(), version: 1, status: "open".into() },
             epoch: 1,
             seq: self.sequencer.seq(),
@@ -228,10 +237,17 @@ fn edit() -> impl Strategy<Value = Edit> {
         (prop::sample::select(vec!["/markers", "/kept"]), id.clone(), value.clone())
             .prop_map(|(at, id, value)| Edit::new(format!("{at}/{id}/what"), "set").with("value", value)),
         id.clone().prop_map(|id| Edit::new(format!("/markers/{id}/seen"), "add").with("by", 1)),
-        (id.clone(), id.clone(), value.clone())
-            .prop_map(|(id, inner, value)| Edit::new(format!("/kept/{id}/inner"), "put").with("id", inner).with("value", json!({ "note": value }))),
-        (id.clone(), id, value)
-            .prop_map(|(id, inner, value)| Edit::new(format!("/kept/{id}/inner/{inner}/note"), "set").with("value", value)),
+        (id.clone(), id.clone(), value.clone()).prop_map(|(id, inner, value)| Edit::new(
+            format!("/kept/{id}/inner"),
+            "put"
+        )
+        .with("id", inner)
+        .with("value", json!({ "note": value }))),
+        (id.clone(), id, value).prop_map(|(id, inner, value)| Edit::new(
+            format!("/kept/{id}/inner/{inner}/note"),
+            "set"
+        )
+        .with("value", value)),
     ]
 }
 

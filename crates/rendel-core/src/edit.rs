@@ -1,9 +1,11 @@
 //! What goes into a sequencer and what comes out of it, in the shapes that travel on the wire.
 
+use std::collections::BTreeMap;
+
 use serde::de::Error as _;
 use serde::ser::SerializeMap as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use serde_json::{Map, Value};
+use serde_json::Value;
 use uuid::Uuid;
 
 /// One change at one path: `{"at": "/markers/m7/spot", "op": "set", "value": …}`.
@@ -13,8 +15,8 @@ pub struct Edit {
     pub at: String,
     /// What is done there.
     pub op: String,
-    /// The other members, which depend on the operation.
-    pub args: Map<String, Value>,
+    /// The other members, which depend on the operation; sorted, so that the same edit is always the same bytes.
+    pub args: BTreeMap<String, Value>,
 }
 
 /// What a settled edit did, in final form, in the same shape as an [`Edit`].
@@ -22,8 +24,8 @@ pub type Effect = Edit;
 
 impl Edit {
     /// An edit without further members.
-    pub fn new(at: impl ToString, op: &str) -> Self {
-        Self { at: at.to_string(), op: op.to_owned(), args: Map::new() }
+    pub fn new(at: impl Into<String>, op: &str) -> Self {
+        Self { at: at.into(), op: op.to_owned(), args: BTreeMap::new() }
     }
 
     /// Adds a member.
@@ -53,7 +55,7 @@ impl Serialize for Edit {
 
 impl<'de> Deserialize<'de> for Edit {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let mut args = Map::<String, Value>::deserialize(deserializer)?;
+        let mut args = BTreeMap::<String, Value>::deserialize(deserializer)?;
         let mut text = |name: &str| match args.remove(name) {
             Some(Value::String(text)) => Ok(text),
             Some(_) => Err(D::Error::custom(format!("\"{name}\" of an edit must be a string"))),

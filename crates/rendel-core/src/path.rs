@@ -56,6 +56,18 @@ impl fmt::Display for Path {
     }
 }
 
+impl From<&Path> for String {
+    fn from(path: &Path) -> Self {
+        path.to_string()
+    }
+}
+
+impl From<Path> for String {
+    fn from(path: Path) -> Self {
+        path.to_string()
+    }
+}
+
 /// One token as it stands in a pointer.
 pub(crate) fn escape(token: &str) -> String {
     token.replace('~', "~0").replace('/', "~1")

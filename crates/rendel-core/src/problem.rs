@@ -138,8 +138,8 @@ impl Problem {
 
     /// The path that it speaks of.
     #[must_use]
-    pub fn at(self, path: impl ToString) -> Self {
-        self.with("at", path.to_string())
+    pub fn at(self, path: impl Into<String>) -> Self {
+        self.with("at", path.into())
     }
 
     /// The value that is there now.

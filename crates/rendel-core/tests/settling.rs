@@ -1,9 +1,13 @@
 //! What becomes of edits, rule by rule: each story is a charter, some proposals with what their makers had seen, and
 //! the outcomes.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 use std::sync::Arc;
 
-use rendel_core::{Actor, Charter, ClientOutcome, Edit, Outcome, ProblemKind, Proposal, Sequencer, Settled, VerdictKind};
+use rendel_core::{
+    Actor, Charter, ClientOutcome, Edit, Outcome, ProblemKind, Proposal, Sequencer, Settled, VerdictKind,
+};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -130,7 +134,8 @@ fn put(id: &str, what: &str) -> Edit {
 #[test]
 fn both_press_plus_one_a_thousand_times_and_nothing_is_lost() {
     let source = CHARTER.replace("max = 100", "max = 5000");
-    let mut session = Session { sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(), sent: 0 };
+    let mut session =
+        Session { sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(), sent: 0 };
     for _ in 0..1_000 {
         session.settle("oda", 0, add("/heads", 1));
         session.settle("tobin", 0, add("/heads", 1));
@@ -146,7 +151,13 @@ fn two_concurrent_sets_are_settled_by_the_register_s_rule() {
         ("/opener", json!("Oda"), json!("Tobin"), json!("Oda"), VerdictKind::Dropped),
         ("/leading", json!({"amount": 50}), json!({"amount": 60}), json!({"amount": 60}), VerdictKind::Overrode),
         ("/leading", json!({"amount": 60}), json!({"amount": 50}), json!({"amount": 60}), VerdictKind::Dropped),
-        ("/leading", json!({"amount": 60, "by": "Oda"}), json!({"amount": 60}), json!({"amount": 60, "by": "Oda"}), VerdictKind::Dropped),
+        (
+            "/leading",
+            json!({"amount": 60, "by": "Oda"}),
+            json!({"amount": 60}),
+            json!({"amount": 60, "by": "Oda"}),
+            VerdictKind::Dropped,
+        ),
         ("/lowest", json!(7), json!(3), json!(3), VerdictKind::Overrode),
         ("/lowest", json!(3), json!(7), json!(3), VerdictKind::Dropped),
         ("/names", json!("dry"), json!("sweet"), json!(["dry", "sweet"]), VerdictKind::Merged),
@@ -258,7 +269,10 @@ fn a_map_keeps_to_its_ids_and_its_bound() {
     let mut session = Session::open();
     session.settle("oda", 0, put("m1", "ladder"));
     let problem = session.refuse("tobin", 0, put("m1", "crates"));
-    assert_eq!((problem.kind(), problem.member("current")), (ProblemKind::Exists, Some(&json!({"seen": 0, "what": "ladder"}))));
+    assert_eq!(
+        (problem.kind(), problem.member("current")),
+        (ProblemKind::Exists, Some(&json!({"seen": 0, "what": "ladder"})))
+    );
     let made = session.settle("tobin", 0, Edit::new("/markers", "put").with("value", json!({})));
     assert!(made.effects[0].arg("id").unwrap().as_str().is_some_and(|id| Uuid::parse_str(id).is_ok()));
     session.settle("tobin", 0, put("m3", "ladder"));
@@ -326,7 +340,9 @@ fn a_proposal_sent_again_gets_its_first_outcome_also_after_a_restart() {
     let proposal = |n, edit| Proposal { n, seen: Some(0), answered: 0, edits: vec![edit], gesture: None, note: None };
     let first = session.sequencer.handle_proposal(&actor("oda"), &proposal(1, add("/heads", 1)), 1);
     let Outcome::Settled(update) = first else { panic!() };
-    let Outcome::Refused(problem) = session.sequencer.handle_proposal(&actor("oda"), &proposal(2, add("/heads", -5)), 1) else {
+    let Outcome::Refused(problem) =
+        session.sequencer.handle_proposal(&actor("oda"), &proposal(2, add("/heads", -5)), 1)
+    else {
         panic!()
     };
     let snapshot = serde_json::to_string(&session.sequencer.snapshot()).unwrap();
@@ -346,12 +362,16 @@ fn a_proposal_sent_again_gets_its_first_outcome_also_after_a_restart() {
 #[test]
 fn an_answered_outcome_is_forgotten_and_its_number_not_taken_again() {
     let mut session = Session::open();
-    let proposal = |n, answered| Proposal { n, seen: None, answered, edits: vec![add("/heads", 1)], gesture: None, note: None };
+    let proposal =
+        |n, answered| Proposal { n, seen: None, answered, edits: vec![add("/heads", 1)], gesture: None, note: None };
     session.sequencer.handle_proposal(&actor("oda"), &proposal(1, 0), 1);
     session.sequencer.handle_proposal(&actor("oda"), &proposal(2, 1), 1);
     assert_eq!(session.sequencer.outcomes(actor("oda").client).count(), 1);
     for (n, answered) in [(1, 0), (0, 0), (3, 3)] {
-        let Outcome::Refused(problem) = session.sequencer.handle_proposal(&actor("oda"), &proposal(n, answered), 1) else { panic!() };
+        let Outcome::Refused(problem) = session.sequencer.handle_proposal(&actor("oda"), &proposal(n, answered), 1)
+        else {
+            panic!()
+        };
         assert_eq!(problem.kind(), ProblemKind::Malformed);
     }
     assert_eq!(session.at("heads"), json!(2));
@@ -372,7 +392,10 @@ fn an_opening_state_must_fit_the_charter() {
         assert_eq!(Sequencer::open(charter.clone(), Some(&opening)).unwrap_err().kind(), kind, "{opening}");
     }
     let sequencer = Sequencer::open(charter, Some(&json!({"heads": 41, "names": ["dry"]}))).unwrap();
-    assert_eq!((sequencer.plain()["heads"].clone(), sequencer.plain()["title"].clone()), (json!(41), json!("South slope")));
+    assert_eq!(
+        (sequencer.plain()["heads"].clone(), sequencer.plain()["title"].clone()),
+        (json!(41), json!("South slope"))
+    );
 }
 
 #[test]

@@ -10,7 +10,7 @@ const EXIT_CODES: &str = "Exit codes: 0 done · 1 refused, or faults were found 
 
 /// Keeps shared session state consistent across participants.
 #[derive(Debug, Parser)]
-#[command(name = "rendel", version, after_help = EXIT_CODES, propagate_version = true)]
+#[command(name = "rendel", version, after_help = EXIT_CODES)]
 pub(crate) struct Cli {
     /// Print data as JSON, one value or one line per item.
     #[arg(long, global = true)]

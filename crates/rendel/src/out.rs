@@ -96,22 +96,11 @@ pub(crate) fn problem_in_words(problem: &Problem) -> String {
     if let Some(current) = problem.member("current") {
         words += &format!("\n  present value: {current}");
     }
-    for fault in problem.member("faults").and_then(|faults| Vec::<Fault>::deserialize_from(faults)).unwrap_or_default()
-    {
+    let faults = problem.member("faults").and_then(|faults| serde_json::from_value::<Vec<Fault>>(faults.clone()).ok());
+    for fault in faults.unwrap_or_default() {
         words += &format!("\n  {fault}");
     }
     words
-}
-
-/// Reading a list out of a member of a problem.
-trait DeserializeFrom: Sized {
-    fn deserialize_from(value: &serde_json::Value) -> Option<Self>;
-}
-
-impl DeserializeFrom for Vec<Fault> {
-    fn deserialize_from(value: &serde_json::Value) -> Option<Self> {
-        serde_json::from_value(value.clone()).ok()
-    }
 }
 
 /// The exit code that goes with an error.

@@ -49,9 +49,10 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
         .service(service::ready)
         .service(service::metrics)
         .default_service(web::get().to(crate::console::page))
-        .app_data(web::QueryConfig::default().error_handler(|error, _| {
-            let detail = format!("The query of the URL is not understood: {error}.");
-            Failure(Problem::new(ProblemKind::Malformed, detail)).into()
+        .app_data(web::QueryConfig::default().error_handler(|error, request| {
+            let not_understood =
+                || Problem::new(ProblemKind::Malformed, format!("The query of the URL is not understood: {error}."));
+            Failure(crate::auth::bearer(request).err().unwrap_or_else(not_understood)).into()
         }))
         .app_data(web::PathConfig::default().error_handler(|error, _| {
             Failure(Problem::new(ProblemKind::Malformed, format!("The path of the URL is not understood: {error}.")))

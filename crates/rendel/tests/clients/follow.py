@@ -1,0 +1,129 @@
+"""A client of a Rendel session in plain Python, written from docs/protocol.md alone.
+
+follow.py SERVER SESSION TOKEN UPDATES: enters, proposes five edits, applies effects until UPDATES updates are applied,
+and prints the state that it holds.
+"""
+
+import base64
+import json
+import os
+import socket
+import struct
+import sys
+import uuid
+from urllib.parse import urlparse
+
+
+class WebSocket:
+    """Just enough of RFC 6455 for text frames."""
+
+    def __init__(self, server, path):
+        url = urlparse(server)
+        self.socket = socket.create_connection((url.hostname, url.port), timeout=30)
+        key = base64.b64encode(os.urandom(16)).decode()
+        lines = [
+            f"GET {path} HTTP/1.1",
+            f"Host: {url.netloc}",
+            "Upgrade: websocket",
+            "Connection: Upgrade",
+            f"Sec-WebSocket-Key: {key}",
+            "Sec-WebSocket-Version: 13",
+            "Sec-WebSocket-Protocol: rendel.v1.json",
+        ]
+        self.socket.sendall(("\r\n".join(lines) + "\r\n\r\n").encode())
+        head = b""
+        while not head.endswith(b"\r\n\r\n"):
+            head += self.take(1)
+        assert b" 101 " in head.split(b"\r\n")[0], head
+
+    def take(self, count):
+        data = b""
+        while len(data) < count:
+            part = self.socket.recv(count - len(data))
+            assert part, "the connection ended"
+            data += part
+        return data
+
+    def send(self, frame):
+        self.write(0x1, json.dumps(frame).encode())
+
+    def write(self, opcode, payload):
+        mask = os.urandom(4)
+        length = len(payload)
+        head = bytes([0x80 | opcode])
+        if length < 126:
+            head += bytes([0x80 | length])
+        elif length < 65536:
+            head += bytes([0x80 | 126]) + struct.pack(">H", length)
+        else:
+            head += bytes([0x80 | 127]) + struct.pack(">Q", length)
+        masked = bytes(byte ^ mask[index % 4] for index, byte in enumerate(payload))
+        self.socket.sendall(head + mask + masked)
+
+    def receive(self):
+        text = b""
+        while True:
+            first, second = self.take(2)
+            length = second & 0x7F
+            if length == 126:
+                (length,) = struct.unpack(">H", self.take(2))
+            elif length == 127:
+                (length,) = struct.unpack(">Q", self.take(8))
+            payload = self.take(length)
+            if first & 0x0F == 0x9:
+                self.write(0xA, payload)
+            elif first & 0x0F in (0x0, 0x1):
+                text += payload
+                if first & 0x80:
+                    return json.loads(text)
+            elif first & 0x0F == 0x8:
+                raise AssertionError("the service closed the connection")
+
+
+def tokens(pointer):
+    return [token.replace("~1", "/").replace("~0", "~") for token in pointer.split("/")[1:]]
+
+
+def apply(state, effect):
+    *parents, last = tokens(effect["at"])
+    place = state
+    for token in parents:
+        place = place[token]
+    op = effect["op"]
+    if op == "set":
+        place[last] = effect["values"] if "values" in effect else effect["value"]
+    elif op == "clear":
+        place[last] = None
+    elif op == "add":
+        place[last] = effect["now"]
+    elif op == "put":
+        place[last][effect["id"]] = effect["value"]
+    elif op == "drop":
+        del place[last]
+    else:
+        raise AssertionError(f"an effect that the page does not describe: {effect}")
+
+
+def main():
+    server, session, token, updates = sys.argv[1:]
+    connection = WebSocket(server, f"/v1/sessions/{session}/connect")
+    connection.send({"type": "enter", "token": token, "client": str(uuid.uuid4())})
+    state, seq, sent = None, 0, 0
+    while seq < int(updates):
+        frame = connection.receive()
+        if frame["type"] == "welcome":
+            state = frame["state"]
+            seq = frame["seq"] - len(frame.get("updates", []))
+        for update in frame.get("updates", []):
+            assert update["seq"] == seq + 1
+            for effect in update["effects"]:
+                apply(state, effect)
+            seq = update["seq"]
+        if state is not None and sent < 5:
+            sent += 1
+            edit = {"at": "/crates", "op": "add", "by": 1}
+            connection.send({"type": "propose", "n": sent, "seen": seq, "answered": 0, "edits": [edit]})
+    print(json.dumps({"seq": seq, "state": state}))
+
+
+main()

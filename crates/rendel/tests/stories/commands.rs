@@ -1,0 +1,122 @@
+//! The command: what it prints and how it ends.
+
+use std::fs;
+use std::io::Write as _;
+use std::process::{Command, Stdio};
+
+use serde_json::Value;
+
+use crate::harness::{Service, free_port};
+
+fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+#[tokio::test]
+async fn a_participant_in_a_terminal_hears_of_everything_in_words() {
+    let service = Service::start().await;
+    service.open_demo("last-barrel").await;
+    let mut enter = Command::new(env!("CARGO_BIN_EXE_rendel"))
+        .args(["enter", "last-barrel", "--as", "steward", "--name", "Mirela"])
+        .env("RENDEL_SERVER", &service.server)
+        .env("RENDEL_KEY_FILE", service.key_file())
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let lines = "help\nwho\n/reserve set 45\n/status set closed\n/status set \"closed\"\n/sttus set 1\n/offers put offer-3 {\"bidder\":\"Bram\",\"amount\":60}\n";
+    enter.stdin.take().unwrap().write_all(lines.as_bytes()).unwrap();
+    let output = enter.wait_with_output().unwrap();
+    assert!(output.status.success());
+    let said = text(&output.stdout);
+    for words in [
+        "welcome, Mirela: you are steward in last-barrel, at #0",
+        "here: Mirela (steward)",
+        "/offers       2 records",
+        "mirela (you)   /reserve = 45   settled in",
+        "closed is no JSON value; text stands in double quotes: \"closed\"",
+        "refused (wrong-type)",
+        "did you mean: /status",
+        "/offers put offer-3 {\"amount\":60,\"bidder\":\"Bram\"}",
+    ] {
+        assert!(said.contains(words), "{words:?} is missing in:\n{said}");
+    }
+    let journal = text(&service.rendel(&["journal", "last-barrel"]).stdout);
+    assert_eq!(journal.lines().count(), 2, "{journal}");
+}
+
+#[tokio::test]
+async fn every_command_that_prints_data_prints_json_where_asked() {
+    let service = Service::start().await;
+    service.open_demo("headcount").await;
+    service.rendel(&["propose", "headcount", "/heads add 1"]);
+    for args in [
+        &["session", "list"][..],
+        &["session", "show", "headcount"],
+        &["charter", "list"],
+        &["charter", "show", "headcount"],
+        &["token", "issue", "headcount", "--sub", "oda", "--role", "participant"],
+        &["propose", "headcount", "/heads add 1"],
+        &["state", "headcount"],
+        &["journal", "headcount"],
+        &["doctor"],
+    ] {
+        let output = service.rendel(&[&["--json"], args].concat());
+        assert_eq!(output.status.code(), Some(0), "{args:?}: {}", text(&output.stderr));
+        let lines = text(&output.stdout);
+        assert!(
+            !lines.is_empty() && lines.lines().all(|line| serde_json::from_str::<Value>(line).is_ok()),
+            "{args:?}: {lines}"
+        );
+        assert_eq!(service.rendel(args).status.code(), Some(0), "{args:?}");
+    }
+}
+
+#[test]
+fn the_exit_code_says_what_kind_of_end_it_was() {
+    let folder = tempfile::tempdir().unwrap();
+    let key = folder.path().join("key");
+    fs::write(&key, "k".repeat(64)).unwrap();
+    let faulty = folder.path().join("faulty.toml");
+    fs::write(&faulty, "charter = \"a\"\nversion = 1\n[state.heads]\nkind = \"countre\"\n").unwrap();
+    let rendel = |args: &[&str]| {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
+        command
+            .args(args)
+            .env("RENDEL_KEY_FILE", &key)
+            .env("RENDEL_SERVER", format!("http://127.0.0.1:{}", free_port()));
+        command.current_dir(folder.path()).output().unwrap()
+    };
+    let check = rendel(&["charter", "check", faulty.to_str().unwrap()]);
+    assert_eq!(check.status.code(), Some(1));
+    assert!(
+        text(&check.stdout).contains("faulty.toml:4:8: state.heads.kind: \"countre\" does not fit"),
+        "{}",
+        text(&check.stdout)
+    );
+    assert!(text(&check.stdout).contains("Did you mean \"counter\"?"));
+    assert_eq!(rendel(&["sesion"]).status.code(), Some(2));
+    let away = rendel(&["session", "list"]);
+    assert_eq!(away.status.code(), Some(3));
+    assert!(text(&away.stderr).contains("Start it with: rendel serve"), "{}", text(&away.stderr));
+    let no_database = rendel(&["serve"]);
+    assert_eq!(no_database.status.code(), Some(1));
+    assert!(text(&no_database.stderr).contains("--local-database DIR"));
+    fs::set_permissions(&key, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    let doctor = rendel(&["doctor"]);
+    assert_eq!(doctor.status.code(), Some(4));
+    assert!(text(&doctor.stdout).contains("chmod 600"), "{}", text(&doctor.stdout));
+    assert!(text(&rendel(&["completions", "bash"]).stdout).contains("_rendel"));
+    assert_eq!(rendel(&["charter", "schema"]).status.code(), Some(0));
+}
+
+#[tokio::test]
+async fn a_second_service_on_the_same_private_database_is_told_so() {
+    let service = Service::start().await;
+    let listen = format!("127.0.0.1:{}", free_port());
+    let database = service.path("database");
+    let output = service.rendel(&["serve", "--listen", &listen, "--local-database", database.to_str().unwrap()]);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(text(&output.stderr).contains("another service uses the database"), "{}", text(&output.stderr));
+    assert_eq!(service.get("/readyz").await.status(), 200, "and the first goes on");
+}

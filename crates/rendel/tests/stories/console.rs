@@ -1,0 +1,220 @@
+//! The console in headless Chromium, driven as a person would.
+//!
+//! With `RENDEL_PICTURES=DIR` the pages are also kept as pictures, for the documents.
+
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+
+use serde_json::json;
+use tempfile::TempDir;
+
+use thirtyfour::prelude::*;
+
+use crate::harness::{Service, free_port, until};
+
+/// A browser with a driver of its own; both end with the test.
+struct Browser {
+    web: WebDriver,
+    driver: Child,
+    _dir: TempDir,
+}
+
+impl Browser {
+    async fn open(width: u32, height: u32) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let port = free_port();
+        let mut driver = Command::new("chromedriver");
+        driver.arg(format!("--port={port}")).env("TMPDIR", dir.path()).stdout(Stdio::null()).stderr(Stdio::null());
+        let driver = driver.spawn().expect("chromedriver is needed; scripts/test installs it");
+        let mut wanted = DesiredCapabilities::chrome();
+        let profile = format!("--user-data-dir={}", dir.path().join("profile").display());
+        for argument in [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-dev-shm-usage",
+            "--disable-gpu",
+            "--hide-scrollbars",
+            &profile,
+        ] {
+            wanted.add_arg(argument).unwrap();
+        }
+        let address = format!("http://127.0.0.1:{port}");
+        let web = until("the driver is up", async || WebDriver::new(&address, wanted.clone()).await.ok()).await;
+
+        let metrics = json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
+        web.cdp().send_raw("Emulation.setDeviceMetricsOverride", metrics).await.unwrap();
+        Self { web, driver, _dir: dir }
+    }
+
+    async fn sign_in(&self, service: &Service, path: &str) {
+        self.web.goto(format!("{}{path}", service.server)).await.unwrap();
+        self.find(By::Id("secret")).await.send_keys(&service.key).await.unwrap();
+        self.press("Sign in").await;
+        self.web.goto(format!("{}{path}", service.server)).await.unwrap();
+    }
+
+    async fn find(&self, by: By) -> WebElement {
+        until(&format!("{by:?} is on the page"), async || self.web.find(by.clone()).await.ok()).await
+    }
+
+    /// Presses the first button with that label.
+    async fn press(&self, label: &str) {
+        let by = By::XPath(format!("//button[normalize-space()='{label}' or @aria-label='{label}']"));
+        let button = self.find(by).await;
+        until(&format!("{label} can be pressed"), async || button.is_enabled().await.unwrap().then_some(())).await;
+        button.click().await.unwrap();
+    }
+
+    async fn reads(&self, words: &str) {
+        until(&format!("the page says {words:?}"), async || {
+            let text = self.web.find(By::Tag("body")).await.ok()?.text().await.ok()?;
+            text.contains(words).then_some(())
+        })
+        .await;
+    }
+
+    /// Keeps a picture where that is asked for.
+    async fn picture(&self, name: &str) {
+        let Some(folder) = std::env::var_os("RENDEL_PICTURES") else { return };
+        self.web.execute("return document.fonts.ready.then(() => true)", vec![]).await.unwrap();
+        let file = PathBuf::from(folder).join(format!("{name}.png"));
+        self.web.screenshot(Path::new(&file)).await.unwrap();
+    }
+
+    /// Whether nothing of the page reaches beyond its width.
+    async fn fits(&self) -> bool {
+        let script = "return document.documentElement.scrollWidth <= window.innerWidth";
+        self.web.execute(script, vec![]).await.unwrap().json().as_bool().unwrap()
+    }
+
+    async fn close(mut self) {
+        self.web.clone().quit().await.unwrap();
+        self.driver.kill().unwrap();
+        self.driver.wait().unwrap();
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // After a failed test; `close` has ended it otherwise.
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_collision_side_by_side_is_told_and_all_replicas_end_equal() {
+    let service = Service::start().await;
+    service.open_demo("last-barrel").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/last-barrel/side-by-side").await;
+    browser.reads("All 3 replicas are equal at #0").await;
+
+    browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
+    browser.find(By::XPath("//*[@role='option'][.='/reserve']")).await.click().await.unwrap();
+    browser.reads("Rule: the later is refused").await;
+    browser.press("Collide").await;
+    browser.reads("refused: stale").await;
+    browser.reads("All 3 replicas are equal at #1").await;
+    assert_eq!(service.state("last-barrel").await["reserve"], 41, "one of the two settled");
+
+    browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
+    browser.find(By::XPath("//*[@role='option'][.='/leading']")).await.click().await.unwrap();
+    browser.press("Collide").await;
+    browser.reads("overrode").await;
+    browser.reads("the larger stands").await;
+    browser.reads("All 3 replicas are equal at #3").await;
+    browser.picture("side-by-side").await;
+    assert!(browser.fits().await);
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_offline_pane_keeps_its_edits_and_merges_them_on_return() {
+    let service = Service::start().await;
+    service.open_demo("headcount").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/headcount/side-by-side").await;
+    browser.reads("All 3 replicas are equal at #0").await;
+    browser.find(By::Css("section[aria-label='Pane 1, Oda'] [role='switch']")).await.click().await.unwrap();
+    browser.reads("offline").await;
+    browser
+        .find(By::Css("section[aria-label='Pane 1, Oda'] [aria-label='Add 1 to /heads']"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.reads("offline, 1 unsent").await;
+    browser
+        .find(By::Css("section[aria-label='Pane 2, Tobin'] [aria-label='Add 10 to /heads']"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.reads("Behind #1: Oda by 1").await;
+    assert_eq!(service.state("headcount").await, json!({ "heads": 51 }), "nobody else sees what is unsent");
+    browser.find(By::Css("section[aria-label='Pane 1, Oda'] [role='switch']")).await.click().await.unwrap();
+    browser.reads("All 3 replicas are equal at #2").await;
+    browser.reads("Both additions count.").await;
+    assert_eq!(service.state("headcount").await, json!({ "heads": 52 }));
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_session_is_edited_and_its_journal_grows_with_what_others_do() {
+    let service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/").await;
+    browser.reads("South slope plan").await;
+    browser.picture("sessions").await;
+    browser.web.goto(format!("{}/sessions/slope-plan", service.server)).await.unwrap();
+    let title = browser.find(By::Css("input[aria-label='/title']")).await;
+    title.click().await.unwrap();
+    title.send_keys(" in October" + Key::Enter).await.unwrap();
+    browser.reads("/title = \"South slope in October\"").await;
+    let output = service.rendel(&[
+        "propose",
+        "slope-plan",
+        "/markers/ladder-1 drop",
+        "--as",
+        "steward",
+        "--name",
+        "Wren",
+        "--note",
+        "broken",
+    ]);
+    assert!(output.status.success());
+    browser.reads("/markers/ladder-1 dropped").await;
+    browser.reads("4 records").await;
+    let spot = browser.find(By::Css("input[aria-label='/markers/ladder-2/spot']")).await;
+    spot.click().await.unwrap();
+    spot.send_keys(Key::Control + "a").await.unwrap();
+    spot.send_keys("{\"x\":500,\"y\":1}" + Key::Enter).await.unwrap();
+    browser.reads("refused: out-of-bounds").await;
+    browser.picture("session").await;
+    assert_eq!(service.journal("slope-plan").await.len(), 2);
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nothing_is_cut_off_on_a_small_screen_and_a_wrong_key_is_told() {
+    let service = Service::start().await;
+    service.open_demo("last-barrel").await;
+    let browser = Browser::open(390, 800).await;
+    browser.web.goto(&service.server).await.unwrap();
+    browser.find(By::Id("secret")).await.send_keys("k".repeat(64)).await.unwrap();
+    browser.press("Sign in").await;
+    browser.reads("This is not the service key.").await;
+    for path in ["/", "/sessions/last-barrel", "/sessions/last-barrel/side-by-side"] {
+        browser
+            .web
+            .execute(&format!("sessionStorage.setItem('rendel.signed', '{}')", service.key), vec![])
+            .await
+            .unwrap();
+        browser.web.goto(format!("{}{path}", service.server)).await.unwrap();
+        browser.reads("last").await;
+        assert!(browser.fits().await, "{path}");
+    }
+    browser.close().await;
+}

@@ -1,0 +1,31 @@
+//! What the stories are told with.
+
+mod raw;
+mod service;
+
+pub(crate) use raw::{Raw, name};
+pub(crate) use service::{Service, free_port};
+
+use std::time::{Duration, Instant};
+
+/// How long a test waits for what must come.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Waits until `condition` gives something.
+pub(crate) async fn until<T>(what: &str, mut condition: impl AsyncFnMut() -> Option<T>) -> T {
+    let deadline = Instant::now() + PATIENCE;
+    loop {
+        if let Some(value) = condition().await {
+            return value;
+        }
+        assert!(Instant::now() < deadline, "waited in vain: {what}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+/// The seed of a random test: from `RENDEL_SEED`, else new; printed, so that a failure can be run again.
+pub(crate) fn seed() -> u64 {
+    let seed = std::env::var("RENDEL_SEED").ok().and_then(|seed| seed.parse().ok()).unwrap_or_else(rand::random);
+    println!("RENDEL_SEED={seed}");
+    seed
+}

@@ -1,0 +1,240 @@
+//! A service in a process of its own.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader};
+use std::net::TcpListener;
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::PathBuf;
+use std::process::{Child, Command, Output, Stdio};
+
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use serde_json::{Value, json};
+use tempfile::TempDir;
+
+/// The sample charters and their data.
+fn demo(path: &str) -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(path)
+}
+
+/// A running service with a database of its own; both end with the test.
+pub(crate) struct Service {
+    dir: TempDir,
+    child: Option<Child>,
+    settings: Vec<(String, String)>,
+    pub(crate) server: String,
+    pub(crate) key: String,
+    pub(crate) http: reqwest::Client,
+}
+
+impl Service {
+    pub(crate) async fn start() -> Self {
+        Self::start_with(&[]).await
+    }
+
+    /// Starts with settings, as the environment gives them.
+    pub(crate) async fn start_with(settings: &[(&str, &str)]) -> Self {
+        // The database's user must be able to enter the folder.
+        let dir = tempfile::Builder::new()
+            .prefix("rendel-")
+            .permissions(fs::Permissions::from_mode(0o755))
+            .tempdir()
+            .unwrap();
+        let settings = settings.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        let http = reqwest::Client::builder().no_proxy().pool_max_idle_per_host(0).build().unwrap();
+        let server = format!("http://127.0.0.1:{}", free_port());
+        let mut service = Self { dir, child: None, settings, server, key: String::new(), http };
+        service.launch();
+        service.key = fs::read_to_string(service.key_file()).unwrap().trim().to_owned();
+        service
+    }
+
+    /// Starts the process and waits for the one line that says that it is ready.
+    pub(crate) fn launch(&mut self) {
+        let listen = self.server.strip_prefix("http://").unwrap();
+        let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
+        command.args(["serve", "--listen", listen, "--local-database"]).arg(self.dir.path().join("database"));
+        command.arg("--key-file").arg(self.key_file()).arg("--charters").arg(demo("charters"));
+        command
+            .envs(self.settings.iter().map(|(name, value)| (name, value)))
+            .env("RENDEL_LOG", "warn")
+            .current_dir(self.dir.path());
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.dir.path().join("log")).unwrap();
+        let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log).spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        assert!(line.starts_with("rendel is ready at"), "{line:?}\n{}", self.log());
+        self.child = Some(child);
+    }
+
+    pub(crate) fn log(&self) -> String {
+        fs::read_to_string(self.dir.path().join("log")).unwrap_or_default()
+    }
+
+    pub(crate) fn key_file(&self) -> PathBuf {
+        self.dir.path().join("service.key")
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    pub(crate) fn pid(&self) -> u32 {
+        self.child.as_ref().unwrap().id()
+    }
+
+    /// `kill -9`: the service has no chance to write or say anything. Its database goes on.
+    pub(crate) fn kill(&mut self) {
+        let mut child = self.child.take().unwrap();
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
+
+    /// SIGTERM, and waits for the end.
+    pub(crate) fn terminate(&mut self) -> std::process::ExitStatus {
+        let mut child = self.child.take().unwrap();
+        send(child.id(), "TERM");
+        child.wait().unwrap()
+    }
+
+    /// The process of the database.
+    pub(crate) fn database_pid(&self) -> Option<u32> {
+        let lines = fs::read_to_string(self.dir.path().join("database/data/postmaster.pid")).ok()?;
+        lines.lines().next()?.parse().ok()
+    }
+
+    /// `kill -9` of every process of the database.
+    pub(crate) fn kill_database(&self) {
+        let postmaster = self.database_pid().unwrap();
+        let children = fs::read_to_string(format!("/proc/{postmaster}/task/{postmaster}/children")).unwrap_or_default();
+        send(postmaster, "KILL");
+        children.split_whitespace().for_each(|child| send(child.parse().unwrap(), "KILL"));
+    }
+
+    /// Starts the database again on its old port, as its keeper would.
+    pub(crate) fn start_database(&self, port: u16) {
+        let data = self.dir.path().join("database/data");
+        let programs = rendel_store::find_server_programs().unwrap();
+        let is_root = fs::metadata("/proc/self").is_ok_and(|me| std::os::unix::fs::MetadataExt::uid(&me) == 0);
+        let mut command = if is_root {
+            let mut command = Command::new("setpriv");
+            command.args(["--reuid=postgres", "--regid=postgres", "--clear-groups"]).arg(programs.join("pg_ctl"));
+            command
+        } else {
+            Command::new(programs.join("pg_ctl"))
+        };
+        command
+            .args(["start", "--wait", "--silent", "-D"])
+            .arg(&data)
+            .arg("-l")
+            .arg(self.dir.path().join("database/postgresql.log"));
+        command.arg("-o").arg(format!("-h 127.0.0.1 -p {port} -c unix_socket_directories=''")).current_dir("/");
+        assert!(command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().success());
+    }
+
+    pub(crate) fn database_port(&self) -> u16 {
+        let lines = fs::read_to_string(self.dir.path().join("database/data/postmaster.pid")).unwrap();
+        lines.lines().nth(3).unwrap().trim().parse().unwrap()
+    }
+
+    /// The command, as a person next to this service would call it.
+    pub(crate) fn rendel(&self, args: &[&str]) -> Output {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
+        command.args(args).env("RENDEL_SERVER", &self.server).env("RENDEL_KEY_FILE", self.key_file());
+        command.current_dir(self.dir.path()).stdin(Stdio::null()).output().unwrap()
+    }
+
+    pub(crate) fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}{path}", self.server)).bearer_auth(&self.key)
+    }
+
+    pub(crate) async fn get(&self, path: &str) -> Response {
+        self.request(Method::GET, path).send().await.unwrap()
+    }
+
+    pub(crate) async fn post(&self, path: &str, body: &Value) -> Response {
+        self.request(Method::POST, path).json(body).send().await.unwrap()
+    }
+
+    /// Publishes a charter.
+    pub(crate) async fn publish(&self, source: &str) {
+        let response = self.request(Method::POST, "/v1/charters").body(source.to_owned()).send().await.unwrap();
+        let status = response.status();
+        assert!(status.is_success(), "{}", response.text().await.unwrap());
+    }
+
+    /// Opens a session of a charter under the same name, with an opening state.
+    pub(crate) async fn open(&self, charter: &str, opening: Value) {
+        self.open_as(charter, charter, opening).await;
+    }
+
+    pub(crate) async fn open_as(&self, id: &str, charter: &str, opening: Value) {
+        let body = json!({ "id": id, "charter": charter, "opening": opening });
+        let response = self.post("/v1/sessions", &body).await;
+        assert_eq!(response.status(), StatusCode::CREATED, "{}", response.text().await.unwrap());
+    }
+
+    /// Opens a demo session with its data.
+    pub(crate) async fn open_demo(&self, name: &str) {
+        let data = fs::read_to_string(demo(&format!("data/{name}.json"))).unwrap();
+        self.open(name, serde_json::from_str(&data).unwrap()).await;
+    }
+
+    pub(crate) async fn token(&self, session: &str, sub: &str, role: &str) -> String {
+        let name = format!("{}{}", sub[..1].to_uppercase(), &sub[1..]);
+        let response =
+            self.post("/v1/tokens", &json!({ "session": session, "sub": sub, "name": name, "role": role })).await;
+        assert_eq!(response.status(), StatusCode::CREATED);
+        response.json::<Value>().await.unwrap()["token"].as_str().unwrap().to_owned()
+    }
+
+    /// The state as a newcomer gets it.
+    pub(crate) async fn state(&self, session: &str) -> Value {
+        let response = self.get(&format!("/v1/sessions/{session}/state")).await;
+        assert_eq!(response.status(), StatusCode::OK);
+        response.json().await.unwrap()
+    }
+
+    pub(crate) async fn journal(&self, session: &str) -> Vec<Value> {
+        let text = self.get(&format!("/v1/sessions/{session}/journal")).await.text().await.unwrap();
+        text.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+    }
+
+    /// The value of a metric, its labels included in the name.
+    pub(crate) async fn metric(&self, name: &str) -> f64 {
+        let text = self.get("/metrics").await.text().await.unwrap();
+        text.lines().find_map(|line| line.strip_prefix(name)?.trim().parse().ok()).unwrap_or(0.0)
+    }
+
+    /// Kilobytes of memory that the process holds.
+    pub(crate) fn memory(&self) -> u64 {
+        let status = fs::read_to_string(format!("/proc/{}/status", self.pid())).unwrap();
+        let line = status.lines().find(|line| line.starts_with("VmRSS")).unwrap();
+        line.split_whitespace().nth(1).unwrap().parse().unwrap()
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        if std::thread::panicking() {
+            println!("the service's log:\n{}", self.log());
+        }
+        if self.child.is_some() {
+            self.terminate();
+        }
+        if let Some(database) = self.database_pid() {
+            send(database, "INT");
+        }
+    }
+}
+
+/// Sends a signal to one process, by its id.
+fn send(pid: u32, signal: &str) {
+    // It may have ended by itself.
+    let _ = Command::new("kill").arg(format!("-{signal}")).arg(pid.to_string()).stderr(Stdio::null()).status();
+}
+
+/// A free port below those that the system hands out by itself.
+pub(crate) fn free_port() -> u16 {
+    let start: u16 = rand::random_range(10_000..19_000);
+    (start..20_000).find(|port| TcpListener::bind(("127.0.0.1", *port)).is_ok()).unwrap()
+}

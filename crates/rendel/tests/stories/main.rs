@@ -1,0 +1,14 @@
+//! Stories: the real service in a process of its own, with a real PostgreSQL, spoken to over loopback.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod harness;
+
+mod agreement;
+mod bad_input;
+mod commands;
+mod console;
+mod durability;
+mod entering;
+mod interface;
+mod tokens;

@@ -1,0 +1,44 @@
+import { readdirSync, readFileSync } from "node:fs";
+import { describe, expect, test } from "vitest";
+import { type Edit, type FromService, Replica } from "../src/index.ts";
+
+type Step = { receive: FromService } | { propose: Edit[]; sends: unknown } | { expect: Record<string, unknown> };
+type File = { about: string; client: string; cases: { name: string; steps: Step[] }[] };
+
+const folder = new URL("../../../conformance/", import.meta.url);
+const files = readdirSync(folder).map((name) => JSON.parse(readFileSync(new URL(name, folder), "utf8")) as File);
+
+test("there are cases", () => {
+  expect(files.flatMap((file) => file.cases).length).toBeGreaterThan(20);
+});
+
+for (const file of files) {
+  describe(file.about, () => {
+    for (const { name, steps } of file.cases) {
+      test(name, () => run(new Replica(file.client), steps));
+    }
+  });
+}
+
+function run(replica: Replica, steps: Step[]): void {
+  let diverged = false;
+  for (const step of steps) {
+    if ("receive" in step) {
+      diverged = replica.handle(step.receive).some((change) => change.kind === "diverged");
+    } else if ("propose" in step) {
+      expect(replica.propose(step.propose) ?? null).toEqual(step.sends);
+    } else {
+      const actual: Record<string, unknown> = {
+        seq: replica.seq,
+        confirmed: replica.confirmed ?? null,
+        view: replica.view ?? null,
+        pending: replica.unanswered.map((frame) => frame.n),
+        unanswered: replica.unanswered,
+        enter: replica.enter(),
+        digest: replica.digest(),
+        diverged,
+      };
+      for (const [member, expected] of Object.entries(step.expect)) expect(actual[member], member).toEqual(expected);
+    }
+  }
+}
