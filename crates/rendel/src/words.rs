@@ -5,8 +5,7 @@ use rendel_core::{Edit, Settled, Verdict, VerdictKind};
 use serde_json::Value;
 
 /// The forms that edits take in words.
-pub(crate) const FORMS: &str = "\
-  PATH set VALUE        /title set \"North slope\"
+pub(crate) const FORMS: &str = "  PATH set VALUE        /title set \"North slope\"
   PATH clear            /title clear
   PATH add NUMBER       /heads add 1
   PATH put [ID] VALUE   /markers put m7 {\"what\":\"ladder\"}

@@ -15,8 +15,7 @@ use crate::cli::EnterArgs;
 use crate::out::{Out, problem_in_words};
 use crate::words::{FORMS, parse_edit, update_in_words};
 
-const HELP: &str = "\
-  state                 the present state
+const HELP: &str = "  state                 the present state
   who                   who is here
   help                  this
   leave                 go (or Ctrl-D)";

@@ -22,13 +22,14 @@ async fn a_participant_in_a_terminal_hears_of_everything_in_words() {
         .env("RENDEL_KEY_FILE", service.key_file())
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
         .spawn()
         .unwrap();
     let lines = "help\nwho\n/reserve set 45\n/status set closed\n/status set \"closed\"\n/sttus set 1\n/offers put offer-3 {\"bidder\":\"Bram\",\"amount\":60}\n";
     enter.stdin.take().unwrap().write_all(lines.as_bytes()).unwrap();
     let output = enter.wait_with_output().unwrap();
-    assert!(output.status.success());
     let said = text(&output.stdout);
+    assert!(output.status.success(), "{said}\n{}", text(&output.stderr));
     for words in [
         "welcome, Mirela: you are steward in last-barrel, at #0",
         "here: Mirela (steward)",

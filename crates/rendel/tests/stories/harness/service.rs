@@ -216,7 +216,7 @@ impl Service {
 impl Drop for Service {
     fn drop(&mut self) {
         if std::thread::panicking() {
-            println!("the service's log:\n{}", self.log());
+            eprintln!("the service's log:\n{}", self.log());
         }
         if self.child.is_some() {
             self.terminate();
