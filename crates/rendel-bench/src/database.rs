@@ -109,7 +109,7 @@ async fn append(url: &str, time: Duration) -> Result<f64> {
                 break 'measured;
             }
             let next = &mut next[usize::try_from(session)?];
-            let updates = (*next..*next + ROWS).map(|seq| UpdateRow { session, seq, body: body(seq) }).collect();
+            let updates = (*next..*next + ROWS).map(|seq| UpdateRow { session, seq, body: body(seq).into() }).collect();
             *next += ROWS;
             free.acquire().await?.forget();
             let (written, free) = (written.clone(), free.clone());

@@ -32,6 +32,9 @@ enum Command {
         /// Seconds of each measurement.
         #[arg(long, default_value_t = 5)]
         seconds: u64,
+        /// Only the measurements whose name begins like this: fan-out, confirmed, journal.
+        #[arg(long, default_value = "")]
+        only: String,
     },
     /// The bare relay, run by the measurements as a process of its own.
     Relay {
@@ -41,23 +44,34 @@ enum Command {
     },
 }
 
+/// Updates are made on one thread and freed on another, many thousands a second.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> Result<()> {
     rendel_service::raise_descriptor_limit()?;
     match Cli::parse().command {
         Command::Relay { port } => relay::run(port),
-        Command::All { seconds } => {
-            tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?.block_on(all(Duration::from_secs(seconds)))
-        }
+        Command::All { seconds, only } => tokio::runtime::Builder::new_multi_thread()
+            .worker_threads(2)
+            .enable_all()
+            .build()?
+            .block_on(all(Duration::from_secs(seconds), &only)),
     }
 }
 
-async fn all(time: Duration) -> Result<()> {
+async fn all(time: Duration, only: &str) -> Result<()> {
     let mut report = Report::new();
-    for participants in [50, 500] {
+    let is_wanted = |name: &str| name.starts_with(only);
+    for participants in [50, 500].into_iter().filter(|_| is_wanted("fan-out")) {
         fan_out(&mut report, participants, time).await?;
     }
-    confirmed(&mut report, time).await?;
-    journal(&mut report, time).await?;
+    if is_wanted("confirmed") {
+        confirmed(&mut report, time).await?;
+    }
+    if is_wanted("journal") {
+        journal(&mut report, time).await?;
+    }
     report.print();
     Ok(())
 }
@@ -112,14 +126,32 @@ async fn confirmed(report: &mut Report, time: Duration) -> Result<()> {
     rendel.stop().await;
     let by_hand = database::by_hand(time)?;
     let what = "confirmed proposals per second, 64 writers in 64 sessions";
-    report.ratio(what, ours.messages_per_second(), "bare relay, no disk", echoes.messages_per_second(), report::AtLeast(0.6));
-    report.ratio(what, ours.messages_per_second(), "row lock, update and notification per edit", by_hand, report::AtLeast(10.0));
+    report.ratio(
+        what,
+        ours.messages_per_second(),
+        "bare relay, no disk",
+        echoes.messages_per_second(),
+        report::AtLeast(0.6),
+    );
+    report.ratio(
+        what,
+        ours.messages_per_second(),
+        "row lock, update and notification per edit",
+        by_hand,
+        report::AtLeast(10.0),
+    );
     Ok(())
 }
 
 async fn journal(report: &mut Report, time: Duration) -> Result<()> {
     eprintln!("the journal's writer …");
     let (ours, copy) = database::journal(time).await?;
-    report.ratio("journal's writer alone: rows per second", ours, "COPY of the same rows by 4,096", copy, report::AtLeast(0.8));
+    report.ratio(
+        "journal's writer alone: rows per second",
+        ours,
+        "COPY of the same rows by 4,096",
+        copy,
+        report::AtLeast(0.8),
+    );
     Ok(())
 }

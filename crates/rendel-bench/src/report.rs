@@ -47,14 +47,30 @@ impl Report {
         let ratio = ours / theirs;
         let met = if goal.is_met(ratio) { "met" } else { "**not met**" };
         // Writing to a string cannot fail.
-        let _ = writeln!(self.0, "| {what} | {} | {beside} | {} | {ratio:.2} | {} | {met} |", number(ours), number(theirs), goal.words());
-        eprintln!("  {what}: {} beside {} ({beside}): {ratio:.2}, {} {met}", number(ours), number(theirs), goal.words());
+        let _ = writeln!(
+            self.0,
+            "| {what} | {} | {beside} | {} | {ratio:.2} | {} | {met} |",
+            number(ours),
+            number(theirs),
+            goal.words()
+        );
+        eprintln!(
+            "  {what}: {} beside {} ({beside}): {ratio:.2}, {} {met}",
+            number(ours),
+            number(theirs),
+            goal.words()
+        );
     }
 
     #[allow(clippy::print_stdout, reason = "the page goes to standard output")]
     pub(crate) fn print(self) {
         let cores = std::thread::available_parallelism().map_or(0, std::num::NonZero::get);
-        println!("Measured on {cores} cores, {}, by commit `{}`.\n\n{}", output("rustc", &["--version"]), output("git", &["rev-parse", "--short", "HEAD"]), self.0);
+        println!(
+            "Measured on {cores} cores, {}, by commit `{}`.\n\n{}",
+            output("rustc", &["--version"]),
+            output("git", &["rev-parse", "--short", "HEAD"]),
+            self.0
+        );
     }
 }
 

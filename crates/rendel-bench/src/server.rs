@@ -54,9 +54,12 @@ impl Rendel {
         let port = free_port()?;
         let program = std::env::current_exe()?.with_file_name("rendel");
         let mut command = Command::new(&program);
-        command.args(["serve", "--listen", &format!("127.0.0.1:{port}"), "--local-database"]).arg(dir.path().join("database"));
+        command
+            .args(["serve", "--listen", &format!("127.0.0.1:{port}"), "--local-database"])
+            .arg(dir.path().join("database"));
         command.arg("--key-file").arg(dir.path().join("key")).env("RENDEL_LOG", "warn");
-        let child = command.stdout(Stdio::null()).spawn().with_context(|| format!("{} is not built", program.display()))?;
+        let child =
+            command.stdout(Stdio::null()).spawn().with_context(|| format!("{} is not built", program.display()))?;
         ready(port).await?;
         Ok(Self { child, port, dir, http: reqwest::Client::builder().no_proxy().build()? })
     }
@@ -75,7 +78,8 @@ impl Rendel {
             let info = post("/sessions", json!({ "charter": "bench" }).to_string()).await?;
             let id = info["id"].as_str().context("a session has an id")?.to_owned();
             let asked = json!({ "session": id, "sub": "oda", "role": "participant" });
-            let token = post("/tokens", asked.to_string()).await?["token"].as_str().context("a token is a string")?.to_owned();
+            let token =
+                post("/tokens", asked.to_string()).await?["token"].as_str().context("a token is a string")?.to_owned();
             sessions.push((id, token));
         }
         Ok(Target { port: self.port, sessions })

@@ -1,6 +1,6 @@
 //! What effects, and one's own edits before their answer, do to the plain state.
 
-use rendel_core::{Edit, Effect, Path};
+use rendel_core::{CanonicalText, Edit, Effect, Path};
 use serde_json::{Map, Value};
 
 /// An effect that does not fit the state of this replica: it has diverged and needs a snapshot.
@@ -69,8 +69,25 @@ fn change(state: &mut Value, step: &Edit, certainty: Certainty) -> Result<(), Mi
             let map = find(state, parent).and_then(Value::as_object_mut).ok_or_else(|| misapplied("no map"))?;
             map.remove(id).ok_or_else(|| misapplied("no record"))?;
         }
+        "insert" | "remove" => {
+            let value = step.arg("value").ok_or_else(|| misapplied("no value"))?;
+            let set = find(state, path.tokens()).and_then(Value::as_array_mut).ok_or_else(|| misapplied("no set"))?;
+            change_set(set, &step.op, value, certainty).map_err(misapplied)?;
+        }
         "test" if certainty == Certainty::Foreseen => {}
         _ => return Err(misapplied("an operation that this client does not know")),
+    }
+    Ok(())
+}
+
+/// A set is an array in the order of its elements' canonical texts.
+fn change_set(set: &mut Vec<Value>, op: &str, value: &Value, certainty: Certainty) -> Result<(), &'static str> {
+    let text = CanonicalText::of(value);
+    match (set.binary_search_by(|element| CanonicalText::of(element).cmp(&text)), op) {
+        (Err(at), "insert") => set.insert(at, value.clone()),
+        (Ok(at), "remove") => drop(set.remove(at)),
+        (Err(_), "remove") if certainty == Certainty::Settled => return Err("no such element"),
+        _ => {}
     }
     Ok(())
 }

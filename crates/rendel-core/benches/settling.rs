@@ -49,7 +49,14 @@ fn settle(bencher: Bencher<'_, '_>, records: usize, edits: impl Fn(u64) -> Vec<E
         .collect();
     bencher.counter(ItemsCount::new(PROPOSALS)).with_inputs(|| opened.clone()).bench_local_values(|mut sequencer| {
         for n in 1..=PROPOSALS {
-            let proposal = Proposal { n, seen: Some(sequencer.seq().saturating_sub(1)), answered: n - 1, edits: edits(n), gesture: None, note: None };
+            let proposal = Proposal {
+                n,
+                seen: Some(sequencer.seq().saturating_sub(1)),
+                answered: n - 1,
+                edits: edits(n),
+                gesture: None,
+                note: None,
+            };
             let outcome = sequencer.handle_proposal(&actors[usize::try_from(n % 2).unwrap()], &proposal, n);
             assert!(matches!(outcome, Outcome::Settled(_)), "{outcome:?}");
         }
@@ -74,7 +81,9 @@ fn register_max(bencher: Bencher<'_, '_>) {
 
 #[divan::bench(args = [100, 10_000, 100_000 - 1_000])]
 fn map_put(bencher: Bencher<'_, '_>, records: usize) {
-    settle(bencher, records, |n| vec![Edit::new("/markers", "put").with("id", format!("new{n}")).with("value", json!({ "what": "crew" }))]);
+    settle(bencher, records, |n| {
+        vec![Edit::new("/markers", "put").with("id", format!("new{n}")).with("value", json!({ "what": "crew" }))]
+    });
 }
 
 #[divan::bench(args = [100, 10_000, 100_000])]
@@ -86,6 +95,9 @@ fn field_in_a_record(bencher: Bencher<'_, '_>, records: usize) {
 fn two_edits_at_once(bencher: Bencher<'_, '_>, records: usize) {
     settle(bencher, records, |n| {
         let at = format!("/markers/m{:06}", n % 100);
-        vec![Edit::new(format!("{at}/seen"), "add").with("by", 1), Edit::new(format!("{at}/what"), "set").with("value", "crates")]
+        vec![
+            Edit::new(format!("{at}/seen"), "add").with("by", 1),
+            Edit::new(format!("{at}/what"), "set").with("value", "crates"),
+        ]
     });
 }

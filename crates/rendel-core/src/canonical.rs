@@ -1,5 +1,9 @@
 //! Canonical JSON and its digest.
 
+use std::cmp::Ordering;
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use sha2::{Digest as _, Sha256};
 
@@ -15,6 +19,42 @@ pub fn canonical_bytes(value: &Value) -> Vec<u8> {
 /// The SHA-256 of [`canonical_bytes`] in lower-case hex, 64 characters.
 pub fn digest(value: &Value) -> String {
     hex::encode(Sha256::digest(canonical_bytes(value)))
+}
+
+/// A value's canonical JSON, ordered as RFC 8785 orders names: by UTF-16 code units, as ECMAScript compares strings. So
+/// replicas in any language keep the elements of a set in the same order.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct CanonicalText(String);
+
+impl CanonicalText {
+    /// The text of a value. Cost as [`canonical_bytes`].
+    pub fn of(value: &Value) -> Self {
+        Self(String::from_utf8(canonical_bytes(value)).unwrap_or_default())
+    }
+}
+
+impl Ord for CanonicalText {
+    fn cmp(&self, other: &Self) -> Ordering {
+        // Only characters beyond U+FFFF sort differently in UTF-8, so most comparisons are over bytes.
+        let is_plain = |text: &str| text.bytes().all(|byte| byte < 0xee);
+        if is_plain(&self.0) && is_plain(&other.0) {
+            return self.0.cmp(&other.0);
+        }
+        self.0.encode_utf16().cmp(other.0.encode_utf16())
+    }
+}
+
+impl PartialOrd for CanonicalText {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl fmt::Display for CanonicalText {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
 }
 
 /// About how many bytes a value takes as JSON; exact for everything but escapes and fractions.
@@ -48,6 +88,17 @@ mod tests {
         let other: Value = serde_json::from_str(r#"{"a":"Hollin","b":1}"#).unwrap();
         assert_eq!(digest(&one), digest(&other));
         assert_ne!(digest(&one), digest(&json!({"a": "Hollin", "b": 2})));
+    }
+
+    #[test]
+    fn canonical_texts_sort_as_ecmascript_sorts_them() {
+        let apple = CanonicalText::of(&json!("\u{1f34e}"));
+        let fullwidth = CanonicalText::of(&json!("\u{ff21}"));
+        assert!(
+            apple < fullwidth,
+            "by code units the apple's surrogate comes first, by scalar values it would come last"
+        );
+        assert!(CanonicalText::of(&json!("a")) < apple);
     }
 
     #[test]

@@ -23,7 +23,7 @@ mod sequencer;
 mod state;
 mod suggest;
 
-pub use canonical::{canonical_bytes, digest, weight};
+pub use canonical::{CanonicalText, canonical_bytes, digest, weight};
 pub use charter::{Charter, Durability, Fault, Limits, Pattern, Role, SessionRules, charter_schema};
 pub use edit::{Actor, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
 pub use kind::{Cell, Field, Fields, kind_names};

@@ -132,7 +132,7 @@ impl Problem {
     /// Takes a further member away.
     #[must_use]
     pub fn without(mut self, name: &str) -> Self {
-        self.0.more.remove(name);
+        self.0.more.shift_remove(name);
         self
     }
 
@@ -181,14 +181,15 @@ impl Serialize for Problem {
 impl<'de> Deserialize<'de> for Problem {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let mut members = Map::<String, Value>::deserialize(deserializer)?;
-        let urn = members.remove("type").unwrap_or_default();
+        let urn = members.shift_remove("type").unwrap_or_default();
         let kind = urn
             .as_str()
             .and_then(ProblemKind::named)
             .ok_or_else(|| D::Error::custom(format!("unknown problem type {urn}")))?;
-        let detail = members.remove("detail").and_then(|detail| detail.as_str().map(str::to_owned)).unwrap_or_default();
-        members.remove("title");
-        members.remove("status");
+        let detail =
+            members.shift_remove("detail").and_then(|detail| detail.as_str().map(str::to_owned)).unwrap_or_default();
+        members.shift_remove("title");
+        members.shift_remove("status");
         Ok(Self(Box::new(Body { kind, detail, more: members })))
     }
 }

@@ -56,6 +56,11 @@ merge = "min"
 kind = "register"
 merge = "all"
 
+[state.rows]
+kind = "set"
+schema = { type = ["string", "number"] }
+most = 3
+
 [state.markers]
 kind = "map"
 most = 3
@@ -262,6 +267,42 @@ fn two_drops_of_one_record_count_as_one() {
     let second = session.settle("tobin", 1, Edit::new("/markers/m1", "drop"));
     assert_eq!((Session::verdict(&second), second.effects.len()), ((VerdictKind::Merged, vec![2]), 0));
     assert_eq!(session.refuse("tobin", 3, Edit::new("/markers/m1", "drop")).kind(), ProblemKind::Gone);
+}
+
+#[test]
+fn an_insert_wins_over_a_concurrent_remove_of_the_same_element() {
+    let insert = || Edit::new("/rows", "insert").with("value", "north");
+    let remove = || Edit::new("/rows", "remove").with("value", "north");
+    for (first, second, stands, verdict) in [
+        (insert(), remove(), json!(["north"]), VerdictKind::Dropped),
+        (remove(), insert(), json!(["north"]), VerdictKind::Overrode),
+        (insert(), insert(), json!(["north"]), VerdictKind::Merged),
+        (remove(), remove(), json!([]), VerdictKind::Merged),
+    ] {
+        let mut session = Session::open();
+        session.settle("mirela", 0, insert());
+        let seen = session.sequencer.seq();
+        session.settle("oda", seen, first.clone());
+        let second = session.settle("tobin", seen, second);
+        assert_eq!((Session::verdict(&second), session.at("rows")), ((verdict, vec![2]), stands), "{first:?}");
+    }
+}
+
+#[test]
+fn a_set_holds_each_element_once_in_one_order_and_keeps_its_bound() {
+    let mut session = Session::open();
+    for value in [json!("b"), json!("a"), json!(1.0), json!(1), json!("a")] {
+        session.settle("oda", session.sequencer.seq(), Edit::new("/rows", "insert").with("value", value));
+    }
+    assert_eq!(session.at("rows"), json!(["a", "b", 1]));
+    for (op, value, kind) in [
+        ("insert", json!("c"), ProblemKind::Full),
+        ("insert", json!([]), ProblemKind::WrongType),
+        ("remove", json!("z"), ProblemKind::Gone),
+        ("put", json!("a"), ProblemKind::UnknownOp),
+    ] {
+        assert_eq!(session.refuse("oda", 5, Edit::new("/rows", op).with("value", value)).kind(), kind, "{op}");
+    }
 }
 
 #[test]

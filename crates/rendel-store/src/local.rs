@@ -33,6 +33,11 @@ pub enum LocalDatabaseError {
     /// Another process uses the folder.
     #[error("another service uses the database in {0}; stop it, or choose another folder")]
     InUse(PathBuf),
+    /// The server's user cannot get to its folder.
+    #[error(
+        "PostgreSQL runs as the user postgres, who may not enter {0}; choose a folder elsewhere, such as /var/lib/rendel"
+    )]
+    Closed(PathBuf),
     /// A program of PostgreSQL failed.
     #[error("{0} failed: {1}")]
     Program(String, String),
@@ -67,6 +72,7 @@ impl LocalDatabase {
         lock.try_lock().map_err(|_| LocalDatabaseError::InUse(dir.clone()))?;
         let mut database = Self { url: String::new(), programs, dir, _lock: lock };
         if !database.data().join("PG_VERSION").exists() {
+            database.check_ways_in()?;
             database.initialise()?;
         }
         let port = match database.running_port() {
@@ -95,6 +101,18 @@ impl LocalDatabase {
 
     fn password_file(&self) -> PathBuf {
         self.dir.join("password")
+    }
+
+    /// Every folder above ours must let the server's user pass.
+    fn check_ways_in(&self) -> Result<()> {
+        if !self.needs_other_user()? {
+            return Ok(());
+        }
+        let is_closed = |above: &&Path| fs::metadata(above).is_ok_and(|about| about.permissions().mode() & 0o001 == 0);
+        match self.dir.ancestors().skip(1).find(is_closed) {
+            Some(closed) => Err(LocalDatabaseError::Closed(closed.to_owned())),
+            None => Ok(()),
+        }
     }
 
     fn initialise(&self) -> Result<()> {

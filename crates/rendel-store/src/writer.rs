@@ -1,6 +1,7 @@
 //! The journal's writer: group commits across sessions.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::thread;
 
 use diesel::pg::PgConnection;
@@ -21,15 +22,23 @@ const COPY_FROM: usize = 64;
 const WAITING: usize = 1_024;
 
 /// A settled update on its way into the journal.
-#[derive(Clone, Debug, Insertable)]
-#[diesel(table_name = journal, treat_none_as_default_value = false)]
+#[derive(Clone, Debug)]
 pub struct UpdateRow {
     /// The session's number.
     pub session: i64,
     /// Its place.
     pub seq: i64,
-    /// The update as JSON.
-    pub body: String,
+    /// The update as JSON, shared with those who are to see it.
+    pub body: Arc<str>,
+}
+
+/// An update as `COPY` takes it.
+#[derive(Insertable)]
+#[diesel(table_name = journal, treat_none_as_default_value = false)]
+struct CopiedRow<'r> {
+    session: i64,
+    seq: i64,
+    body: &'r str,
 }
 
 /// A refusal that is remembered.
@@ -204,13 +213,15 @@ fn insert_updates(conn: &mut PgConnection, rows: &[&UpdateRow]) -> Result<(), St
         return Ok(());
     }
     if rows.len() >= COPY_FROM {
-        diesel::copy_from(journal::table).from_insertable(rows.to_vec()).execute(conn)?;
+        let copied: Vec<_> =
+            rows.iter().map(|row| CopiedRow { session: row.session, seq: row.seq, body: &row.body }).collect();
+        diesel::copy_from(journal::table).from_insertable(&copied).execute(conn)?;
         return Ok(());
     }
     // Arrays keep the statement the same for any number of rows, so that it is prepared once.
     let sessions: Vec<i64> = rows.iter().map(|row| row.session).collect();
     let seqs: Vec<i64> = rows.iter().map(|row| row.seq).collect();
-    let bodies: Vec<&str> = rows.iter().map(|row| row.body.as_str()).collect();
+    let bodies: Vec<&str> = rows.iter().map(|row| &*row.body).collect();
     diesel::sql_query("INSERT INTO journal (session, seq, body) SELECT * FROM unnest($1, $2, $3)")
         .bind::<Array<BigInt>, _>(sessions)
         .bind::<Array<BigInt>, _>(seqs)

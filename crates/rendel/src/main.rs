@@ -14,6 +14,10 @@ use clap::Parser as _;
 use crate::cli::Cli;
 use crate::out::Out;
 
+/// Updates are made on one thread and freed on another, many thousands a second.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let cli = Cli::parse();
     let out = Out::new(cli.json);

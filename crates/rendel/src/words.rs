@@ -10,6 +10,8 @@ pub(crate) const FORMS: &str = "  PATH set VALUE        /title set \"North slope
   PATH add NUMBER       /heads add 1
   PATH put [ID] VALUE   /markers put m7 {\"what\":\"ladder\"}
   PATH drop             /markers/m7 drop
+  PATH insert VALUE     /rows insert \"north\"
+  PATH remove VALUE     /rows remove \"north\"
   PATH test VALUE       /status test \"open\"
 VALUE is JSON: text stands in double quotes.";
 
@@ -26,7 +28,7 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
     }
     let edit = Edit::new(path, op);
     Ok(match op {
-        "set" | "test" => edit.with("value", json(op, rest)?),
+        "set" | "test" | "insert" | "remove" => edit.with("value", json(op, rest)?),
         "add" => edit.with("by", json(op, rest)?),
         "put" if rest.starts_with('{') => edit.with("value", json(op, rest)?),
         "put" => {
@@ -80,6 +82,8 @@ pub(crate) fn effect_in_words(effect: &Edit) -> String {
         }
         "put" => format!("{at} put {} {}", effect.arg("id").and_then(Value::as_str).unwrap_or_default(), arg("value")),
         "clear" => format!("{at} cleared"),
+        "insert" => format!("{at} with {}", arg("value")),
+        "remove" => format!("{at} without {}", arg("value")),
         "drop" => format!("{at} dropped"),
         other => format!("{at} {other}"),
     }

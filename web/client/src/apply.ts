@@ -1,3 +1,4 @@
+import { canonical } from "./canonical.ts";
 import type { Edit, Effect, Json } from "./frame.ts";
 
 type Members = { [name: string]: Json };
@@ -57,12 +58,29 @@ function change(state: Json, step: Edit, isSettled: boolean): Json {
         return rest;
       });
     }
+    case "insert":
+    case "remove":
+      return at(state, path, step, (set) => changeSet(set, step, isSettled));
     case "test":
       if (!isSettled) return state;
       throw misapplied(step, "an operation that this client does not know");
     default:
       throw misapplied(step, "an operation that this client does not know");
   }
+}
+
+/** A set is an array in the order of its elements' canonical texts. */
+function changeSet(set: Json, step: Edit, isSettled: boolean): Json {
+  const { value } = step;
+  if (!Array.isArray(set) || value === undefined) throw misapplied(step, "no set");
+  const text = canonical(value);
+  const index = set.findIndex((element) => canonical(element) >= text);
+  const place = index < 0 ? set.length : index;
+  const isThere = index >= 0 && canonical(set[index] ?? null) === text;
+  if (step.op === "insert") return isThere ? set : set.toSpliced(place, 0, value);
+  if (isThere) return set.toSpliced(place, 1);
+  if (isSettled) throw misapplied(step, "no such element");
+  return set;
 }
 
 /** Changes what is at a path of object members; only the last step may make one. */

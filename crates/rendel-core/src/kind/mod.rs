@@ -233,6 +233,7 @@ kinds! {
     Register register "register";
     Counter  counter  "counter";
     Map      map      "map";
+    Set      set      "set";
 }
 
 /// The string member `name` of a stored effect.

@@ -245,6 +245,9 @@ impl Connection {
         if text.len() > inside.entered.frame_limit {
             return Err(frame_too_large(inside.entered.frame_limit).into());
         }
+        if let Some(frame) = Propose::decode(&text) {
+            return self.propose(frame, inside).await;
+        }
         match FromParticipant::decode(text.as_bytes()) {
             Ok(FromParticipant::Propose(frame)) => self.propose(frame, inside).await,
             Ok(FromParticipant::Ping(ping)) => {

@@ -443,7 +443,7 @@ impl Task {
     fn settled(&mut self, update: &Settled, from: Origin) {
         self.app.metrics.settled.inc();
         let json: Arc<str> = serde_json::to_string(update).unwrap_or_default().into();
-        let row = UpdateRow { session: self.ord, seq: signed(update.seq), body: json.to_string() };
+        let row = UpdateRow { session: self.ord, seq: signed(update.seq), body: json.clone() };
         self.batch.updates.push(row);
         self.recent.push(update.seq, json.clone());
         self.batch.outputs.push(Output::Update { seq: update.seq, json, from });

@@ -17,6 +17,9 @@ use crate::out::Out;
 pub(crate) async fn run(args: &ServeArgs, out: Out) -> Result<()> {
     let plan = plan(args)?;
     log_to_stderr();
+    if let Database::Local(dir) = &plan.database {
+        out.note(&format!("starting PostgreSQL in {} …", dir.display()));
+    }
     let charters = plan.charters.clone();
     serve(plan, out, |server, key| async move {
         let api = Api::new(&server, &key)?;

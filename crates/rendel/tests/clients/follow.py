@@ -96,6 +96,12 @@ def apply(state, effect):
         place[last] = None
     elif op == "add":
         place[last] = effect["now"]
+    elif op == "insert":
+        if effect["value"] not in place[last]:
+            place[last].append(effect["value"])
+            place[last].sort(key=lambda element: json.dumps(element).encode("utf-16-be"))
+    elif op == "remove":
+        place[last].remove(effect["value"])
     elif op == "put":
         place[last][effect["id"]] = effect["value"]
     elif op == "drop":

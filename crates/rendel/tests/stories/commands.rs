@@ -121,3 +121,19 @@ async fn a_second_service_on_the_same_private_database_is_told_so() {
     assert!(text(&output.stderr).contains("another service uses the database"), "{}", text(&output.stderr));
     assert_eq!(service.get("/readyz").await.status(), 200, "and the first goes on");
 }
+
+#[test]
+fn a_folder_that_the_database_s_user_cannot_enter_is_told_and_left_alone() {
+    use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+    if fs::metadata("/proc/self").unwrap().uid() != 0 {
+        return; // Anyone but root runs the database as themselves.
+    }
+    let folder = tempfile::tempdir().unwrap();
+    fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o700)).unwrap();
+    let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
+    command.args(["serve", "--listen", &format!("127.0.0.1:{}", free_port()), "--local-database", "inner/database"]);
+    let output = command.current_dir(folder.path()).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let said = text(&output.stderr);
+    assert!(said.contains(&format!("may not enter {}", folder.path().display())), "{said}");
+}

@@ -29,7 +29,24 @@ function ofField(field: Field, value: Json, at: string): Collision[] {
     const rule = RULES[field.merge ?? "last"] ?? "";
     return [{ id: at, title: at, rule, edits, says: [`sets ${shown(one, 30)}`, `sets ${shown(two, 30)}`] }];
   }
+  if (field.kind === "set") return ofSet(field, value, at);
   return ofMap(field, value, at);
+}
+
+/** For a set: an insert against a remove of the same element. */
+function ofSet(field: Field, value: Json, at: string): Collision[] {
+  const present = Array.isArray(value) ? value[0] : undefined;
+  const element = present ?? twoValues(field, null)[0];
+  if (element === undefined) return [];
+  const edits: Collision["edits"] = [
+    [{ at, op: "insert", value: element }],
+    [{ at, op: present === undefined ? "insert" : "remove", value: element }],
+  ];
+  const says: Collision["says"] = [
+    `inserts ${shown(element, 30)}`,
+    `${present === undefined ? "inserts" : "removes"} it`,
+  ];
+  return [{ id: at, title: at, rule: "an insert wins over a concurrent remove", edits, says }];
 }
 
 /** For a map: a drop against an edit of the same record, and a collision in each of the record's fields. */

@@ -26,6 +26,37 @@ export function CounterEditor({ path, value, propose }: Props) {
   );
 }
 
+/** A set: its elements, each with a way to take it out, and an input for one more. */
+export function SetEditor({ field, path, value, propose }: Props & { field: Field }) {
+  const elements = Array.isArray(value) ? value : [];
+  const insert = (next: Json) => {
+    if (next !== null) propose([{ at: path, op: "insert", value: next }]);
+  };
+  return (
+    <div className="flex flex-wrap items-center gap-1.5">
+      {elements.map((element) => (
+        <span
+          key={JSON.stringify(element)}
+          className="inline-flex items-center gap-1 rounded-small bg-sunk py-0.5 pl-2 text-sm"
+        >
+          {typeof element === "string" ? element : JSON.stringify(element)}
+          <button
+            type="button"
+            className="px-1.5 text-faint hover:text-brick"
+            aria-label={`Remove ${JSON.stringify(element)} from ${path}`}
+            onClick={() => propose([{ at: path, op: "remove", value: element }])}
+          >
+            ×
+          </button>
+        </span>
+      ))}
+      <div className="w-36">
+        <Draft field={field} path={`${path}, one more`} value={null} set={insert} placeholder="one more" />
+      </div>
+    </div>
+  );
+}
+
 /** A register: a list of choices, text, a number, or any JSON, as its schema says. */
 export function RegisterEditor({ field, path, value, propose }: Props & { field: Field }) {
   const set = (next: Json) =>
@@ -70,7 +101,7 @@ function OneValue({ field, path, value, set }: Setting) {
 }
 
 /** A draft of a value: it is proposed on Enter or on leaving the input, and follows the state while nobody types in it. */
-function Draft({ field, path, value, set }: Setting) {
+function Draft({ field, path, value, set, placeholder = "unset" }: Setting & { placeholder?: string }) {
   const type = kindOf(field, value);
   const settled = write(value, type);
   const [text, setText] = useState(settled);
@@ -83,8 +114,9 @@ function Draft({ field, path, value, set }: Setting) {
   const finish = () => {
     setIsEditing(false);
     if (text === settled) return;
-    if (read === undefined) setText(settled);
-    else set(read);
+    if (read !== undefined) set(read);
+    // What was proposed shows in the state at once; what was no value, or goes elsewhere, leaves the input.
+    if (read === undefined || settled === "") setText(settled);
   };
   return (
     <div className="min-w-0">
@@ -93,7 +125,7 @@ function Draft({ field, path, value, set }: Setting) {
         aria-invalid={isEditing && read === undefined}
         aria-describedby={hint}
         className={`${type === "text" ? "" : "font-mono text-xs"} ${type === "number" ? "num max-w-36" : ""}`}
-        placeholder="unset"
+        placeholder={placeholder}
         value={text}
         onFocus={() => setIsEditing(true)}
         onChange={(event) => setText(event.target.value)}

@@ -2,7 +2,7 @@ import type { Edit, Json } from "@rendel/client";
 import { useState } from "react";
 import type { Charter, Field, Fields } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";
-import { CounterEditor, RegisterEditor } from "./field-editors.tsx";
+import { CounterEditor, RegisterEditor, SetEditor } from "./field-editors.tsx";
 import { counted } from "./words.ts";
 
 type Propose = (edits: Edit[]) => void;
@@ -83,6 +83,7 @@ function FieldName({ name, field }: { name: string; field: Field }) {
 }
 
 function ValueEditor({ field, path, value, propose }: { field: Field; path: string; value: Json; propose: Propose }) {
+  if (field.kind === "set") return <SetEditor field={field} path={path} value={value} propose={propose} />;
   if (field.kind === "counter") return <CounterEditor path={path} value={value} propose={propose} />;
   return <RegisterEditor field={field} path={path} value={value} propose={propose} />;
 }

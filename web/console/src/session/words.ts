@@ -19,6 +19,10 @@ export function effectInWords(effect: Effect): string {
       return `${at} ${Number(effect.by) < 0 ? "−" : "+"}${Math.abs(Number(effect.by))} → ${shown(effect.now)}`;
     case "put":
       return `${at} put ${String(effect.id)} ${shown(effect.value)}`;
+    case "insert":
+      return `${at} with ${shown(effect.value)}`;
+    case "remove":
+      return `${at} without ${shown(effect.value)}`;
     case "clear":
       return `${at} cleared`;
     case "drop":

@@ -1,0 +1,171 @@
+//! `set`: elements that are in it or not. An insert wins over a concurrent remove of the same element.
+
+use std::sync::Arc;
+
+use imbl::OrdMap;
+use jsonschema::Validator;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
+use crate::canonical::{CanonicalText, weight};
+use crate::charter::{Section, check_schema};
+use crate::edit::{Edit, Effect, VerdictKind};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::state::Stamp;
+
+/// A declared set.
+#[derive(Clone, Debug)]
+pub(crate) struct Field {
+    schema: Option<Arc<Validator>>,
+    most: usize,
+}
+
+/// The elements by their canonical text, each with the update that inserted it last, and those removed lately.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Cell {
+    elements: OrdMap<CanonicalText, (Arc<Value>, Stamp)>,
+    removed: OrdMap<CanonicalText, Stamp>,
+}
+
+/// Removed elements that a set remembers, to tell a concurrent remove from one of what was never there. When twice as many
+/// have gathered the older half is forgotten.
+const REMEMBERED: usize = 1000;
+const MOST: usize = 100_000;
+const OPS: &[&str] = &["insert", "remove"];
+
+impl Field {
+    fn check(&self, at: &Path, value: &Value) -> Result<(), Problem> {
+        self.schema.as_ref().map_or(Ok(()), |schema| check_schema(schema, at, value))
+    }
+
+    fn has_space(&self, at: &Path, elements: usize) -> Result<(), Problem> {
+        if elements <= self.most {
+            return Ok(());
+        }
+        let detail = format!("{at} holds at most {} elements. Remove one first.", self.most);
+        Err(Problem::new(ProblemKind::Full, detail).at(at))
+    }
+
+    /// An insert is an effect even of what is there: it renews the element, so that a remove made without having seen
+    /// it does not win.
+    fn insert(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
+        self.check(site.path, value)?;
+        let text = CanonicalText::of(value);
+        let mut settlement = site.applied(Edit::new(site.path, "insert").with("value", value.clone()));
+        match (cell.elements.get(&text), cell.removed.get(&text)) {
+            (Some((_, stamp)), _) if site.is_concurrent(*stamp) => {
+                let because = format!("Update {} had inserted it too; both count as one.", stamp.seq);
+                settlement.verdict = site.verdict(VerdictKind::Merged, vec![stamp.seq], because);
+            }
+            (Some(_), _) => {}
+            (None, removed) => {
+                self.has_space(site.path, cell.elements.len() + 1)?;
+                if let Some(stamp) = removed.filter(|stamp| site.is_concurrent(**stamp)) {
+                    let because = format!("It stands against update {}, which removed it unseen by the proposer.", stamp.seq);
+                    settlement.verdict = site.verdict(VerdictKind::Overrode, vec![stamp.seq], because);
+                }
+            }
+        }
+        Ok(settlement)
+    }
+
+    fn remove(cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
+        let text = CanonicalText::of(value);
+        let nothing = |kind, seq: u64, because: String| {
+            Ok(Settlement { effects: vec![], verdict: site.verdict(kind, vec![seq], because) })
+        };
+        match (cell.elements.get(&text), cell.removed.get(&text)) {
+            (Some((_, stamp)), _) if site.is_concurrent(*stamp) => {
+                let because = format!("Update {}, which the proposer had not seen, inserted it; the insert stands.", stamp.seq);
+                nothing(VerdictKind::Dropped, stamp.seq, because)
+            }
+            (Some(_), _) => Ok(site.applied(Edit::new(site.path, "remove").with("value", value.clone()))),
+            (None, Some(stamp)) if site.is_concurrent(*stamp) => {
+                let because = format!("Update {} had removed it already; both count as one.", stamp.seq);
+                nothing(VerdictKind::Merged, stamp.seq, because)
+            }
+            (None, _) => {
+                let detail = format!("There is no {} in {}.", shown(value), site.path);
+                Err(Problem::new(ProblemKind::Gone, detail).at(site.path))
+            }
+        }
+    }
+}
+
+impl Kind for Field {
+    type Cell = Cell;
+
+    fn declare(section: &mut Section<'_>) -> Self {
+        let schema = section.schema("schema");
+        let most = section.integer("most", 1..=MOST as i64).and_then(|most| usize::try_from(most).ok()).unwrap_or(MOST);
+        Self { schema, most }
+    }
+
+    fn initial(&self, _stamp: Stamp) -> Cell {
+        Cell::default()
+    }
+
+    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+        let Value::Array(values) = plain else {
+            return Err(Problem::new(ProblemKind::WrongType, format!("{at} is a set: an array of its elements.")).at(at));
+        };
+        self.has_space(at, values.len())?;
+        values.iter().try_for_each(|value| self.check(at, value))?;
+        let elements = values.iter().map(|value| (CanonicalText::of(value), (Arc::new(value.clone()), stamp)));
+        Ok(Cell { elements: elements.collect(), removed: OrdMap::new() })
+    }
+
+    fn plain(&self, cell: &Cell) -> Value {
+        cell.elements.values().map(|(value, _)| (**value).clone()).collect()
+    }
+
+    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        site.leaf(rest, "set")?;
+        if !OPS.contains(&site.edit.op.as_str()) {
+            return Err(site.unknown_op("A set", OPS));
+        }
+        site.only(&["value"])?;
+        let value = site.need("value")?;
+        if site.edit.op == "insert" { self.insert(cell, site, value) } else { Self::remove(cell, site, value) }
+    }
+
+    fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+        let value = effect.arg("value").ok_or("the effect lacks \"value\"")?;
+        let text = CanonicalText::of(value);
+        let one = weight(value) + 1;
+        match effect.op.as_str() {
+            "insert" => {
+                cell.removed.remove(&text);
+                let before = cell.elements.insert(text, (Arc::new(value.clone()), stamp));
+                Ok(if before.is_some() { 0 } else { growth(0, one) })
+            }
+            "remove" => {
+                cell.elements.remove(&text).ok_or_else(|| format!("no element {text}"))?;
+                cell.removed.insert(text, stamp);
+                cell.forget();
+                Ok(growth(one, 0))
+            }
+            _ => Err(stored_op(effect)),
+        }
+    }
+
+    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+        let stamps = cell.elements.values().map(|(_, stamp)| stamp).chain(cell.removed.values());
+        met.extend(stamps.filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq));
+    }
+}
+
+impl Cell {
+    fn forget(&mut self) {
+        if self.removed.len() < 2 * REMEMBERED {
+            return;
+        }
+        let mut seqs: Vec<_> = self.removed.values().map(|stamp| stamp.seq).collect();
+        seqs.sort_unstable();
+        let oldest_kept = seqs[seqs.len() - REMEMBERED];
+        let kept = self.removed.iter().filter(|(_, stamp)| stamp.seq >= oldest_kept);
+        self.removed = kept.map(|(text, stamp)| (text.clone(), *stamp)).collect();
+    }
+}
