@@ -8,7 +8,6 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use parking_lot::Mutex;
 use rendel_core::Problem;
 use rendel_store::{JournalWriter, Store};
-use tokio::runtime::Handle;
 use tokio::sync::OnceCell;
 
 use crate::config::Config;
@@ -28,20 +27,12 @@ pub(crate) struct App {
     pub(crate) metrics: Arc<Metrics>,
     sessions: Mutex<Slots>,
     stopping: AtomicBool,
-    /// Sessions run here, whichever thread first asked for them.
-    runtime: Handle,
 }
 
 impl App {
-    pub(crate) fn new(
-        config: Config,
-        store: Store,
-        writer: JournalWriter,
-        metrics: Arc<Metrics>,
-        runtime: Handle,
-    ) -> Self {
+    pub(crate) fn new(config: Config, store: Store, writer: JournalWriter, metrics: Arc<Metrics>) -> Self {
         let sessions = Mutex::new(BTreeMap::new());
-        Self { config, store, writer, metrics, sessions, stopping: AtomicBool::new(false), runtime }
+        Self { config, store, writer, metrics, sessions, stopping: AtomicBool::new(false) }
     }
 
     /// The session of that id, brought into memory if it is not there.
@@ -67,7 +58,7 @@ impl App {
     async fn load(self: &Arc<Self>, id: &str) -> Result<SessionHandle, Problem> {
         let taken = self.store.take_over(id.to_owned()).await.map_err(|error| from_store(&error))?;
         let taken = taken.ok_or_else(|| no_session(id))?;
-        start_session(self.clone(), taken, &self.runtime)
+        start_session(self.clone(), taken)
     }
 
     fn forget(&self, id: &str, slot: &Arc<OnceCell<SessionHandle>>) {

@@ -53,7 +53,7 @@ impl Service {
         })?;
         let listen = config.listen;
         let stop_within = config.stop_within.as_secs().max(1);
-        let app = Arc::new(App::new(config, store, writer, metrics, tokio::runtime::Handle::current()));
+        let app = Arc::new(App::new(config, store, writer, metrics));
         let shared = app.clone();
         let server = HttpServer::new(move || WebApp::new().app_data(web::Data::new(shared.clone())).configure(routes))
             .tcp_nodelay(true)

@@ -12,7 +12,6 @@ use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use rendel_core::{Actor, Path, Problem, ProblemKind, Proposal};
 use rendel_store::TakenOver;
 use rendel_wire::Propose;
-use tokio::runtime::Handle;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
@@ -156,11 +155,12 @@ impl SessionHandle {
     }
 }
 
-/// Starts the task of a session that was taken over.
-pub(crate) fn start_session(app: Arc<App>, taken: TakenOver, runtime: &Handle) -> Result<SessionHandle, Problem> {
+/// Starts the task of a session that was taken over. It runs on the thread of whoever first asked for it: connections of
+/// the same thread then reach it without waking another one.
+pub(crate) fn start_session(app: Arc<App>, taken: TakenOver) -> Result<SessionHandle, Problem> {
     let (mailbox, asks) = mpsc::channel(MAILBOX);
     let task = task::Task::new(app, taken)?;
     let handle = SessionHandle { ord: task.ord(), charter: task.charter().clone(), mailbox };
-    runtime.spawn(task.run(asks));
+    tokio::spawn(task.run(asks));
     Ok(handle)
 }

@@ -29,8 +29,9 @@ use crate::metrics::OfProblem;
 
 /// Asks that are taken out of the mailbox at one time.
 const BATCH: usize = 256;
-/// Appends of one session that may be under way; further asks wait in the mailbox and make a larger next one.
-const UNDER_WAY: usize = 2;
+/// Appends of one session that may be under way; further asks wait in the mailbox and make a larger next one. With two, a
+/// first straggler would become a commit of its own while the rest wait for it.
+const UNDER_WAY: usize = 1;
 /// Updates and bytes kept in memory for those who come back.
 const RECENT_UPDATES: usize = 4_096;
 const RECENT_BYTES: usize = 4 << 20;
