@@ -16,7 +16,7 @@ use anyhow::Result;
 use clap::{Parser, Subcommand};
 
 use crate::load::{Load, Shape};
-use crate::report::Report;
+use crate::report::{Goal, Report};
 use crate::server::{Relay, Rendel};
 
 #[derive(Debug, Parser)]
@@ -100,14 +100,14 @@ async fn fan_out(report: &mut Report, participants: usize, time: Duration) -> Re
         ours.deliveries_per_second(),
         "bare relay",
         baseline.deliveries_per_second(),
-        report::AtLeast(2.0),
+        Goal::AtLeast(2.0),
     );
     report.ratio(
         &format!("fan-out, {participants} participants: p99 latency in ms at half of the relay's saturated load"),
         ours_half.latency_ms(0.99),
         "bare relay",
         baseline_half.latency_ms(0.99),
-        report::AtMost(1.0),
+        Goal::AtMost(1.0),
     );
     Ok(())
 }
@@ -131,14 +131,14 @@ async fn confirmed(report: &mut Report, time: Duration) -> Result<()> {
         ours.messages_per_second(),
         "bare relay, no disk",
         echoes.messages_per_second(),
-        report::AtLeast(0.6),
+        Goal::AtLeast(0.6),
     );
     report.ratio(
         what,
         ours.messages_per_second(),
         "row lock, update and notification per edit",
         by_hand,
-        report::AtLeast(10.0),
+        Goal::AtLeast(10.0),
     );
     Ok(())
 }
@@ -151,7 +151,7 @@ async fn journal(report: &mut Report, time: Duration) -> Result<()> {
         ours,
         "COPY of the same rows by 4,096",
         copy,
-        report::AtLeast(0.8),
+        Goal::AtLeast(0.8),
     );
     Ok(())
 }

@@ -3,34 +3,26 @@
 use std::fmt::Write as _;
 use std::process::Command;
 
-/// A ratio that should be at least this.
-pub(crate) struct AtLeast(pub(crate) f64);
-/// A ratio that should be at most this.
-pub(crate) struct AtMost(pub(crate) f64);
-
 /// What a ratio should be.
-pub(crate) trait Goal {
-    fn words(&self) -> String;
-    fn is_met(&self, ratio: f64) -> bool;
+#[derive(Clone, Copy)]
+pub(crate) enum Goal {
+    AtLeast(f64),
+    AtMost(f64),
 }
 
-impl Goal for AtLeast {
-    fn words(&self) -> String {
-        format!("≥ {}", self.0)
+impl Goal {
+    fn words(self) -> String {
+        match self {
+            Self::AtLeast(bound) => format!("≥ {bound}"),
+            Self::AtMost(bound) => format!("≤ {bound}"),
+        }
     }
 
-    fn is_met(&self, ratio: f64) -> bool {
-        ratio >= self.0
-    }
-}
-
-impl Goal for AtMost {
-    fn words(&self) -> String {
-        format!("≤ {}", self.0)
-    }
-
-    fn is_met(&self, ratio: f64) -> bool {
-        ratio <= self.0
+    fn is_met(self, ratio: f64) -> bool {
+        match self {
+            Self::AtLeast(bound) => ratio >= bound,
+            Self::AtMost(bound) => ratio <= bound,
+        }
     }
 }
 
@@ -43,7 +35,7 @@ impl Report {
         Self(head.to_owned())
     }
 
-    pub(crate) fn ratio(&mut self, what: &str, ours: f64, beside: &str, theirs: f64, goal: impl Goal) {
+    pub(crate) fn ratio(&mut self, what: &str, ours: f64, beside: &str, theirs: f64, goal: Goal) {
         let ratio = ours / theirs;
         let met = if goal.is_met(ratio) { "met" } else { "**not met**" };
         // Writing to a string cannot fail.
