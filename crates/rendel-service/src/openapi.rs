@@ -15,7 +15,7 @@ use crate::http::{charters, participants, service, sessions, tokens};
     servers((url = "/v1")),
     paths(
         charters::publish, charters::check, charters::list, charters::show, sessions::open, sessions::list, sessions::show,
-        tokens::issue, participants::state, participants::propose, participants::journal, participants::charter, service::charter_schema, service::openapi
+        tokens::issue, participants::state, participants::propose, participants::journal, participants::conflicts, participants::charter, service::charter_schema, service::openapi
     ),
     modifiers(&Bearer)
 )]

@@ -1,6 +1,8 @@
 //! Reading the journal, and the snapshots that shorten it.
 
+use diesel::dsl::sql;
 use diesel::prelude::*;
+use diesel::sql_types::Bool;
 
 use crate::error::StoreError;
 use crate::schema::{journal, refusals, snapshots};
@@ -14,6 +16,23 @@ impl Store {
             let rows = journal::table
                 .filter(journal::session.eq(session).and(journal::seq.ge(from)).and(journal::seq.le(to)))
                 .order(journal::seq)
+                .select(journal::body)
+                .limit(most);
+            Ok(rows.load(conn)?)
+        })
+        .await
+    }
+
+    /// The updates before `before` whose verdicts are more than `applied`, newest first; at most `most`. An index holds just
+    /// these, so the cost does not depend on the length of the journal.
+    pub async fn conflicts(&self, session: i64, before: u64, most: i64) -> Result<Vec<String>, StoreError> {
+        let before = i64::try_from(before).unwrap_or(i64::MAX);
+        self.run(move |conn| {
+            let rows = journal::table
+                .filter(journal::session.eq(session).and(journal::seq.lt(before)))
+                // As in the index, literally: a bound pattern would not be seen to be the same.
+                .filter(sql::<Bool>("body LIKE '%\"verdicts\":[{%'"))
+                .order(journal::seq.desc())
                 .select(journal::body)
                 .limit(most);
             Ok(rows.load(conn)?)

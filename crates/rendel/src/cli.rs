@@ -42,6 +42,8 @@ pub(crate) enum Command {
     State(StateArgs),
     /// Print the settled updates of a session, in order.
     Journal(JournalArgs),
+    /// Print the updates that met others and what became of each, newest first.
+    Conflicts(ConflictsArgs),
     /// Say what is missing or misconfigured on this machine, and how to mend it.
     Doctor(DoctorArgs),
     /// Print a completion script for a shell.
@@ -255,6 +257,23 @@ pub(crate) struct JournalArgs {
     /// The last "seq".
     #[arg(long)]
     pub(crate) to: Option<u64>,
+    /// A participant's token; the service key where it is left out.
+    #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ConflictsArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// Only those before this "seq".
+    #[arg(long)]
+    pub(crate) before: Option<u64>,
+    /// At most so many.
+    #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u64).range(1..=1000))]
+    pub(crate) most: u64,
     /// A participant's token; the service key where it is left out.
     #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
     pub(crate) token: Option<String>,

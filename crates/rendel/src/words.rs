@@ -97,7 +97,7 @@ fn verdict_in_words(verdict: &Verdict) -> String {
         VerdictKind::Overrode => "overrode",
         VerdictKind::Dropped => "dropped",
     };
-    format!("{name}: {}", verdict.because)
+    format!("{} {name}: {}", verdict.at, verdict.because)
 }
 
 #[cfg(test)]

@@ -41,6 +41,7 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(participants::state)
                 .service(participants::propose)
                 .service(participants::journal)
+                .service(participants::conflicts)
                 .service(participants::charter)
                 .route("/sessions/{session}/connect", web::get().to(crate::connection::connect))
                 .default_service(web::to(nothing_here)),

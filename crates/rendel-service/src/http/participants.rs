@@ -4,7 +4,7 @@ use actix_web::http::header;
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use futures_util::{StreamExt as _, stream};
-use rendel_core::{Actor, Path, Problem, ProblemKind, Proposal};
+use rendel_core::{Actor, Path, Problem, ProblemKind, Proposal, Settled};
 use rendel_store::Store;
 use rendel_wire::decode_json;
 use rendel_wire::http::ProposeBody;
@@ -149,6 +149,40 @@ pub(crate) async fn journal(
     });
     let lines = stream::once(std::future::ready(Ok(first))).chain(rest);
     Ok(HttpResponse::Ok().content_type("application/jsonl").streaming(lines))
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Before {
+    /// Only those before this `seq`.
+    before: Option<u64>,
+    /// At most so many, 1 to 1,000; 100 where it is left out.
+    most: Option<i64>,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// The updates whose verdicts are more than `applied`, newest first.
+#[utoipa::path(tag = "participants", params(Before, ("session" = String, Path)), responses((status = 200, body = Vec<Object>)),
+    security(("bearer" = [])))]
+#[get("/sessions/{session}/conflicts")]
+pub(crate) async fn conflicts(
+    request: HttpRequest,
+    session: web::Path<String>,
+    asked: web::Query<Before>,
+    app: Shared,
+) -> Answer {
+    let (session, _) = inside(&request, &app, &session).await?;
+    let most = asked.most.unwrap_or(100);
+    if !(1..=1_000).contains(&most) {
+        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, "\"most\" goes from 1 to 1,000.")));
+    }
+    let rows = app.store.conflicts(session.ord, asked.before.unwrap_or(u64::MAX), most).await?;
+    let updates: Vec<Settled> = rows.iter().filter_map(|row| serde_json::from_str(row).ok()).collect();
+    let told: Vec<_> = updates.into_iter().filter(|update| !update.verdicts.is_empty()).collect();
+    Ok(HttpResponse::Ok().json(told))
 }
 
 /// The journal, page by page.

@@ -142,7 +142,7 @@ impl Visit {
             for line in summary(&replica.view().unwrap_or_default()) {
                 self.out.line(&line);
             }
-            self.out.line("type an edit such as /heads add 1, or help");
+            self.out.line("type an edit, as in: PATH set VALUE; help lists the forms");
         }
         self.was_here = true;
     }

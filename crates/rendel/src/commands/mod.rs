@@ -26,6 +26,7 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::Propose(args) => propose::run(&args, *out).await,
         Command::State(args) => show::state(&args, *out).await,
         Command::Journal(args) => show::journal(&args, *out).await,
+        Command::Conflicts(args) => show::conflicts(&args, *out).await,
         Command::Doctor(args) => doctor::run(&args, *out).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "rendel", &mut std::io::stdout());

@@ -1,11 +1,11 @@
-//! `rendel state` and `rendel journal`
+//! `rendel state`, `rendel journal` and `rendel conflicts`
 
 use anyhow::{Context as _, Result};
 use rendel_core::Settled;
 use serde_json::Value;
 
 use crate::api::Api;
-use crate::cli::{JournalArgs, StateArgs};
+use crate::cli::{ConflictsArgs, JournalArgs, StateArgs};
 use crate::out::Out;
 use crate::words::update_in_words;
 
@@ -53,6 +53,21 @@ pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
     }
     if count == 0 && !out.is_json() {
         out.note("Nothing was settled in that range.");
+    }
+    Ok(())
+}
+
+pub(crate) async fn conflicts(args: &ConflictsArgs, out: Out) -> Result<()> {
+    let api = Api::token_or_backend(&args.reach, args.token.as_deref())?;
+    let bounds: Vec<_> = [("most", Some(args.most)), ("before", args.before)]
+        .into_iter()
+        .filter_map(|(name, bound)| Some((name, bound?)))
+        .collect();
+    let request = api.get(&format!("/sessions/{}/conflicts", args.session)).query(&bounds);
+    let updates: Vec<Settled> = api.read(request).await?;
+    updates.iter().for_each(|update| out.value(update, || update_in_words(update, None)));
+    if updates.is_empty() && !out.is_json() {
+        out.note("No update met another.");
     }
     Ok(())
 }

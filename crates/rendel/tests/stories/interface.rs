@@ -111,6 +111,34 @@ async fn a_long_journal_comes_whole_and_in_order() {
 }
 
 #[tokio::test]
+async fn the_conflicts_are_told_newest_first_and_nothing_else_is() {
+    let service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    let set =
+        |seen: u64, value: Value| json!({ "seen": seen, "edits": [{ "at": "/title", "op": "set", "value": value }] });
+    for body in [
+        set(0, json!("North")),
+        set(0, json!("West")),
+        json!({ "edits": [{ "at": "/markers/ladder-1/note", "op": "set", "value": "says \"verdicts\":[{ in its note" }] }),
+        set(0, json!("East")),
+    ] {
+        assert_eq!(service.post("/v1/sessions/slope-plan/proposals", &body).await.status(), 200, "{body}");
+    }
+    let told: Value = service.get("/v1/sessions/slope-plan/conflicts").await.json().await.unwrap();
+    let seqs: Vec<_> = told.as_array().unwrap().iter().map(|update| update["seq"].as_u64().unwrap()).collect();
+    assert_eq!(seqs, [4, 2]);
+    assert_eq!(
+        (&told[0]["verdicts"][0]["verdict"], &told[0]["verdicts"][0]["lost"]),
+        (&json!("overrode"), &json!("West"))
+    );
+    let older: Value = service.get("/v1/sessions/slope-plan/conflicts?before=4&most=1").await.json().await.unwrap();
+    assert_eq!((older.as_array().unwrap().len(), &older[0]["seq"]), (1, &json!(2)));
+    assert_eq!(service.get("/v1/sessions/slope-plan/conflicts?most=0").await.status(), 422);
+    let said = String::from_utf8(service.rendel(&["conflicts", "slope-plan"]).stdout).unwrap();
+    assert!(said.contains("/title overrode: It replaced \"West\" of update 2"), "{said}");
+}
+
+#[tokio::test]
 async fn charters_are_published_once_and_a_session_keeps_its_version() {
     let service = Service::start().await;
     let one = document("demo/charters/headcount.toml");

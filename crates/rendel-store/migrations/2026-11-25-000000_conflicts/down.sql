@@ -1,0 +1,1 @@
+DROP INDEX journal_conflicts;
