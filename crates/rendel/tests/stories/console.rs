@@ -163,7 +163,9 @@ async fn an_offline_pane_keeps_its_edits_and_merges_them_on_return() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_session_is_edited_and_its_journal_grows_with_what_others_do() {
     let service = Service::start().await;
-    service.open_demo("slope-plan").await;
+    for name in ["headcount", "last-barrel", "slope-plan"] {
+        service.open_demo(name).await;
+    }
     let browser = Browser::open(1280, 800).await;
     browser.sign_in(&service, "/").await;
     browser.reads("South slope plan").await;
