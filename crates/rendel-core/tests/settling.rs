@@ -452,3 +452,136 @@ fn a_journal_with_a_gap_or_of_another_charter_does_not_replay() {
     fresh.replay(&two).unwrap();
     assert_eq!(fresh.plain(), session.sequencer.plain());
 }
+
+#[test]
+fn a_map_forgets_its_oldest_drops_and_then_says_that_the_record_is_gone() {
+    let source = CHARTER
+        .replace("most = 3\n[state.markers.each.what]", "most = 5000\n[state.markers.each.what]")
+        .replace("1KiB", "8MiB");
+    let mut session =
+        Session { sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(), sent: 0 };
+    for n in 0..2_500 {
+        session.settle("oda", session.sequencer.seq(), put(&format!("m{n}"), "ladder"));
+    }
+    let seen = session.sequencer.seq();
+    for n in 0..2_500 {
+        session.settle("oda", session.sequencer.seq(), Edit::new(format!("/markers/m{n}"), "drop"));
+    }
+    assert_eq!(session.refuse("tobin", seen, set("/markers/m0/what", "crates")).kind(), ProblemKind::Gone);
+    let late = session.settle("tobin", seen, set("/markers/m2499/what", "crates"));
+    assert_eq!(Session::verdict(&late).0, VerdictKind::Dropped);
+    let snapshot = serde_json::to_string(&session.sequencer.snapshot()).unwrap();
+    assert!(snapshot.len() < 400_000, "what is remembered is bounded: {} bytes", snapshot.len());
+}
+
+#[test]
+fn the_memory_of_clients_and_refusals_is_bounded_and_the_newest_are_in_it() {
+    let mut session = Session::open();
+    let mut propose = |client: u128, edit| {
+        let actor = Actor { id: "oda".into(), role: "steward".into(), client: Uuid::from_u128(client) };
+        let proposal = Proposal { n: 1, seen: None, answered: 0, edits: vec![edit], gesture: None, note: None };
+        session.sequencer.handle_proposal(&actor, &proposal, 0)
+    };
+    for client in 1..=11_000 {
+        let by = if client % 2 == 0 { 0 } else { -1_000 };
+        propose(client, add("/heads", by));
+    }
+    assert!(matches!(propose(10_999, add("/heads", 1)), Outcome::Repeated(ClientOutcome::Refused(_))));
+    assert!(matches!(propose(11_000, add("/heads", 1)), Outcome::Repeated(ClientOutcome::Settled(_))));
+    assert!(matches!(propose(2, add("/heads", 1)), Outcome::Settled(_)), "the oldest are forgotten");
+    let snapshot = serde_json::to_string(&session.sequencer.snapshot()).unwrap();
+    assert!(snapshot.len() < 4_000_000, "{} bytes", snapshot.len());
+}
+
+#[test]
+fn the_weight_of_the_state_is_kept_right_by_every_effect() {
+    let mut session = Session::open();
+    let edits = [
+        put("m1", "ladder"),
+        set("/markers/m1/what", "crates"),
+        set("/title", "West"),
+        Edit::new("/title", "clear"),
+        add("/heads", 99),
+        Edit::new("/rows", "insert").with("value", "north"),
+        Edit::new("/rows", "insert").with("value", "north"),
+        Edit::new("/rows", "remove").with("value", "north"),
+        set("/names", "dry"),
+        Edit::new("/markers/m1", "drop"),
+    ];
+    let opened = session.sequencer.weight();
+    for edit in edits {
+        session.settle("oda", session.sequencer.seq(), edit.clone());
+        let exact = session.sequencer.plain().to_string().len() as u64;
+        assert!(
+            session.sequencer.weight().abs_diff(exact) <= 4,
+            "{edit:?}: {} is not about {exact}",
+            session.sequencer.weight()
+        );
+    }
+    assert!(session.sequencer.weight() > opened);
+}
+
+/// Each register rule written again, slowly and obviously: from all sets ever made, with what each had seen.
+#[test]
+fn a_register_ends_as_a_slow_model_of_its_rule_says() {
+    use rand_free::Random;
+    struct Made {
+        seq: u64,
+        by: usize,
+        seen: u64,
+        value: u64,
+    }
+    for at in ["/lowest", "/opener", "/title2", "/names"] {
+        for seed in 0..300 {
+            let mut random = Random(seed);
+            let source = format!("{CHARTER}\n[state.title2]\nkind = \"register\"\n");
+            let charter = Arc::new(Charter::parse(&source).unwrap());
+            let mut session = Session { sequencer: Sequencer::open(charter, None).unwrap(), sent: 0 };
+            let (mut made, mut seen): (Vec<Made>, _) = (Vec::new(), [0u64; 3]);
+            // The value that stands and who changed it when, or all values that stand.
+            let mut standing: Vec<(u64, u64, usize)> = Vec::new();
+            for _ in 0..random.below(12) {
+                let by = usize::try_from(random.below(3)).unwrap();
+                let now = session.sequencer.seq();
+                seen[by] += random.below(now - seen[by] + 1);
+                let value = random.below(5);
+                let update = session.settle(["oda", "tobin", "mirela"][by], seen[by], set(at, value));
+                made.push(Made { seq: update.seq, by, seen: seen[by], value });
+                let last = made.last().unwrap();
+                let concurrent = |(_, seq, whose): &(u64, u64, usize)| *seq > last.seen && *whose != last.by;
+                let is_met = standing.iter().any(concurrent);
+                let mine = (last.value, last.seq, last.by);
+                match at {
+                    "/names" => {
+                        standing.retain(concurrent);
+                        match standing.iter_mut().find(|(value, ..)| *value == last.value) {
+                            Some(same) => *same = mine,
+                            None => standing.push(mine),
+                        }
+                    }
+                    "/opener" if is_met => {}
+                    "/lowest" if is_met && last.value >= standing[0].0 => {}
+                    _ => standing = vec![mine],
+                }
+            }
+            let model = match (at, standing.first()) {
+                ("/names", _) => standing.iter().map(|(value, ..)| json!(value)).collect(),
+                (_, None) => Value::Null,
+                (_, Some((value, ..))) => json!(value),
+            };
+            assert_eq!(session.at(&at[1..]), model, "{at}, seed {seed}");
+        }
+    }
+}
+
+/// Random numbers that need no crate and are the same everywhere (a linear congruential generator, Knuth's constants).
+mod rand_free {
+    pub(crate) struct Random(pub(crate) u64);
+
+    impl Random {
+        pub(crate) fn below(&mut self, bound: u64) -> u64 {
+            self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            (self.0 >> 33) % bound.max(1)
+        }
+    }
+}

@@ -132,7 +132,11 @@ impl Field {
         let mut values: Vec<Value> = kept().map(|(kept, _)| (**kept).clone()).collect();
         values.extend(value.filter(|value| kept().all(|(kept, _)| **kept != **value)).cloned());
         let met: Vec<u64> = kept().map(|(_, stamp)| stamp.seq).collect();
-        let mut settlement = site.applied(Edit::new(site.path, "set").with("values", values));
+        let effect = Edit::new(site.path, "set").with("values", values);
+        let mut settlement = site.applied(match value {
+            Some(value) => effect.with("value", value.clone()),
+            None => effect,
+        });
         if !met.is_empty() {
             let because = "Values that the proposer had not seen stay beside it until somebody picks one.";
             settlement.verdict = site.verdict(VerdictKind::Merged, met, because);
@@ -256,9 +260,9 @@ impl Kind for Field {
         let old = weight(&self.plain(cell));
         let values = match (effect.op.as_str(), effect.arg("value"), effect.arg("values")) {
             ("set", Some(value), None) => vec![(Arc::new(value.clone()), stamp)],
-            ("set", None, Some(Value::Array(values))) => {
-                // A value that stood before keeps the stamp under which it was set.
-                let known = |value: &Value| cell.values.iter().find(|(known, _)| **known == *value).cloned();
+            ("set", new, Some(Value::Array(values))) => {
+                // What stays beside the new value keeps the stamp under which it was set.
+                let known = |value: &Value| cell.values.iter().find(|(known, _)| **known == *value && new != Some(value)).cloned();
                 values.iter().map(|value| known(value).unwrap_or_else(|| (Arc::new(value.clone()), stamp))).collect()
             }
             ("clear", None, None) => vec![],

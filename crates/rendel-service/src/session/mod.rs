@@ -1,5 +1,7 @@
 //! Sessions as tasks, and the mailbox through which the world speaks to one.
 
+mod recent;
+mod recovery;
 mod roster;
 mod task;
 

@@ -19,6 +19,8 @@ use serde_json::value::RawValue;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
+use super::recent::Recent;
+use super::recovery::recovered;
 use super::roster::{Present, hue};
 use super::{Ask, ConnectionId, Entered, Entry, Figures, Rate, Reading};
 use crate::app::{App, now_ms};
@@ -32,9 +34,6 @@ const BATCH: usize = 256;
 /// Appends of one session that may be under way; further asks wait in the mailbox and make a larger next one. With two, a
 /// first straggler would become a commit of its own while the rest wait for it.
 const UNDER_WAY: usize = 1;
-/// Updates and bytes kept in memory for those who come back.
-const RECENT_UPDATES: usize = 4_096;
-const RECENT_BYTES: usize = 4 << 20;
 /// A late joiner may get a snapshot that is this many updates old, and the updates after it.
 const SNAPSHOT_AGE: u64 = 256;
 /// Rates remembered of participants that only call over HTTP.
@@ -43,17 +42,17 @@ const VISITORS: usize = 4_096;
 type AppendId = u64;
 
 pub(super) struct Task {
-    app: Arc<App>,
+    pub(super) app: Arc<App>,
     ord: i64,
-    head: SessionHead,
-    charter: Arc<Charter>,
-    sequencer: Sequencer,
-    epoch: u64,
-    epochs: Vec<(u64, u64)>,
-    recent: Recent,
-    snapshot: Option<(u64, Arc<RawValue>)>,
-    kept_snapshot: u64,
-    members: BTreeMap<ConnectionId, Member>,
+    pub(super) head: SessionHead,
+    pub(super) charter: Arc<Charter>,
+    pub(super) sequencer: Sequencer,
+    pub(super) epoch: u64,
+    pub(super) epochs: Vec<(u64, u64)>,
+    pub(super) recent: Recent,
+    pub(super) snapshot: Option<(u64, Arc<RawValue>)>,
+    pub(super) kept_snapshot: u64,
+    pub(super) members: BTreeMap<ConnectionId, Member>,
     present: Present,
     visitors: BTreeMap<String, Arc<Rate>>,
     next_connection: ConnectionId,
@@ -65,15 +64,15 @@ pub(super) struct Task {
     written: mpsc::UnboundedSender<(AppendId, Result<(), WriteError>)>,
     writes: Option<mpsc::UnboundedReceiver<(AppendId, Result<(), WriteError>)>>,
     /// The last `seq` that participants were shown.
-    shown: u64,
+    pub(super) shown: u64,
     /// Waiting for the database to come back, with what was under way when it went.
-    adrift: Option<Vec<Output>>,
+    pub(super) adrift: Option<Vec<Output>>,
 }
 
 /// A connection that entered.
-struct Member {
+pub(super) struct Member {
     who: Actor,
-    outbound: Arc<Outbound>,
+    pub(super) outbound: Arc<Outbound>,
     /// Whether its `welcome` is in its queue; updates go to it from then on.
     is_welcome: bool,
 }
@@ -104,7 +103,7 @@ struct Batch {
 }
 
 /// What is shown to somebody once everything before it is on disk.
-enum Output {
+pub(super) enum Output {
     Update { seq: u64, json: Arc<str>, from: Origin },
     Refused { n: u64, problem: Problem, from: Origin },
     Repeated { n: u64, outcome: ClientOutcome, connection: ConnectionId },
@@ -115,39 +114,9 @@ enum Output {
 }
 
 /// Where a proposal came from and is answered.
-enum Origin {
+pub(super) enum Origin {
     Connection { connection: ConnectionId, client: Uuid, n: u64 },
     Call { client: Uuid, n: u64, answer: oneshot::Sender<Result<ByteString, Problem>> },
-}
-
-/// The last updates as JSON, for those who come back.
-#[derive(Default)]
-struct Recent {
-    updates: VecDeque<Arc<str>>,
-    bytes: usize,
-    last: u64,
-}
-
-impl Recent {
-    fn push(&mut self, seq: u64, json: Arc<str>) {
-        self.last = seq;
-        self.bytes += json.len();
-        self.updates.push_back(json);
-        while self.updates.len() > RECENT_UPDATES || self.bytes > RECENT_BYTES {
-            self.bytes -= self.updates.pop_front().map_or(0, |json| json.len());
-        }
-    }
-
-    /// The updates after `seen`, if all of them are here.
-    fn after(&self, seen: u64) -> Option<impl Iterator<Item = &Arc<str>>> {
-        let missed = usize::try_from(self.last.checked_sub(seen)?).ok()?;
-        let skipped = self.updates.len().checked_sub(missed)?;
-        Some(self.updates.iter().skip(skipped))
-    }
-
-    fn get(&self, seq: u64) -> Option<&Arc<str>> {
-        self.after(seq.checked_sub(1)?)?.next()
-    }
 }
 
 impl Task {
@@ -423,7 +392,7 @@ impl Task {
     }
 
     /// Answers a call that was made before. The update is in memory or, long after, only in the journal.
-    fn repeat_to_call(&mut self, outcome: ClientOutcome, origin: Origin) {
+    pub(super) fn repeat_to_call(&mut self, outcome: ClientOutcome, origin: Origin) {
         let Origin::Call { answer, .. } = origin else { return };
         match outcome {
             ClientOutcome::Refused(problem) => drop(answer.send(Err(problem))),
@@ -503,7 +472,7 @@ impl Task {
     // What goes out.
 
     /// Sends what was settled to the journal. What is to be shown waits for it, and for all before it.
-    async fn send_batch(&mut self) {
+    pub(super) async fn send_batch(&mut self) {
         let Batch { updates, refusals, outputs } = std::mem::take(&mut self.batch);
         if updates.is_empty() && refusals.is_empty() {
             match self.under_way.back_mut() {
@@ -580,7 +549,7 @@ impl Task {
     }
 
     /// Puts a run of updates into every queue: encoded once, joined once, shared by all.
-    fn show_run(&self, run: &mut Vec<Arc<str>>) {
+    pub(super) fn show_run(&self, run: &mut Vec<Arc<str>>) {
         if run.is_empty() {
             return;
         }
@@ -610,7 +579,7 @@ impl Task {
         });
     }
 
-    fn refuse(&self, connection: ConnectionId, n: u64, problem: Problem) {
+    pub(super) fn refuse(&self, connection: ConnectionId, n: u64, problem: Problem) {
         self.tell(connection, &FromService::Refused(Refused { n, problem }));
     }
 
@@ -624,77 +593,6 @@ impl Task {
         let text = ByteString::from(frame.encode());
         for (_, member) in self.members.iter().filter(|(id, member)| Some(**id) != but && member.is_welcome) {
             member.outbound.put_frame(text.clone());
-        }
-    }
-
-    // Coming back.
-
-    /// Loads the session again after the journal failed; gives whether that worked. What was under way turns out to be in
-    /// the journal or not: who proposed it is told which.
-    async fn try_to_recover(&mut self) -> bool {
-        let taken = match self.app.store.take_over(self.head.id.clone()).await {
-            Ok(Some(taken)) => taken,
-            Ok(None) | Err(_) => return false,
-        };
-        let Ok((sequencer, recent)) = recovered(&self.charter, &taken) else { return false };
-        self.epoch = u64::try_from(taken.row.epoch).unwrap_or(self.epoch);
-        self.epochs = taken.epochs;
-        self.sequencer = sequencer;
-        self.recent = recent;
-        self.snapshot = None;
-        self.kept_snapshot = taken.snapshot.map_or(0, |snapshot| snapshot.seq);
-        tracing::info!(session = %self.head.id, seq = self.sequencer.seq(), "the journal is back");
-        let waiting = self.adrift.take().unwrap_or_default();
-        self.show_what_was_written_unseen().await;
-        waiting.into_iter().for_each(|output| self.answer_after_recovery(output));
-        self.send_batch().await;
-        true
-    }
-
-    async fn show_what_was_written_unseen(&mut self) {
-        let now = self.sequencer.seq();
-        if self.shown == now {
-            return;
-        }
-        let updates: Vec<Arc<str>> = match self.recent.after(self.shown) {
-            Some(updates) => updates.cloned().collect(),
-            None => {
-                let rows = self.app.store.journal(self.ord, self.shown + 1, now, i64::MAX).await.unwrap_or_default();
-                rows.into_iter().map(Into::into).collect()
-            }
-        };
-        self.show_run(&mut updates.clone());
-        self.shown = now;
-    }
-
-    fn answer_after_recovery(&mut self, output: Output) {
-        match output {
-            Output::Update { from, .. } | Output::Refused { from, .. } => {
-                let (client, n) = match &from {
-                    Origin::Connection { client, n, .. } | Origin::Call { client, n, .. } => (*client, *n),
-                };
-                let outcome =
-                    self.sequencer.outcomes(client).find(|(known, _)| *known == n).map(|(_, outcome)| outcome.clone());
-                match (outcome, from) {
-                    (Some(outcome), from @ Origin::Call { .. }) => self.repeat_to_call(outcome, from),
-                    (None, Origin::Call { answer, .. }) => drop(answer.send(Err(unavailable()))),
-                    // A settled one was shown above with all that was written unseen.
-                    (Some(ClientOutcome::Settled(_)), Origin::Connection { .. }) => {}
-                    (Some(ClientOutcome::Refused(problem)), Origin::Connection { connection, .. }) => {
-                        self.refuse(connection, n, problem)
-                    }
-                    (None, Origin::Connection { connection, .. }) => self.refuse(connection, n, unavailable()),
-                }
-            }
-            Output::Welcome { connection, .. } => {
-                if let Some(member) = self.members.get(&connection) {
-                    member.outbound.end(unavailable());
-                }
-            }
-            Output::Repeated { n, connection, .. } => self.refuse(connection, n, unavailable()),
-            Output::Read { answer, .. } => drop(answer.send(Err(unavailable()))),
-            Output::Answer { answer, .. } => drop(answer.send(Err(unavailable()))),
-            Output::Snapshot(_) => {}
         }
     }
 
@@ -718,28 +616,6 @@ impl Task {
         self.app.metrics.sessions.dec();
         let _ = answer.send(());
     }
-}
-
-/// The sequencer as the journal has it, and the last updates.
-fn recovered(charter: &Arc<Charter>, taken: &TakenOver) -> Result<(Sequencer, Recent), Problem> {
-    let damaged = |why: String| from_store(&StoreError::Damaged(format!("session {:?}: {why}", taken.row.id)));
-    let mut sequencer = match taken.snapshot.clone() {
-        Some(snapshot) => Sequencer::restore(charter.clone(), snapshot),
-        None => {
-            let opening = taken.row.opening.as_deref().map(serde_json::from_str).transpose();
-            let opening: Option<serde_json::Value> = opening.map_err(|error| damaged(error.to_string()))?;
-            Sequencer::open(charter.clone(), opening.as_ref()).map_err(|problem| damaged(problem.to_string()))?
-        }
-    };
-    let mut recent = Recent { last: sequencer.seq(), ..Recent::default() };
-    for update in &taken.updates {
-        sequencer.replay(update).map_err(|misfit| damaged(misfit.to_string()))?;
-        recent.push(update.seq, serde_json::to_string(update).unwrap_or_default().into());
-    }
-    for (client, n, problem) in &taken.refusals {
-        sequencer.replay_refusal(*client, *n, problem.clone());
-    }
-    Ok((sequencer, recent))
 }
 
 fn signed(number: u64) -> i64 {

@@ -1,0 +1,190 @@
+import { afterEach, beforeEach, expect, test, vi } from "vitest";
+import { Connection, type FromParticipant, type FromService, type Settled } from "../src/index.ts";
+
+/** A socket whose other end is the test. */
+class FakeSocket {
+  static readonly OPEN = 1;
+  static all: FakeSocket[] = [];
+  readyState = 0;
+  sent: FromParticipant[] = [];
+  onopen?: () => void;
+  onmessage?: (message: { data: string }) => void;
+  onclose?: () => void;
+
+  constructor(
+    readonly url: string,
+    readonly protocol: string,
+  ) {
+    FakeSocket.all.push(this);
+  }
+
+  send(text: string) {
+    this.sent.push(JSON.parse(text));
+  }
+
+  close() {
+    this.readyState = 3;
+  }
+
+  open() {
+    this.readyState = FakeSocket.OPEN;
+    this.onopen?.();
+  }
+
+  receive(frame: FromService) {
+    this.onmessage?.({ data: JSON.stringify(frame) });
+  }
+
+  lose() {
+    this.readyState = 3;
+    this.onclose?.();
+  }
+}
+
+const CLIENT = "018f0000-0000-7000-8000-000000000001";
+
+function welcome(seq: number, more: { state?: { heads: number }; updates?: Settled[] }): FromService {
+  return {
+    type: "welcome",
+    you: { id: "oda", name: "Oda", role: "picker", hue: 1, client: CLIENT },
+    session: { id: "gate", charter: "headcount", version: 1, status: "open" },
+    epoch: 1,
+    seq,
+    roster: [],
+    limits: { frame: 65536, edits: 256, proposals_per_second: 50 },
+    outcomes: [],
+    time: 0,
+    ...more,
+  };
+}
+
+function last(): FakeSocket {
+  const socket = FakeSocket.all.at(-1);
+  if (socket === undefined) throw new Error("no socket was opened");
+  return socket;
+}
+
+function open(events = {}): Connection {
+  const connection = new Connection({
+    server: "http://gate.example",
+    session: "gate",
+    token: "t",
+    client: CLIENT,
+    events,
+  });
+  connection.start();
+  return connection;
+}
+
+const add = { at: "/heads", op: "add", by: 1 };
+
+beforeEach(() => {
+  vi.useFakeTimers();
+  FakeSocket.all = [];
+  vi.stubGlobal("WebSocket", FakeSocket);
+});
+
+afterEach(() => {
+  vi.useRealTimers();
+  vi.unstubAllGlobals();
+});
+
+test("it waits until it is welcomed, and proposes nothing before", () => {
+  const connection = open();
+  expect([last().url, last().protocol]).toEqual(["ws://gate.example/v1/sessions/gate/connect", "rendel.v1.json"]);
+  last().open();
+  expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT }]);
+  expect([connection.standing, connection.propose([add])]).toEqual(["waiting", undefined]);
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  expect([connection.standing, connection.replica.view]).toEqual(["present", { heads: 41 }]);
+});
+
+test("what is proposed without a connection is kept and sent on return, once", () => {
+  const connection = open();
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  connection.goOffline();
+  expect([connection.propose([add]), connection.standing, connection.replica.view]).toEqual([
+    1,
+    "offline",
+    { heads: 42 },
+  ]);
+  vi.advanceTimersByTime(60_000);
+  expect(FakeSocket.all.length).toBe(1);
+  connection.goOnline();
+  last().open();
+  expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1 }]);
+  last().receive(welcome(3, { updates: [] }));
+  const proposals = last().sent.filter((frame) => frame.type === "propose");
+  expect(proposals).toEqual([{ type: "propose", n: 1, seen: 3, answered: 0, edits: [add] }]);
+});
+
+test("it comes back by itself in growing waits, and a late word of the old socket is not heard", () => {
+  const connection = open();
+  const first = last();
+  first.open();
+  first.receive(welcome(3, { state: { heads: 41 } }));
+  first.lose();
+  expect(connection.standing).toBe("away");
+  const tries: number[] = [];
+  for (let wait = 0; wait < 40_000; wait += 50) {
+    const before = FakeSocket.all.length;
+    vi.advanceTimersByTime(50);
+    if (FakeSocket.all.length > before) {
+      tries.push(wait);
+      last().lose();
+    }
+  }
+  const waits = tries.slice(1).map((at, index) => at - (tries[index] ?? 0));
+  expect(tries.length).toBeGreaterThan(5);
+  expect(waits.at(-1)).toBeGreaterThan(2 * (tries[0] ?? 0) + 500);
+  expect(Math.max(...waits)).toBeLessThanOrEqual(5_050);
+  first.receive(welcome(9, { state: { heads: 0 } }));
+  expect(connection.replica.seq).toBe(3);
+});
+
+test("a bye that passes is tried again, any other ends it with its reason", () => {
+  const problem = (name: string) => ({
+    type: `urn:rendel:problem:${name}`,
+    title: "",
+    status: 0,
+    detail: `because ${name}`,
+  });
+  const connection = open();
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  last().receive({ type: "bye", problem: problem("shutting-down") });
+  expect(connection.standing).toBe("away");
+  vi.advanceTimersByTime(1_000);
+  expect(FakeSocket.all.length).toBe(2);
+  last().open();
+  last().receive({ type: "bye", problem: problem("expired-token") });
+  expect([connection.standing, connection.why]).toEqual(["ended", "because expired-token"]);
+  vi.advanceTimersByTime(60_000);
+  expect(FakeSocket.all.length).toBe(2);
+});
+
+test("a replica that differs enters again for a snapshot and is right afterwards", () => {
+  const changes: string[] = [];
+  const connection = open({ changed: (change: { kind: string }) => changes.push(change.kind) });
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  const effects = [{ at: "/heads/none", op: "set", value: 1 }];
+  last().receive({ type: "settled", updates: [{ seq: 4, by: "oda", client: "x", n: 1, at: 0, effects }] });
+  expect(changes).toEqual(["welcomed", "diverged"]);
+  vi.advanceTimersByTime(1_000);
+  last().open();
+  expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT }]);
+  last().receive(welcome(4, { state: { heads: 42 } }));
+  expect([connection.standing, connection.replica.view, connection.replica.seq]).toEqual(["present", { heads: 42 }, 4]);
+});
+
+test("the latency is the way there and back", () => {
+  const connection = open();
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  const ping = last().sent.find((frame) => frame.type === "ping");
+  vi.advanceTimersByTime(30);
+  last().receive({ type: "pong", sent: ping?.type === "ping" ? ping.sent : 0, time: 0 });
+  expect(connection.latency).toBeCloseTo(30, 0);
+});
