@@ -1,1 +1,0 @@
-DROP INDEX journal_conflicts;
