@@ -1,11 +1,12 @@
 //! A connection that enters, keeps its replica up to date and comes back by itself.
 
+use std::pin::Pin;
 use std::time::Duration;
 
 use futures_util::{SinkExt as _, StreamExt as _};
 use rand::Rng as _;
 use rendel_core::{Edit, Problem, ProblemKind};
-use rendel_wire::{FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping};
+use rendel_wire::{Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping};
 use tokio::net::TcpStream;
 use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
 use tokio_tungstenite::tungstenite::http::{HeaderValue, header};
@@ -58,18 +59,30 @@ pub enum ConnectionError {
 }
 
 type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
+/// A try to enter that is under way.
+type Entering = Pin<Box<dyn Future<Output = Result<(Box<Socket>, FromService), Attempt>> + Send>>;
 
 /// A participant's connection with its replica.
 ///
-/// [`next`](Self::next) is the one place where it reads and comes back; dropping that future loses nothing.
-#[derive(Debug)]
+/// [`next`](Self::next) is the one place where it reads and comes back; dropping that future loses nothing, not even a try
+/// to enter that is under way.
 pub struct Connection {
     target: Target,
     replica: Replica,
     socket: Option<Box<Socket>>,
+    entering: Option<Entering>,
     waiting: Option<tokio::time::Instant>,
     wait: Duration,
     events: std::collections::VecDeque<Event>,
+}
+
+impl std::fmt::Debug for Connection {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Connection")
+            .field("session", &self.target.session)
+            .field("replica", &self.replica)
+            .finish_non_exhaustive()
+    }
 }
 
 impl Connection {
@@ -80,6 +93,7 @@ impl Connection {
             target,
             replica,
             socket: None,
+            entering: None,
             waiting: None,
             wait: FIRST_WAIT,
             events: std::collections::VecDeque::new(),
@@ -134,6 +148,7 @@ impl Connection {
 
     /// Cuts the connection as a lost network would: nothing is said to the service.
     pub fn cut(&mut self) {
+        self.entering = None;
         self.socket = None;
     }
 
@@ -154,18 +169,27 @@ impl Connection {
     }
 
     async fn connect(&mut self) -> Result<(), ConnectionError> {
-        let tried = tokio::time::timeout(ENTER_WITHIN, self.try_to_enter()).await;
+        let (target, enter) = (&self.target, &self.replica);
+        let entering = self.entering.get_or_insert_with(|| {
+            let enter = enter.enter(Some(target.token.clone()));
+            let attempt = try_to_enter(target.clone(), enter);
+            Box::pin(async move {
+                let tried = tokio::time::timeout(ENTER_WITHIN, attempt).await;
+                tried.unwrap_or_else(|_| Err(Attempt::Again("no answer in time".to_owned())))
+            })
+        });
+        let tried = entering.await;
+        self.entering = None;
         match tried {
-            Ok(Ok(welcome)) => {
+            Ok((socket, welcome)) => {
+                self.socket = Some(socket);
                 self.wait = FIRST_WAIT;
-                let again: Vec<_> = self.take_in(welcome);
-                for frame in again {
+                for frame in self.take_in(welcome) {
                     self.send(&FromParticipant::Propose(frame)).await;
                 }
             }
-            Ok(Err(Attempt::Final(error))) => return Err(error),
-            Ok(Err(Attempt::Again(why))) => self.lost(why),
-            Err(_) => self.lost("no answer in time".to_owned()),
+            Err(Attempt::Final(error)) => return Err(error),
+            Err(Attempt::Again(why)) => self.lost(why),
         }
         Ok(())
     }
@@ -174,31 +198,6 @@ impl Connection {
         let changes = self.replica.handle(welcome);
         self.events.extend(changes.into_iter().map(Event::Changed));
         self.replica.unanswered().cloned().collect()
-    }
-
-    async fn try_to_enter(&mut self) -> Result<FromService, Attempt> {
-        let address = address(&self.target)?;
-        let mut request = address.as_str().into_client_request().map_err(|_| Attempt::address(&self.target))?;
-        request.headers_mut().insert(header::SEC_WEBSOCKET_PROTOCOL, HeaderValue::from_static(JSON_SUBPROTOCOL));
-        let config = WebSocketConfig::default().max_message_size(None).max_frame_size(None);
-        let connecting = tokio_tungstenite::connect_async_with_config(request, Some(config), true);
-        let (mut socket, _) = connecting.await.map_err(Attempt::from)?;
-        let enter = FromParticipant::Enter(self.replica.enter(Some(self.target.token.clone())));
-        socket.send(Message::text(enter.encode())).await?;
-        loop {
-            let message =
-                socket.next().await.ok_or_else(|| Attempt::Again("the service closed the connection".to_owned()))??;
-            let Message::Text(text) = message else { continue };
-            match FromService::decode(text.as_bytes()) {
-                Ok(welcome @ FromService::Welcome(_)) => {
-                    self.socket = Some(Box::new(socket));
-                    return Ok(welcome);
-                }
-                Ok(FromService::Bye(bye)) => return Err(Attempt::bye(bye.problem)),
-                Ok(_) => {}
-                Err(problem) => return Err(Attempt::Final(ConnectionError::Refused(problem))),
-            }
-        }
     }
 
     async fn receive(&mut self, message: Option<Result<Message, tungstenite::Error>>) -> Result<(), ConnectionError> {
@@ -275,6 +274,26 @@ impl From<tungstenite::Error> for Attempt {
                 }
             }
             other => Self::Again(other.to_string()),
+        }
+    }
+}
+
+async fn try_to_enter(target: Target, enter: Enter) -> Result<(Box<Socket>, FromService), Attempt> {
+    let address = address(&target)?;
+    let mut request = address.as_str().into_client_request().map_err(|_| Attempt::address(&target))?;
+    request.headers_mut().insert(header::SEC_WEBSOCKET_PROTOCOL, HeaderValue::from_static(JSON_SUBPROTOCOL));
+    let config = WebSocketConfig::default().max_message_size(None).max_frame_size(None);
+    let (mut socket, _) = tokio_tungstenite::connect_async_with_config(request, Some(config), true).await?;
+    socket.send(Message::text(FromParticipant::Enter(enter).encode())).await?;
+    loop {
+        let message =
+            socket.next().await.ok_or_else(|| Attempt::Again("the service closed the connection".to_owned()))??;
+        let Message::Text(text) = message else { continue };
+        match FromService::decode(text.as_bytes()) {
+            Ok(welcome @ FromService::Welcome(_)) => return Ok((Box::new(socket), welcome)),
+            Ok(FromService::Bye(bye)) => return Err(Attempt::bye(bye.problem)),
+            Ok(_) => {}
+            Err(problem) => return Err(Attempt::Final(ConnectionError::Refused(problem))),
         }
     }
 }

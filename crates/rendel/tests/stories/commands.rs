@@ -42,6 +42,9 @@ async fn a_participant_in_a_terminal_hears_of_everything_in_words() {
     ] {
         assert!(said.contains(words), "{words:?} is missing in:\n{said}");
     }
+    let token = service.token("last-barrel", "oda", "viewer").await;
+    let (_, welcome) = crate::harness::Raw::enter(&service, "last-barrel", &token).await;
+    assert_eq!(welcome["roster"].as_array().unwrap().len(), 1, "Mirela has left");
     let journal = text(&service.rendel(&["journal", "last-barrel"]).stdout);
     assert_eq!(journal.lines().count(), 2, "{journal}");
 }

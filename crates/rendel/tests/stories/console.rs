@@ -116,7 +116,9 @@ async fn a_collision_side_by_side_is_told_and_all_replicas_end_equal() {
     browser.press("Collide").await;
     browser.reads("refused: stale").await;
     browser.reads("All 3 replicas are equal at #1").await;
-    assert_eq!(service.state("last-barrel").await["reserve"], 41, "one of the two settled");
+    // Which of the two arrives first is nobody's to say.
+    let reserve = service.state("last-barrel").await["reserve"].as_u64();
+    assert!([Some(41), Some(42)].contains(&reserve), "one of the two settled: {reserve:?}");
 
     browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
     browser.find(By::XPath("//*[@role='option'][.='/leading']")).await.click().await.unwrap();
