@@ -50,7 +50,8 @@ impl Browser {
         self.web.goto(format!("{}{path}", service.server)).await.unwrap();
         self.find(By::Id("secret")).await.send_keys(&service.key).await.unwrap();
         self.press("Sign in").await;
-        self.web.goto(format!("{}{path}", service.server)).await.unwrap();
+        // The page that was asked for shows in place of the form once the service knows the key.
+        self.reads("Sign out").await;
     }
 
     async fn find(&self, by: By) -> WebElement {
