@@ -26,8 +26,7 @@ impl Store {
     /// The updates before `before` whose verdicts are more than `applied`, newest first; at most `most`. Quotes within a JSON
     /// string are escaped, so only a member of that name can match.
     ///
-    /// Cost: the journal is read backwards until enough are found. An index of just these updates cost every append a
-    /// fifth of its speed.
+    /// Cost: the journal is read backwards until enough are found.
     pub async fn conflicts(&self, session: i64, before: u64, most: i64) -> Result<Vec<String>, StoreError> {
         let before = i64::try_from(before).unwrap_or(i64::MAX);
         self.run(move |conn| {

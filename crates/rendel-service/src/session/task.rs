@@ -317,12 +317,8 @@ impl Task {
     /// What a replica at `seen` missed, where that is smaller than a snapshot.
     fn missed(&self, seen: u64) -> Option<Vec<Arc<RawValue>>> {
         let bytes: usize = self.recent.after(seen)?.map(|json| json.len()).sum();
-        let is_smaller = bytes == 0 || (bytes as u64) < self.snapshot_weight();
+        let is_smaller = bytes == 0 || (bytes as u64) < self.sequencer.weight();
         is_smaller.then(|| self.recent.after(seen).map(|updates| updates.map(raw).collect())).flatten()
-    }
-
-    fn snapshot_weight(&self) -> u64 {
-        self.sequencer.weight()
     }
 
     /// A snapshot as JSON, made anew only when the last is too old for the updates in memory to bridge.

@@ -80,11 +80,10 @@ where
             }
         }));
         let got_ready = ready(server, key).await;
-        match got_ready {
-            Ok(()) => std::mem::forget(started),
-            Err(_) => drop(started),
-        }
+        // Kept until the end where all went well: its going is what ends a service that did not get ready.
+        let kept = got_ready.is_ok().then_some(started);
         run.await??;
+        drop(kept);
         got_ready
     };
     let outcome = served.await;
