@@ -7,8 +7,10 @@ use uuid::Uuid;
 use crate::canonical::weight;
 use crate::edit::Settled;
 use crate::kind::{Fields, Record};
+use crate::patch::{Patch, PatchOp};
 use crate::path::Path;
 use crate::problem::Problem;
+use crate::sequence::{Anchored, View};
 
 /// Which update last changed something: its `seq` and the client that made it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -71,6 +73,28 @@ impl State {
     pub fn apply(&mut self, fields: &Fields, update: &Settled) -> Result<(), Misfit> {
         let stamp = Stamp { seq: update.seq, client: update.client };
         update.effects.iter().try_for_each(|effect| self.apply_one(fields, effect, stamp))
+    }
+
+    /// Applies an update and gives it as a JSON Patch (RFC 6902) against the plain state. Cost as [`apply`](Self::apply),
+    /// and for a changed text O(its length).
+    pub fn patch(&mut self, fields: &Fields, update: &Settled) -> Result<Vec<PatchOp>, Misfit> {
+        let stamp = Stamp { seq: update.seq, client: update.client };
+        let mut ops = Vec::new();
+        for effect in &update.effects {
+            let mut patch = Patch::default();
+            let misfit = |why: &str| Misfit { seq: update.seq, at: effect.at.clone(), why: why.to_owned() };
+            let path = Path::parse(&effect.at).map_err(|problem| misfit(problem.detail()))?;
+            fields.patch(&self.root, path.tokens(), effect, &mut patch).ok_or_else(|| misfit("nothing there"))?;
+            ops.extend(patch.ops);
+            self.apply_one(fields, effect, stamp)?;
+        }
+        Ok(ops)
+    }
+
+    /// Where the character is now that `client`, having seen `seen`, saw at `index` of the text at `path`.
+    pub fn anchored(&self, fields: &Fields, path: &Path, seen: u64, client: Uuid, index: usize) -> Option<Anchored> {
+        let (field, cell) = fields.find(&self.root, path.tokens())?;
+        field.anchored(cell, View { seen, client }, index)
     }
 
     pub(crate) fn apply_one(&mut self, fields: &Fields, effect: &crate::Effect, stamp: Stamp) -> Result<(), Misfit> {

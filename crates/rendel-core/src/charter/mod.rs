@@ -19,6 +19,7 @@ pub(crate) use section::Section;
 use crate::edit::Actor;
 use crate::kind::Fields;
 use crate::path::Path;
+use crate::references::Link;
 use crate::suggest::nearest;
 use fault::{Faults, syntax_fault};
 
@@ -39,6 +40,8 @@ pub struct Charter {
     pub roles: BTreeMap<String, Role>,
     /// What the state is made of.
     pub fields: Fields,
+    /// Which registers refer to which maps.
+    pub(crate) links: Vec<Link>,
     /// The text that it was read from.
     pub source: String,
 }
@@ -115,8 +118,13 @@ impl Charter {
             root.section("session").map_or_else(SessionRules::default, |mut section| SessionRules::read(&mut section));
         let limits = root.section("limits").map_or_else(Limits::default, |mut section| Limits::read(&mut section));
         let fields = root.fields("state");
+        let mut links = Vec::new();
+        fields.links(&mut Vec::new(), None, &mut links);
+        let maps: Vec<_> = fields.iter().filter(|(_, field)| field.kind() == "map").map(|(name, _)| name).collect();
+        root.check_links(&links, &maps);
         let roles = read_roles(root, &fields);
-        Some(Self { name: name?, version: version?, title, session, limits, roles, fields, source: source.to_owned() })
+        let source = source.to_owned();
+        Some(Self { name: name?, version: version?, title, session, limits, roles, fields, links, source })
     }
 
     /// The charter as JSON: the same tables and keys as its text.

@@ -12,6 +12,7 @@ use super::fault::{Fault, Faults, place};
 use super::pattern::Pattern;
 use super::schema::compile;
 use crate::kind::{Field, Fields};
+use crate::references::{Link, OnDrop, Reference};
 use crate::suggest::nearest;
 
 /// Records may lie in records this deep.
@@ -161,8 +162,58 @@ impl<'a> Section<'a> {
     }
 
     /// A whole number within `range` in the type that is wanted, or the standard one.
-    pub(super) fn number<N: TryFrom<i64>>(&mut self, key: &'static str, range: RangeInclusive<i64>, standard: N) -> N {
+    pub(crate) fn number<N: TryFrom<i64>>(&mut self, key: &'static str, range: RangeInclusive<i64>, standard: N) -> N {
         self.integer(key, range).and_then(|number| N::try_from(number).ok()).unwrap_or(standard)
+    }
+
+    /// A reference to the records of a map: `{ to = "/crews", on-drop = "refuse" }`.
+    pub(crate) fn reference(&mut self, key: &'static str) -> Option<Reference> {
+        self.know(key)?;
+        let span = self.table.get(key).and_then(Item::span);
+        let mut inner = self.section(key)?;
+        let to = inner.text("to").and_then(|to| to.strip_prefix('/').map(str::to_owned));
+        if to.is_none() {
+            inner.fault_at("to", "the path of a map, such as \"/crews\"", None);
+        }
+        let on_drop = match inner.choice("on-drop", &["refuse", "cascade", "clear"], "refuse").as_str() {
+            "cascade" => OnDrop::Cascade,
+            "clear" => OnDrop::Clear,
+            _ => OnDrop::Refuse,
+        };
+        inner.finish();
+        Some(Reference { to: to?, on_drop, span })
+    }
+
+    /// Reports references that lead nowhere; `maps` are the fields to which one may lead.
+    pub(super) fn check_links(&self, links: &[Link], maps: &[&str]) {
+        for Link { steps, holder, reference } in links {
+            let names: Vec<_> = steps.iter().map(|step| step.as_deref().unwrap_or("each")).collect();
+            let path = format!("state.{}.refers", names.join("."));
+            let span = || reference.span.clone();
+            if !maps.contains(&reference.to.as_str()) {
+                let meant = nearest(&reference.to, maps.iter().copied()).map(|meant| format!("/{meant}"));
+                let says = format!("\"/{}\" is no map of [state]", reference.to);
+                self.report(span(), path.clone(), &says, "the path of a map", meant);
+            }
+            if reference.on_drop == OnDrop::Cascade && holder.is_none() {
+                self.report(span(), path, "there is no record around it that could go", "refuse or clear", None);
+            }
+        }
+    }
+
+    /// Whether the key is there.
+    pub(crate) fn has(&self, key: &str) -> bool {
+        self.table.contains_key(key)
+    }
+
+    /// `true` or `false`, the latter where it is left out.
+    pub(crate) fn flag(&mut self, key: &'static str) -> bool {
+        let Some(item) = self.know(key) else { return false };
+        let flag = item.as_bool();
+        if flag.is_none() {
+            self.fault_at(key, "true or false", None);
+        }
+        flag.unwrap_or(false)
     }
 
     /// A size such as "64KiB".

@@ -7,6 +7,7 @@ use super::{Growth, Kind, Settlement, Site, growth, stored_op};
 use crate::canonical::weight;
 use crate::charter::Section;
 use crate::edit::{Edit, Effect, VerdictKind};
+use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::state::Stamp;
@@ -108,6 +109,11 @@ impl Kind for Field {
         let grown = growth(weight(&cell.0.into()), weight(&now.into()));
         *cell = Cell(now, stamp);
         Ok(grown)
+    }
+
+    fn patch(&self, _cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+        patch.replace(effect.arg("now")?.clone());
+        Some(())
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

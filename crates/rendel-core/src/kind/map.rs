@@ -9,12 +9,16 @@ use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use super::{Fields, Growth, Kind, Record, Settlement, Site, growth, stored_op, stored_text};
+use super::{
+    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed, parent, stored_op, stored_text,
+};
 use crate::canonical::weight;
 use crate::charter::Section;
 use crate::edit::{Edit, Effect, VerdictKind};
+use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::references::{Holder, Link};
 use crate::state::Stamp;
 
 /// A declared map.
@@ -54,7 +58,6 @@ struct Dropped {
 /// Dropped records that a map remembers. When twice as many have gathered the older half is forgotten; an edit of a
 /// forgotten one is refused as `gone`.
 const REMEMBERED: usize = 1000;
-const ID_CHARS: usize = 128;
 const MOST: usize = 100_000;
 
 impl Field {
@@ -150,30 +153,6 @@ impl Field {
     }
 }
 
-/// The path of the record `id` of the map at `path`.
-fn inner(path: &Path, id: &str) -> Path {
-    Path::of(path.tokens().iter().cloned().chain([id.to_owned()]))
-}
-
-/// `path` without its last `levels` tokens.
-fn parent(path: &Path, levels: usize) -> Path {
-    Path::of(path.tokens()[..path.tokens().len().saturating_sub(levels)].iter().cloned())
-}
-
-fn listed(seqs: &[u64]) -> String {
-    let word = if seqs.len() == 1 { "update" } else { "updates" };
-    let list: Vec<_> = seqs.iter().map(u64::to_string).collect();
-    format!("{word} {}", list.join(", "))
-}
-
-fn checked_id<'v>(at: &Path, id: &'v Value) -> Result<&'v str, Problem> {
-    let text = id.as_str().filter(|id| !id.is_empty() && id.chars().count() <= ID_CHARS && !id.chars().any(char::is_control));
-    text.ok_or_else(|| {
-        let detail = format!("An id is a string of 1 to {ID_CHARS} characters without control characters.");
-        Problem::new(ProblemKind::WrongType, detail).at(at)
-    })
-}
-
 impl Kind for Field {
     type Cell = Cell;
 
@@ -237,7 +216,7 @@ impl Kind for Field {
             let id: Arc<str> = Arc::from(stored_text(effect, "id")?);
             let value = effect.arg("value").ok_or("the effect lacks \"value\"")?;
             let record = self.each.load(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
-            let grown = growth(0, member_weight(&id, value));
+            let grown = growth(0, member_weight(&id, value) + usize::from(!cell.records.is_empty()));
             cell.dropped.remove(&id);
             cell.records.insert(id, Arc::new(Entry { record, put: stamp }));
             return Ok(grown);
@@ -250,10 +229,29 @@ impl Kind for Field {
             return Err(stored_op(effect));
         }
         let (id, entry) = cell.records.remove_with_key(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
-        let grown = growth(member_weight(&id, &self.each.plain(&entry.record)), 0);
+        let comma = usize::from(!cell.records.is_empty());
+        let grown = growth(member_weight(&id, &self.each.plain(&entry.record)) + comma, 0);
         cell.dropped.insert(id, Dropped { entry, stamp });
         cell.forget();
         Ok(grown)
+    }
+
+    fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+        let Some((id, rest)) = rest.split_first() else {
+            patch.add_at(effect.arg("id")?.as_str()?, effect.arg("value")?.clone());
+            return Some(());
+        };
+        patch.step(id);
+        if rest.is_empty() {
+            patch.remove();
+            return Some(());
+        }
+        self.each.patch(&cell.records.get(id.as_str())?.record, rest, effect, patch)
+    }
+
+    fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c super::Field, &'c super::Cell)> {
+        let (id, rest) = rest.split_first()?;
+        self.each.find(&cell.records.get(id.as_str())?.record, rest)
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
@@ -262,11 +260,25 @@ impl Kind for Field {
             self.each.met(&entry.record, site, met);
         }
     }
+
+    fn links(&self, steps: &mut Vec<Option<String>>, _holder: Option<Holder>, links: &mut Vec<Link>) {
+        steps.push(None);
+        self.each.links(steps, Some(Holder::Map), links);
+        steps.pop();
+    }
+
+    fn walk(&self, cell: &Cell, walk: &mut Walk<'_>) {
+        walk.each(
+            |id| cell.records.get_key_value(id).map(|(id, entry)| (&**id, &**entry)),
+            || cell.records.iter().map(|(id, entry)| (&**id, &**entry)),
+            |entry, walk| self.each.walk(&entry.record, walk),
+        );
+    }
 }
 
-/// What a record adds to its object: its name with quotes, a colon and a comma, and its value.
+/// What a record is in its object: its name with quotes, a colon, and its value.
 fn member_weight(id: &str, value: &Value) -> usize {
-    id.len() + 4 + weight(value)
+    id.len() + 3 + weight(value)
 }
 
 impl Cell {

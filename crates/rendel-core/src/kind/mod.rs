@@ -11,11 +11,15 @@ use uuid::Uuid;
 
 use crate::charter::Section;
 use crate::edit::{Edit, Effect, Verdict, VerdictKind};
+use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::references::{Holder, Link};
+use crate::sequence::{Anchored, View};
 use crate::state::Stamp;
 use crate::suggest::nearest;
 
+mod changes;
 mod record;
 
 pub use record::Fields;
@@ -53,6 +57,21 @@ pub(crate) trait Kind: Sized + Clone + Debug {
 
     /// The updates by other clients that `site`'s proposer had not seen and whose work stands in this cell.
     fn met(&self, cell: &Self::Cell, site: &Site<'_>, met: &mut Vec<u64>);
+
+    /// Writes what a settled effect does to the plain value, which is told before the effect is applied. Cost as applying it,
+    /// and for a text O(its length), since a patch has no splices.
+    fn patch(&self, cell: &Self::Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()>;
+
+    /// The field to which `rest`, which is not empty, leads further in.
+    fn find<'c>(&'c self, _cell: &'c Self::Cell, _rest: &[String]) -> Option<(&'c Field, &'c Cell)> {
+        None
+    }
+
+    /// Goes on with a walk that has come to this cell and leads further in.
+    fn walk(&self, _cell: &Self::Cell, _walk: &mut Walk<'_>) {}
+
+    /// The references that are declared at or inside the field, to which `steps` have led.
+    fn links(&self, _steps: &mut Vec<Option<String>>, _holder: Option<Holder>, _links: &mut Vec<Link>) {}
 }
 
 /// Bytes of plain JSON that an effect adds to the state, below zero where it takes some away.
@@ -78,6 +97,8 @@ pub(crate) struct Site<'a> {
     pub(crate) client: Uuid,
     /// What the proposer had applied.
     pub(crate) seen: u64,
+    /// Whether an earlier proposal of the client was refused without it knowing that when it made this one.
+    pub(crate) follows_refused: bool,
 }
 
 /// What settling one edit gives.
@@ -105,6 +126,29 @@ impl Site<'_> {
         self.edit.arg(name).ok_or_else(|| {
             Problem::new(ProblemKind::Malformed, format!("\"{}\" needs \"{name}\".", self.edit.op)).at(self.path)
         })
+    }
+
+    /// Refuses what is positioned on top of a refused proposal: its positions mean nothing.
+    pub(crate) fn is_on_firm_ground(&self) -> Result<(), Problem> {
+        if !self.follows_refused {
+            return Ok(());
+        }
+        let detail = "An earlier proposal of this client was refused, and this one counts positions on top of it. Make it anew against what is there.";
+        Err(Problem::new(ProblemKind::FollowsRefused, detail).at(self.path))
+    }
+
+    /// The member `name`, a whole number from 0 on.
+    pub(crate) fn index_arg(&self, name: &str) -> Result<usize, Problem> {
+        let value = self.need(name)?;
+        let index = value.as_u64().and_then(|index| usize::try_from(index).ok());
+        index.ok_or_else(|| {
+            Problem::new(ProblemKind::WrongType, format!("\"{name}\" must be a whole number from 0 on.")).at(self.path)
+        })
+    }
+
+    /// As [`index_arg`](Self::index_arg), 0 where it is left out.
+    pub(crate) fn optional_index(&self, name: &str) -> Result<usize, Problem> {
+        if self.edit.arg(name).is_none() { Ok(0) } else { self.index_arg(name) }
     }
 
     /// Refuses members that the operation does not know.
@@ -223,6 +267,28 @@ macro_rules! kinds {
             pub(crate) fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
                 match (self, cell) { $((Self::$Variant(field), Cell::$Variant(cell)) => field.met(cell, site, met),)* _ => () }
             }
+
+            pub(crate) fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+                match (self, cell) { $((Self::$Variant(field), Cell::$Variant(cell)) => field.patch(cell, rest, effect, patch),)* _ => None }
+            }
+
+            pub(crate) fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c Field, &'c Cell)> {
+                if rest.is_empty() {
+                    return Some((self, cell));
+                }
+                match (self, cell) { $((Self::$Variant(field), Cell::$Variant(cell)) => field.find(cell, rest),)* _ => None }
+            }
+
+            pub(crate) fn links(&self, steps: &mut Vec<Option<String>>, holder: Option<Holder>, links: &mut Vec<Link>) {
+                match self { $(Self::$Variant(field) => field.links(steps, holder, links)),* }
+            }
+
+            pub(crate) fn walk(&self, cell: &Cell, walk: &mut Walk<'_>) {
+                if walk.steps.is_empty() {
+                    return (walk.visit)(&walk.path, &self.plain(cell));
+                }
+                match (self, cell) { $((Self::$Variant(field), Cell::$Variant(cell)) => field.walk(cell, walk),)* _ => () }
+            }
         }
     };
 }
@@ -232,8 +298,94 @@ const MISMATCH: &str = "The stored state is of another kind than the charter dec
 kinds! {
     Register register "register";
     Counter  counter  "counter";
+    List     list     "list";
     Map      map      "map";
     Set      set      "set";
+    Text     text     "text";
+}
+
+/// A way through the state along steps, each a name or any id, to the plain values at its ends.
+pub(crate) struct Walk<'w> {
+    steps: &'w [Option<String>],
+    path: Vec<String>,
+    visit: &'w mut dyn FnMut(&[String], &Value),
+}
+
+impl Walk<'_> {
+    /// Visits every value to which the steps lead. Cost O(what they lead through).
+    pub(crate) fn over(
+        fields: &Fields,
+        root: &Record,
+        steps: &[Option<String>],
+        visit: &mut dyn FnMut(&[String], &Value),
+    ) {
+        fields.walk(root, &mut Walk { steps, path: Vec::new(), visit });
+    }
+
+    fn step(&mut self, token: &str, go_on: impl FnOnce(&mut Walk<'_>)) {
+        self.path.push(token.to_owned());
+        let mut further =
+            Walk { steps: &self.steps[1..], path: std::mem::take(&mut self.path), visit: &mut *self.visit };
+        go_on(&mut further);
+        self.path = further.path;
+        self.path.pop();
+    }
+
+    /// Through one element or all of them.
+    fn each<'c, E: 'c, I: Iterator<Item = (&'c str, &'c E)>>(
+        &mut self,
+        one: impl Fn(&str) -> Option<(&'c str, &'c E)>,
+        all: impl Fn() -> I,
+        go_on: impl Fn(&'c E, &mut Walk<'_>),
+    ) {
+        match self.steps.first() {
+            None => {}
+            Some(Some(id)) => {
+                if let Some((id, element)) = one(id) {
+                    self.step(id, |walk| go_on(element, walk));
+                }
+            }
+            Some(None) => all().for_each(|(id, element)| self.step(id, |walk| go_on(element, walk))),
+        }
+    }
+}
+
+/// Characters that an id has at most.
+const ID_CHARS: usize = 128;
+
+/// The path of the record or element `id` of the map or list at `path`.
+pub(crate) fn inner(path: &Path, id: &str) -> Path {
+    Path::of(path.tokens().iter().cloned().chain([id.to_owned()]))
+}
+
+/// `path` without its last `levels` tokens.
+pub(crate) fn parent(path: &Path, levels: usize) -> Path {
+    Path::of(path.tokens()[..path.tokens().len().saturating_sub(levels)].iter().cloned())
+}
+
+pub(crate) fn listed(seqs: &[u64]) -> String {
+    let word = if seqs.len() == 1 { "update" } else { "updates" };
+    let list: Vec<_> = seqs.iter().map(u64::to_string).collect();
+    format!("{word} {}", list.join(", "))
+}
+
+pub(crate) fn checked_id<'v>(at: &Path, id: &'v Value) -> Result<&'v str, Problem> {
+    let text =
+        id.as_str().filter(|id| !id.is_empty() && id.chars().count() <= ID_CHARS && !id.chars().any(char::is_control));
+    text.ok_or_else(|| {
+        let detail = format!("An id is a string of 1 to {ID_CHARS} characters without control characters.");
+        Problem::new(ProblemKind::WrongType, detail).at(at)
+    })
+}
+
+impl Field {
+    /// Where the character is now that a view sees at an index of a text; `None` for any other kind, and beyond the end.
+    pub(crate) fn anchored(&self, cell: &Cell, view: View, index: usize) -> Option<Anchored> {
+        match cell {
+            Cell::Text(cell) => cell.anchored(view, index),
+            _ => None,
+        }
+    }
 }
 
 /// The string member `name` of a stored effect.

@@ -3,10 +3,12 @@
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use super::{Cell, Field, Growth, Settlement, Site};
+use super::{Cell, Field, Growth, Settlement, Site, Walk};
 use crate::edit::Effect;
+use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::references::{Holder, Link};
 use crate::state::Stamp;
 use crate::suggest::nearest;
 
@@ -94,6 +96,34 @@ impl Fields {
 
     pub(crate) fn met(&self, record: &Record, site: &Site<'_>, met: &mut Vec<u64>) {
         self.0.iter().zip(&record.0).for_each(|((_, field), cell)| field.met(cell, site, met));
+    }
+
+    pub(crate) fn walk(&self, record: &Record, walk: &mut Walk<'_>) {
+        let Some(Some(name)) = walk.steps.first() else { return };
+        if let Some((at, cell)) = self.position(name).and_then(|at| Some((at, record.0.get(at)?))) {
+            walk.step(name, |walk| self.0[at].1.walk(cell, walk));
+        }
+    }
+
+    pub(crate) fn patch(&self, record: &Record, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+        let (name, rest) = rest.split_first()?;
+        let at = self.position(name)?;
+        patch.step(name);
+        self.0[at].1.patch(record.0.get(at)?, rest, effect, patch)
+    }
+
+    pub(crate) fn find<'c>(&'c self, record: &'c Record, rest: &[String]) -> Option<(&'c Field, &'c Cell)> {
+        let (name, rest) = rest.split_first()?;
+        let at = self.position(name)?;
+        self.0[at].1.find(record.0.get(at)?, rest)
+    }
+
+    pub(crate) fn links(&self, steps: &mut Vec<Option<String>>, holder: Option<Holder>, links: &mut Vec<Link>) {
+        for (name, field) in &self.0 {
+            steps.push(Some(name.clone()));
+            field.links(steps, holder, links);
+            steps.pop();
+        }
     }
 
     fn unknown(&self, parent: &Path, name: &str) -> Problem {

@@ -21,8 +21,10 @@ use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
 use crate::canonical::weight;
 use crate::charter::{Section, check_schema};
 use crate::edit::{Edit, Effect, VerdictKind};
+use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::references::{Holder, Link, Reference};
 use crate::state::Stamp;
 
 /// A declared register.
@@ -31,6 +33,7 @@ pub(crate) struct Field {
     schema: Option<Arc<Validator>>,
     initial: Value,
     merge: Merge,
+    refers: Option<Reference>,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -62,6 +65,9 @@ impl Field {
     fn check(&self, at: &Path, value: &Value) -> Result<(), Problem> {
         if value.is_null() {
             return Err(Problem::new(ProblemKind::WrongType, "null stands for unset: send \"clear\" in place of \"set\".").at(at));
+        }
+        if self.refers.is_some() && !value.is_string() {
+            return Err(Problem::new(ProblemKind::WrongType, "A reference is the id of a record, a string.").at(at));
         }
         match &self.schema {
             Some(schema) => check_schema(schema, at, value),
@@ -166,9 +172,13 @@ impl Kind for Field {
             "unchanged" => Merge::Unchanged,
             _ => Merge::Last,
         };
-        section.later(&["surface", "refers"]);
+        section.later(&["surface"]);
+        let refers = section.reference("refers");
+        if refers.is_some() && merge == Merge::All {
+            section.fault_at("merge", "a rule that keeps one value, since it refers to one record", None);
+        }
         let initial = section.json("initial").unwrap_or(Value::Null);
-        let field = Self { schema, initial: Value::Null, merge };
+        let field = Self { schema, initial: Value::Null, merge, refers };
         let faulty = !initial.is_null() && field.load(&Path::of(["initial"]), &initial, Stamp::OPENING).is_err();
         if faulty {
             section.fault_at("initial", "a value that the field's own schema and merge rule accept", None);
@@ -270,6 +280,16 @@ impl Kind for Field {
         };
         *cell = Cell { values, changed: stamp };
         Ok(growth(old, weight(&self.plain(cell))))
+    }
+
+    fn patch(&self, _cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+        let value = effect.arg("values").or_else(|| effect.arg("value"));
+        patch.replace(if effect.op == "clear" { Value::Null } else { value?.clone() });
+        Some(())
+    }
+
+    fn links(&self, steps: &mut Vec<Option<String>>, holder: Option<Holder>, links: &mut Vec<Link>) {
+        links.extend(self.refers.clone().map(|reference| Link { steps: steps.clone(), holder, reference }));
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use imbl::OrdMap;
+use imbl::{OrdMap, Vector};
 use jsonschema::Validator;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -11,6 +11,7 @@ use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
 use crate::canonical::{CanonicalText, weight};
 use crate::charter::{Section, check_schema};
 use crate::edit::{Edit, Effect, VerdictKind};
+use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::state::Stamp;
@@ -22,11 +23,18 @@ pub(crate) struct Field {
     most: usize,
 }
 
-/// The elements by their canonical text, each with the update that inserted it last, and those removed lately.
+/// The elements in the order of their canonical texts, each with the update that inserted it last, and those removed lately.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
-    elements: OrdMap<CanonicalText, (Arc<Value>, Stamp)>,
+    elements: Vector<Element>,
     removed: OrdMap<CanonicalText, Stamp>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Element {
+    text: CanonicalText,
+    value: Arc<Value>,
+    stamp: Stamp,
 }
 
 /// Removed elements that a set remembers, to tell a concurrent remove from one of what was never there. When twice as many
@@ -54,8 +62,8 @@ impl Field {
         self.check(site.path, value)?;
         let text = CanonicalText::of(value);
         let mut settlement = site.applied(Edit::new(site.path, "insert").with("value", value.clone()));
-        match (cell.elements.get(&text), cell.removed.get(&text)) {
-            (Some((_, stamp)), _) if site.is_concurrent(*stamp) => {
+        match (cell.get(&text), cell.removed.get(&text)) {
+            (Some(Element { stamp, .. }), _) if site.is_concurrent(*stamp) => {
                 let because = format!("Update {} had inserted it too; both count as one.", stamp.seq);
                 settlement.verdict = site.verdict(VerdictKind::Merged, vec![stamp.seq], because);
             }
@@ -76,8 +84,8 @@ impl Field {
         let nothing = |kind, seq: u64, because: String| {
             Ok(Settlement { effects: vec![], verdict: site.verdict(kind, vec![seq], because) })
         };
-        match (cell.elements.get(&text), cell.removed.get(&text)) {
-            (Some((_, stamp)), _) if site.is_concurrent(*stamp) => {
+        match (cell.get(&text), cell.removed.get(&text)) {
+            (Some(Element { stamp, .. }), _) if site.is_concurrent(*stamp) => {
                 let because = format!("Update {}, which the proposer had not seen, inserted it; the insert stands.", stamp.seq);
                 nothing(VerdictKind::Dropped, stamp.seq, because)
             }
@@ -113,12 +121,15 @@ impl Kind for Field {
         };
         self.has_space(at, values.len())?;
         values.iter().try_for_each(|value| self.check(at, value))?;
-        let elements = values.iter().map(|value| (CanonicalText::of(value), (Arc::new(value.clone()), stamp)));
-        Ok(Cell { elements: elements.collect(), removed: OrdMap::new() })
+        let element = |value: &Value| Element { text: CanonicalText::of(value), value: Arc::new(value.clone()), stamp };
+        let mut elements: Vec<_> = values.iter().map(element).collect();
+        elements.sort_by(|one, other| one.text.cmp(&other.text));
+        elements.dedup_by(|one, other| one.text == other.text);
+        Ok(Cell { elements: elements.into(), removed: OrdMap::new() })
     }
 
     fn plain(&self, cell: &Cell) -> Value {
-        cell.elements.values().map(|(value, _)| (**value).clone()).collect()
+        cell.elements.iter().map(|element| (*element.value).clone()).collect()
     }
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
@@ -134,30 +145,59 @@ impl Kind for Field {
     fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
         let value = effect.arg("value").ok_or("the effect lacks \"value\"")?;
         let text = CanonicalText::of(value);
-        let one = weight(value) + 1;
+        let one = |elements: usize| weight(value) + usize::from(elements > 0);
         match effect.op.as_str() {
             "insert" => {
                 cell.removed.remove(&text);
-                let before = cell.elements.insert(text, (Arc::new(value.clone()), stamp));
-                Ok(if before.is_some() { 0 } else { growth(0, one) })
+                match cell.position(&text) {
+                    Ok(index) => {
+                        cell.elements[index].stamp = stamp;
+                        Ok(0)
+                    }
+                    Err(index) => {
+                        let grown = growth(0, one(cell.elements.len()));
+                        cell.elements.insert(index, Element { text, value: Arc::new(value.clone()), stamp });
+                        Ok(grown)
+                    }
+                }
             }
             "remove" => {
-                cell.elements.remove(&text).ok_or_else(|| format!("no element {text}"))?;
+                let index = cell.position(&text).map_err(|_| format!("no element {text}"))?;
+                cell.elements.remove(index);
                 cell.removed.insert(text, stamp);
                 cell.forget();
-                Ok(growth(one, 0))
+                Ok(growth(one(cell.elements.len()), 0))
             }
             _ => Err(stored_op(effect)),
         }
     }
 
+    fn patch(&self, cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+        let value = effect.arg("value")?;
+        match (cell.position(&CanonicalText::of(value)), effect.op.as_str()) {
+            (Err(index), "insert") => patch.add_at(&index.to_string(), value.clone()),
+            (Ok(index), "remove") => patch.remove_at(index),
+            _ => {}
+        }
+        Some(())
+    }
+
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
-        let stamps = cell.elements.values().map(|(_, stamp)| stamp).chain(cell.removed.values());
+        let stamps = cell.elements.iter().map(|element| &element.stamp).chain(cell.removed.values());
         met.extend(stamps.filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq));
     }
 }
 
 impl Cell {
+    /// Where an element is, or would be. Cost O(log² n).
+    fn position(&self, text: &CanonicalText) -> Result<usize, usize> {
+        self.elements.binary_search_by(|element| element.text.cmp(text))
+    }
+
+    fn get(&self, text: &CanonicalText) -> Option<&Element> {
+        self.position(text).ok().and_then(|index| self.elements.get(index))
+    }
+
     fn forget(&mut self) {
         if self.removed.len() < 2 * REMEMBERED {
             return;

@@ -38,6 +38,8 @@ struct Client {
     highest: u64,
     /// The `seq` of the session when it was last answered.
     touched: u64,
+    /// Its last proposal that was refused.
+    refused: u64,
     outcomes: BTreeMap<u64, ClientOutcome>,
 }
 
@@ -62,7 +64,13 @@ impl Clients {
         })
     }
 
+    /// Whether a proposal of the client was refused that did not know it while it knew the outcomes up to `answered`.
+    pub(super) fn has_refused_beyond(&self, client: Uuid, answered: u64) -> bool {
+        self.clients.get(&client).is_some_and(|known| known.refused > answered)
+    }
+
     pub(super) fn record(&mut self, client: Uuid, n: u64, outcome: ClientOutcome, seq: u64) {
+        let is_refused = matches!(outcome, ClientOutcome::Refused(_));
         let outcome = match outcome {
             ClientOutcome::Refused(problem) => {
                 self.refusals.push_back((client, n));
@@ -73,6 +81,7 @@ impl Clients {
         let known = self.clients.entry(client).or_default();
         known.highest = known.highest.max(n);
         known.touched = seq;
+        known.refused = if is_refused { known.refused.max(n) } else { known.refused };
         known.outcomes.insert(n, outcome);
         if known.outcomes.len() > OUTCOMES {
             known.outcomes.pop_first();

@@ -16,6 +16,7 @@ use crate::edit::{Actor, Edit, Proposal, Settled, Verdict, VerdictKind};
 use crate::kind::{Settlement, Site};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::references::{check_all_references, check_references, follow_drops};
 use crate::state::{Misfit, Stamp, State};
 
 /// Puts the proposals of one session in order and settles them.
@@ -57,6 +58,7 @@ impl Sequencer {
     /// A sequencer of a new session. Fails where `opening` does not fit the charter or its limits.
     pub fn open(charter: Arc<Charter>, opening: Option<&Value>) -> Result<Self, Problem> {
         let state = State::open(&charter.fields, opening)?;
+        check_all_references(&charter.fields, state.root(), &charter.links)?;
         if state.weight() > charter.limits.state {
             return Err(too_large(&charter));
         }
@@ -150,11 +152,16 @@ impl Sequencer {
         let limit = self.charter.limits.state;
         // What can be refused after a first effect must be able to go back.
         let is_tight = self.state.weight() + 2 * asked as u64 > limit;
-        let before = (proposal.edits.len() > 1 || is_tight).then(|| self.state.clone());
+        let is_several = proposal.edits.len() > 1 || !self.charter.links.is_empty();
+        let before = (is_several || is_tight).then(|| self.state.clone());
         let weight_before = self.state.weight();
         let result = self.settle_edits(actor, proposal, now).and_then(|update| {
             let is_over = self.state.weight() > limit && self.state.weight() > weight_before;
-            if is_over { Err(too_large(&self.charter)) } else { Ok(update) }
+            if is_over {
+                return Err(too_large(&self.charter));
+            }
+            check_references(&self.charter.fields, self.state.root(), &self.charter.links, &update.effects)?;
+            Ok(update)
         });
         match (&result, before) {
             (Ok(update), _) => self.seq = update.seq,
@@ -192,16 +199,18 @@ impl Sequencer {
         let mut effects = Vec::with_capacity(proposal.edits.len());
         let mut verdicts = Vec::new();
         for (index, edit) in proposal.edits.iter().enumerate() {
-            let settlement = self
-                .settle_edit(actor, proposal, index, edit)
-                .map_err(|problem| if proposal.edits.len() > 1 { problem.with("edit", index) } else { problem })?;
-            for effect in &settlement.effects {
+            let settlement =
+                self.settle_edit(actor, proposal, index, edit).map_err(|problem| at_edit(problem, proposal, index))?;
+            let followed =
+                follow_drops(&self.charter.fields, self.state.root(), &self.charter.links, settlement.effects)
+                    .map_err(|problem| at_edit(problem, proposal, index))?;
+            for effect in &followed {
                 self.state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| {
                     // Never reached while settling and applying agree; the sentence is for whoever breaks that.
                     Problem::new(ProblemKind::Unavailable, format!("Nothing was settled: {misfit}."))
                 })?;
             }
-            effects.extend(settlement.effects);
+            effects.extend(followed);
             verdicts
                 .extend(Some(settlement.verdict).filter(|verdict: &Verdict| verdict.verdict != VerdictKind::Applied));
         }
@@ -233,6 +242,8 @@ impl Sequencer {
             n: proposal.n,
             client: actor.client,
             seen: proposal.seen.unwrap_or(self.seq),
+            follows_refused: proposal.seen.is_some()
+                && self.clients.has_refused_beyond(actor.client, proposal.answered),
         };
         if edit.op == "test" {
             return self.test(&site);
@@ -261,6 +272,11 @@ impl Sequencer {
         let detail = format!("{} is not what the proposal asks for.", site.path);
         Err(Problem::new(ProblemKind::TestFailed, detail).at(site.path).current(present.unwrap_or_default()))
     }
+}
+
+/// Names the edit that failed, where there are several.
+fn at_edit(problem: Problem, proposal: &Proposal, index: usize) -> Problem {
+    if proposal.edits.len() > 1 { problem.with("edit", index) } else { problem }
 }
 
 fn too_large(charter: &Charter) -> Problem {

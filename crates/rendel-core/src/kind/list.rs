@@ -1,0 +1,573 @@
+//! `list`: elements in an order of their own, by id.
+//!
+//! Elements are inserted, moved and removed by what they are beside, never by what index they have: so each goes where its
+//! proposer meant. Of two concurrent moves of one element the later in order wins; a remove stands against moves and edits
+//! that had not seen it. Nothing is doubled or lost.
+
+use std::sync::Arc;
+
+use imbl::OrdMap;
+use jsonschema::Validator;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+
+use super::changes::Changes;
+use super::{
+    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed, parent, stored_op, stored_text,
+};
+use crate::canonical::weight;
+use crate::charter::{Section, check_schema};
+use crate::edit::{Edit, Effect, Verdict, VerdictKind};
+use crate::patch::Patch;
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::references::{Holder, Link};
+use crate::sequence::{Places, Target, View};
+use crate::state::Stamp;
+
+/// A declared list.
+#[derive(Clone, Debug)]
+pub(crate) struct Field {
+    each: Each,
+    is_append_only: bool,
+    most: usize,
+    keep: Option<usize>,
+}
+
+/// What the elements are.
+#[derive(Clone, Debug)]
+enum Each {
+    /// Records whose fields settle on their own.
+    Record(Fields),
+    /// JSON values that stay as they are.
+    Value(Option<Arc<Validator>>),
+}
+
+/// The elements by id, their places, and those removed lately. Behind one pointer, since a record may have many lists.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub(crate) struct Cell(Arc<Inner>);
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Inner {
+    places: Places,
+    elements: OrdMap<Arc<str>, Arc<Element>>,
+    removed: OrdMap<Arc<str>, Removed>,
+    /// What was removed up to here is forgotten.
+    forgotten: u64,
+    changes: Changes,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Element {
+    item: Item,
+    inserted: Stamp,
+    /// Its last move, or its insert.
+    placed: Stamp,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum Item {
+    Record(Record),
+    Value(Value),
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Removed {
+    element: Arc<Element>,
+    stamp: Stamp,
+}
+
+/// Where something goes at present.
+struct Placed {
+    /// The id of the element before it.
+    after: Value,
+    /// How its proposer saw it, where that is not how it is.
+    made: Option<Value>,
+    /// The updates that put others between it and what it was to be beside.
+    met: Vec<u64>,
+}
+
+const MOST: usize = 100_000;
+const TARGETS: &[&str] = &["after", "before", "index"];
+
+impl Field {
+    fn load_item(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Item, Problem> {
+        match &self.each {
+            Each::Record(fields) => fields.load(at, plain, stamp).map(Item::Record),
+            Each::Value(schema) => {
+                schema.as_ref().map_or(Ok(()), |schema| check_schema(schema, at, plain))?;
+                Ok(Item::Value(plain.clone()))
+            }
+        }
+    }
+
+    fn plain_item(&self, item: &Item) -> Value {
+        match (&self.each, item) {
+            (Each::Record(fields), Item::Record(record)) => fields.plain(record),
+            (_, Item::Value(value)) => value.clone(),
+            (Each::Value(_), Item::Record(_)) => Value::Null,
+        }
+    }
+
+    fn has_space(&self, at: &Path, elements: usize) -> Result<(), Problem> {
+        if elements <= self.most {
+            return Ok(());
+        }
+        let detail = format!("{at} holds at most {} elements. Remove one first.", self.most);
+        Err(Problem::new(ProblemKind::Full, detail).at(at))
+    }
+
+    fn target(&self, site: &Site<'_>, standard: Option<Target>) -> Result<Target, Problem> {
+        let given: Vec<_> = TARGETS.iter().filter_map(|name| site.edit.arg(name).map(|value| (*name, value))).collect();
+        let target = match given[..] {
+            [] => standard.ok_or_else(|| {
+                Problem::new(ProblemKind::Malformed, "\"move\" needs \"after\" or \"before\": an element's id, or null for the front or the end.")
+            }),
+            [("index", _)] => {
+                site.is_on_firm_ground()?;
+                site.index_arg("index").map(Target::Index)
+            }
+            [("after", Value::Null)] => Ok(Target::Front),
+            [("before", Value::Null)] => Ok(Target::End),
+            [(name, id)] => {
+                let id = checked_id(site.path, id)?.to_owned();
+                Ok(if name == "after" { Target::After(id) } else { Target::Before(id) })
+            }
+            _ => Err(Problem::new(ProblemKind::Malformed, "Give one of \"after\", \"before\" and \"index\".")),
+        };
+        let target = target.map_err(|problem| problem.at(site.path))?;
+        if self.is_append_only && target != Target::End {
+            let detail = "This list is append-only: leave out \"after\", \"before\" and \"index\".";
+            return Err(Problem::new(ProblemKind::Malformed, detail).at(site.path));
+        }
+        Ok(target)
+    }
+
+    /// Where a target is at present, `id` being what goes there.
+    fn placed(cell: &Inner, site: &Site<'_>, list: &Path, target: &Target, id: &str) -> Result<Placed, Problem> {
+        if let Target::After(beside) | Target::Before(beside) = target {
+            cell.is_beside(site, list, beside, id)?;
+        }
+        // The end is the end, whoever had put what there.
+        if !cell.changes.has_concurrent(site) || *target == Target::End {
+            let after = cell.places.before(target, id).ok_or_else(|| beyond(site, list, cell.places.len(View::PRESENT)))?;
+            return Ok(Placed { after: json!(after.as_deref()), made: None, met: vec![] });
+        }
+        if site.seen < cell.places.horizon() {
+            let detail = format!("{list} changed so often since {} that this cannot be placed any more. Look again.", site.seen);
+            return Err(Problem::new(ProblemKind::TooOld, detail).at(site.path));
+        }
+        let view = View { seen: site.seen, client: site.client };
+        // Tried on a clone, which shares everything, so that what is told is what will be.
+        let mut places = cell.places.clone();
+        let (id, stamp) = (Arc::from(id), Stamp { seq: u64::MAX, client: site.client });
+        let placed = if places.has(&id) { places.shift(view, target, &id, stamp) } else { places.insert(view, target, &id, stamp) };
+        placed.ok_or_else(|| beyond(site, list, cell.places.len(view)))?;
+        let after = places.before(&Target::Before(id.to_string()), &id).flatten();
+        let asked = match target {
+            Target::Front => Some(None),
+            Target::After(beside) => Some(Some(beside.as_str())),
+            _ => None,
+        };
+        let next = places.rank(&id).and_then(|rank| places.at(View::PRESENT, rank + 1));
+        let is_elsewhere = match (asked, target) {
+            (Some(asked), _) => asked != after.as_deref(),
+            (None, Target::Before(beside)) => next.map(AsRef::as_ref) != Some(beside.as_str()),
+            (None, Target::Index(index)) => places.rank(&id) != Some(*index),
+            _ => false,
+        };
+        let met = if is_elsewhere { cell.changes.concurrent(site) } else { vec![] };
+        Ok(Placed { after: json!(after.as_deref()), made: Some(target.made(site.seen)), met })
+    }
+
+    fn insert(&self, cell: &Inner, site: &Site<'_>) -> Result<Settlement, Problem> {
+        if site.edit.op != "insert" {
+            return Err(site.unknown_op("A list", &["insert"]));
+        }
+        site.only(&["id", "value", "after", "before", "index"])?;
+        let id = match site.edit.arg("id") {
+            Some(id) => checked_id(site.path, id)?.to_owned(),
+            None => site.made_id(),
+        };
+        if let Some(element) = cell.elements.get(id.as_str()) {
+            let detail = format!("There is an element {id:?} in {} already. Give another id.", site.path);
+            return Err(Problem::new(ProblemKind::Exists, detail)
+                .at(inner(site.path, &id))
+                .current(self.plain_item(&element.item)));
+        }
+        if cell.places.remembers(&id) {
+            let detail = format!("An element {id:?} was in {} before and was removed. Give another id.", site.path);
+            return Err(Problem::new(ProblemKind::Exists, detail).at(inner(site.path, &id)));
+        }
+        if self.keep.is_none() {
+            self.has_space(site.path, cell.elements.len() + 1)?;
+        }
+        let target = self.target(site, Some(Target::End))?;
+        let item = self.load_item(&inner(site.path, &id), site.need("value")?, Stamp::OPENING)?;
+        let placed = Self::placed(cell, site, site.path, &target, &id)?;
+        let effect = Edit::new(site.path, "insert").with("id", id).with("value", self.plain_item(&item));
+        let mut settlement = Settlement { effects: vec![placed.on(effect)], verdict: placed.verdict(site) };
+        let over = self.keep.map_or(0, |keep| (cell.elements.len() + 1).saturating_sub(keep));
+        let oldest = (0..over).filter_map(|index| cell.places.at(View::PRESENT, index));
+        let oldest = oldest.map(|id| Edit::new(inner(site.path, id), "remove"));
+        settlement.effects.extend(oldest);
+        Ok(settlement)
+    }
+
+    fn shift(&self, cell: &Inner, id: &str, element: &Element, site: &Site<'_>) -> Result<Settlement, Problem> {
+        site.only(&["after", "before"])?;
+        let target = self.target(site, None)?;
+        let list = parent(site.path, 1);
+        let placed = Self::placed(cell, site, &list, &target, id)?;
+        let effect = placed.on(Edit::new(site.path, "move"));
+        let mut verdict = placed.verdict(site);
+        if site.is_concurrent(element.placed) && element.placed != element.inserted {
+            let seq = element.placed.seq;
+            let because = format!("Update {seq}, which the proposer had not seen, had moved it elsewhere; the later move stands.");
+            verdict = site.verdict(VerdictKind::Overrode, vec![seq], because);
+            let before = cell.places.rank(id).and_then(|rank| rank.checked_sub(1));
+            let before = before.and_then(|index| cell.places.at(View::PRESENT, index));
+            verdict.lost = Some(json!({ "after": before.map(AsRef::as_ref) }));
+        }
+        Ok(Settlement { effects: vec![effect], verdict })
+    }
+
+    fn remove(&self, element: &Element, site: &Site<'_>) -> Result<Settlement, Problem> {
+        site.only(&[])?;
+        let mut met = Vec::new();
+        met.extend([element.inserted, element.placed].iter().filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq));
+        if let (Each::Record(fields), Item::Record(record)) = (&self.each, &element.item) {
+            fields.met(record, site, &mut met);
+        }
+        met.sort_unstable();
+        met.dedup();
+        let mut settlement = site.applied(Edit::new(site.path, "remove"));
+        if !met.is_empty() {
+            let because = format!("The element went, and with it what {} did to it without the proposer having seen that.", listed(&met));
+            settlement.verdict = site.verdict(VerdictKind::Overrode, met, because);
+            settlement.verdict.lost = Some(self.plain_item(&element.item));
+        }
+        Ok(settlement)
+    }
+
+    fn settle_inside(&self, id: &str, item: &Item, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        match (&self.each, item) {
+            (Each::Record(fields), Item::Record(record)) => fields.settle(record, rest, site),
+            _ => {
+                let detail = format!("The elements of this list stay as they are; remove {id:?} and insert another.");
+                Err(Problem::new(ProblemKind::UnknownPath, detail).at(site.path))
+            }
+        }
+    }
+
+    /// An edit at or inside an element that is not there now.
+    fn settle_absent(&self, cell: &Inner, id: &str, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        let met = cell.removed.get(id).filter(|removed| site.is_concurrent(removed.stamp));
+        let Some(Removed { element, stamp }) = met else {
+            let detail = format!("There is no element {id:?} in {}.", parent(site.path, rest.len() + 1));
+            return Err(Problem::new(ProblemKind::Gone, detail).at(site.path));
+        };
+        let seq = stamp.seq;
+        let nothing = |verdict: Verdict| Ok(Settlement { effects: vec![], verdict });
+        if rest.is_empty() && site.edit.op == "remove" {
+            self.remove(element, site)?;
+            let because = format!("Update {seq} had removed it already; both count as one.");
+            return nothing(site.verdict(VerdictKind::Merged, vec![seq], because));
+        }
+        if rest.is_empty() {
+            site.only(&["after", "before"])?;
+            self.target(site, None)?;
+        } else {
+            self.settle_inside(id, &element.item, rest, site)?;
+        }
+        let because = format!("Update {seq}, which the proposer had not seen, removed the element; the remove stands.");
+        let mut verdict = site.verdict(VerdictKind::Dropped, vec![seq], because);
+        verdict.lost = site.edit.arg("value").cloned();
+        nothing(verdict)
+    }
+}
+
+impl Inner {
+    /// Whether `beside` can be gone by: it is there, or it went unseen by the proposer.
+    fn is_beside(&self, site: &Site<'_>, list: &Path, beside: &str, id: &str) -> Result<(), Problem> {
+        if beside == id {
+            return Err(Problem::new(ProblemKind::Malformed, "An element cannot go beside itself.").at(site.path));
+        }
+        let is_unseen = || self.removed.get(beside).is_some_and(|removed| site.is_concurrent(removed.stamp));
+        if self.elements.contains_key(beside) || (is_unseen() && self.places.remembers(beside)) {
+            return Ok(());
+        }
+        let detail = format!("There is no element {beside:?} in {list} to go beside.");
+        Err(Problem::new(ProblemKind::Gone, detail).at(inner(list, beside)))
+    }
+}
+
+impl Placed {
+    fn on(&self, effect: Effect) -> Effect {
+        let effect = effect.with("after", self.after.clone());
+        match &self.made {
+            Some(made) => effect.with("made", made.clone()),
+            None => effect,
+        }
+    }
+
+    fn verdict(&self, site: &Site<'_>) -> Verdict {
+        if self.met.is_empty() {
+            return site.verdict(VerdictKind::Applied, vec![], "Nothing concurrent was in its way.");
+        }
+        let because = format!("It stands at the place it was meant for, where {} had put others or taken some away.", listed(&self.met));
+        site.verdict(VerdictKind::Rebased, self.met.clone(), because)
+    }
+}
+
+impl Target {
+    /// What a restart needs to find the same place again.
+    fn made(&self, seen: u64) -> Value {
+        match self {
+            Self::Front => json!({ "seen": seen, "after": null }),
+            Self::End => Value::Null,
+            Self::After(id) => json!({ "seen": seen, "after": id }),
+            Self::Before(id) => json!({ "seen": seen, "before": id }),
+            Self::Index(index) => json!({ "seen": seen, "index": index }),
+        }
+    }
+
+    fn stored(effect: &Effect, stamp: Stamp) -> Result<(View, Self), String> {
+        let after = |value: Option<&Value>| match value {
+            Some(Value::Null) => Ok(Self::Front),
+            Some(Value::String(id)) => Ok(Self::After(id.clone())),
+            _ => Err("the effect lacks \"after\"".to_owned()),
+        };
+        let Some(made) = effect.arg("made") else { return Ok((View::PRESENT, after(effect.arg("after"))?)) };
+        let seen = made.get("seen").and_then(Value::as_u64).ok_or("the effect lacks \"seen\"")?;
+        let target = match (made.get("index").and_then(Value::as_u64), made.get("before")) {
+            (Some(index), _) => Self::Index(usize::try_from(index).unwrap_or(usize::MAX)),
+            (None, Some(Value::String(id))) => Self::Before(id.clone()),
+            _ => after(made.get("after"))?,
+        };
+        Ok((View { seen, client: stamp.client }, target))
+    }
+}
+
+impl Kind for Field {
+    type Cell = Cell;
+
+    fn declare(section: &mut Section<'_>) -> Self {
+        let each = match (section.has("each"), section.schema("schema")) {
+            (true, None) => Each::Record(section.fields("each")),
+            (true, Some(_)) => {
+                section.fault_at("schema", "either `each` (records) or `schema` (plain values)", None);
+                Each::Record(section.fields("each"))
+            }
+            (false, schema) => Each::Value(schema),
+        };
+        let is_append_only = section.flag("append-only");
+        let most = section.number("most", 1..=MOST as i64, MOST);
+        let keep = section.integer("keep", 1..=MOST as i64).and_then(|keep| usize::try_from(keep).ok());
+        if keep.is_some() && !is_append_only {
+            section.fault_at("keep", "`append-only = true` beside it: only then is the first element the oldest", None);
+        }
+        Self { each, is_append_only, most, keep }
+    }
+
+    fn initial(&self, stamp: Stamp) -> Cell {
+        Cell::of(OrdMap::new(), Places::of([], stamp), stamp)
+    }
+
+    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+        let shape = || Problem::new(ProblemKind::WrongType, format!("{at} is a list: an array of {{\"id\", \"value\"}}.")).at(at);
+        let items = plain.as_array().ok_or_else(shape)?;
+        self.has_space(at, items.len())?;
+        let mut elements = OrdMap::new();
+        let mut ids: Vec<Arc<str>> = Vec::with_capacity(items.len());
+        for item in items {
+            let members = item.as_object().filter(|members| members.keys().all(|name| name == "id" || name == "value"));
+            let (id, value) = members.and_then(|members| Some((members.get("id")?, members.get("value")?))).ok_or_else(shape)?;
+            let id = checked_id(at, id)?;
+            let item = self.load_item(&inner(at, id), value, stamp)?;
+            let id: Arc<str> = Arc::from(id);
+            if elements.insert(id.clone(), Arc::new(Element { item, inserted: stamp, placed: stamp })).is_some() {
+                return Err(Problem::new(ProblemKind::Exists, format!("{at} has two elements {id:?}.")).at(inner(at, &id)));
+            }
+            ids.push(id);
+        }
+        Ok(Cell::of(elements, Places::of(ids, stamp), stamp))
+    }
+
+    fn plain(&self, cell: &Cell) -> Value {
+        let elements = cell.0.places.iter().filter_map(|id| Some((id, cell.0.elements.get(id)?)));
+        elements.map(|(id, element)| json!({ "id": id.as_ref(), "value": self.plain_item(&element.item) })).collect()
+    }
+
+    fn plain_at(&self, cell: &Cell, rest: &[String]) -> Option<Value> {
+        let Some((id, rest)) = rest.split_first() else { return Some(self.plain(cell)) };
+        match (&self.each, &cell.0.elements.get(id.as_str())?.item) {
+            (Each::Record(fields), Item::Record(record)) => fields.plain_at(record, rest),
+            (_, item) => rest.is_empty().then(|| self.plain_item(item)),
+        }
+    }
+
+    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+        let cell = &*cell.0;
+        let Some((id, rest)) = rest.split_first() else { return self.insert(cell, site) };
+        let ops: &[&str] = if self.is_append_only { &[] } else { &["move", "remove"] };
+        if rest.is_empty() && !ops.contains(&site.edit.op.as_str()) {
+            let what = if self.is_append_only { "An element of an append-only list" } else { "An element" };
+            return Err(site.unknown_op(what, ops));
+        }
+        match cell.elements.get(id.as_str()) {
+            None => self.settle_absent(cell, id, rest, site),
+            Some(element) if !rest.is_empty() => self.settle_inside(id, &element.item, rest, site),
+            Some(element) if site.edit.op == "move" => self.shift(cell, id, element, site),
+            Some(element) => self.remove(element, site),
+        }
+    }
+
+    fn apply(&self, cell: &mut Cell, rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+        let cell = Arc::make_mut(&mut cell.0);
+        let nowhere = || "no such place".to_owned();
+        let Some((id, rest)) = rest.split_first() else {
+            if effect.op != "insert" {
+                return Err(stored_op(effect));
+            }
+            let id: Arc<str> = Arc::from(stored_text(effect, "id")?);
+            let value = effect.arg("value").ok_or("the effect lacks \"value\"")?;
+            let item = self.load_item(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
+            let (view, target) = Target::stored(effect, stamp)?;
+            cell.places.insert(view, &target, &id, stamp).ok_or_else(nowhere)?;
+            let grown = growth(0, element_weight(&id, value) + usize::from(!cell.elements.is_empty()));
+            cell.elements.insert(id, Arc::new(Element { item, inserted: stamp, placed: stamp }));
+            cell.changed(stamp);
+            return Ok(grown);
+        };
+        let (id, element) = cell.elements.get_key_value(id.as_str()).ok_or_else(|| format!("no element {id:?}"))?;
+        let (id, element) = (id.clone(), element.clone());
+        match (rest.is_empty(), effect.op.as_str(), &self.each) {
+            (false, _, Each::Record(fields)) => {
+                drop(element);
+                let element = cell.elements.get_mut(&id).ok_or_else(nowhere)?;
+                match &mut Arc::make_mut(element).item {
+                    Item::Record(record) => fields.apply(record, rest, effect, stamp),
+                    Item::Value(_) => Err(nowhere()),
+                }
+            }
+            (true, "move", _) => {
+                let (view, target) = Target::stored(effect, stamp)?;
+                cell.places.shift(view, &target, &id, stamp).ok_or_else(nowhere)?;
+                cell.elements.insert(id, Arc::new(Element { placed: stamp, ..(*element).clone() }));
+                cell.changed(stamp);
+                Ok(0)
+            }
+            (true, "remove", _) => {
+                cell.places.remove(&id, stamp).ok_or_else(nowhere)?;
+                cell.elements.remove(&id);
+                let comma = usize::from(!cell.elements.is_empty());
+                let grown = growth(element_weight(&id, &self.plain_item(&element.item)) + comma, 0);
+                cell.removed.insert(id, Removed { element, stamp });
+                cell.changed(stamp);
+                Ok(grown)
+            }
+            _ => Err(stored_op(effect)),
+        }
+    }
+
+    fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+        let places = &cell.0.places;
+        let beside = |after: &Value| match after {
+            Value::Null => Some(0),
+            after => places.rank(after.as_str()?).map(|rank| rank + 1),
+        };
+        let Some((id, rest)) = rest.split_first() else {
+            let (id, value) = (effect.arg("id")?, effect.arg("value")?);
+            let index = beside(effect.arg("after")?)?.to_string();
+            patch.add_at(&index, json!({ "id": id, "value": value }));
+            return Some(());
+        };
+        let index = places.rank(id)?;
+        match (rest.is_empty(), effect.op.as_str()) {
+            (true, "remove") => patch.remove_at(index),
+            (true, _) => {
+                let to = beside(effect.arg("after")?)?;
+                patch.shift(index, if to > index { to - 1 } else { to });
+            }
+            (false, _) => {
+                let Item::Record(record) = &cell.0.elements.get(id.as_str())?.item else { return None };
+                let Each::Record(fields) = &self.each else { return None };
+                patch.step(&index.to_string());
+                patch.step("value");
+                fields.patch(record, rest, effect, patch)?;
+            }
+        }
+        Some(())
+    }
+
+    fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c super::Field, &'c super::Cell)> {
+        let (id, rest) = rest.split_first()?;
+        match (&self.each, &cell.0.elements.get(id.as_str())?.item) {
+            (Each::Record(fields), Item::Record(record)) => fields.find(record, rest),
+            _ => None,
+        }
+    }
+
+    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+        met.extend(cell.0.changes.concurrent(site));
+        if let Each::Record(fields) = &self.each {
+            for element in cell.0.elements.values() {
+                if let Item::Record(record) = &element.item {
+                    fields.met(record, site, met);
+                }
+            }
+        }
+    }
+
+    fn links(&self, steps: &mut Vec<Option<String>>, _holder: Option<Holder>, links: &mut Vec<Link>) {
+        steps.push(None);
+        if let Each::Record(fields) = &self.each {
+            fields.links(steps, Some(Holder::List), links);
+        }
+        steps.pop();
+    }
+
+    fn walk(&self, cell: &Cell, walk: &mut Walk<'_>) {
+        let Each::Record(fields) = &self.each else { return };
+        walk.each(
+            |id| cell.0.elements.get_key_value(id).map(|(id, element)| (&**id, &**element)),
+            || cell.0.elements.iter().map(|(id, element)| (&**id, &**element)),
+            |element, walk| {
+                if let Item::Record(record) = &element.item {
+                    fields.walk(record, walk);
+                }
+            },
+        );
+    }
+}
+
+/// What an element is as JSON.
+fn element_weight(id: &str, value: &Value) -> usize {
+    id.len() + r#"{"id":"","value":}"#.len() + weight(value)
+}
+
+impl Cell {
+    fn of(elements: OrdMap<Arc<str>, Arc<Element>>, places: Places, stamp: Stamp) -> Self {
+        Self(Arc::new(Inner { places, elements, removed: OrdMap::new(), forgotten: 0, changes: Changes::since(stamp) }))
+    }
+}
+
+impl Inner {
+    fn changed(&mut self, stamp: Stamp) {
+        self.changes.add(stamp);
+        let horizon = self.places.horizon();
+        if horizon > self.forgotten {
+            self.forgotten = horizon;
+            let kept = self.removed.iter().filter(|(_, removed)| removed.stamp.seq > horizon);
+            self.removed = kept.map(|(id, removed)| (id.clone(), removed.clone())).collect();
+        }
+    }
+}
+
+fn beyond(site: &Site<'_>, list: &Path, len: usize) -> Problem {
+    let detail = format!("{list} had {len} elements as the proposer saw it at {}.", site.seen);
+    Problem::new(ProblemKind::OutOfBounds, detail).at(site.path).with("length", len)
+}
