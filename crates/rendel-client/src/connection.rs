@@ -135,9 +135,8 @@ impl Connection {
     /// Proposes edits; gives the proposal's number, or `None` before the first `welcome`. Without a connection they stay
     /// pending and are sent on return.
     pub async fn propose(&mut self, edits: Vec<Edit>) -> Option<u64> {
-        let frame = self.replica.propose(edits, None, None)?;
-        let n = frame.n;
-        self.send(&FromParticipant::Propose(frame)).await;
+        let n = self.replica.propose(edits, None, None)?;
+        self.send_outgoing().await;
         Some(n)
     }
 
@@ -158,6 +157,13 @@ impl Connection {
         if let Some(mut socket) = self.socket.take() {
             // The service closes after `leave`; if it cannot any more, so be it.
             let _ = tokio::time::timeout(Duration::from_secs(1), socket.send(Message::Close(None))).await;
+        }
+    }
+
+    /// What the replica has to send; without a connection it is sent after the next `welcome`.
+    async fn send_outgoing(&mut self) {
+        while let Some(frame) = self.replica.poll_outgoing() {
+            self.send(&FromParticipant::Propose(frame)).await;
         }
     }
 
@@ -197,6 +203,7 @@ impl Connection {
     fn take_in(&mut self, welcome: FromService) -> Vec<rendel_wire::Propose> {
         let changes = self.replica.handle(welcome);
         self.events.extend(changes.into_iter().map(Event::Changed));
+        while self.replica.poll_outgoing().is_some() {}
         self.replica.unanswered().cloned().collect()
     }
 
@@ -226,6 +233,7 @@ impl Connection {
                 if has_diverged {
                     self.lost("this replica differs and asks for a snapshot".to_owned());
                 }
+                self.send_outgoing().await;
             }
         }
         Ok(())

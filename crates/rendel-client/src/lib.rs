@@ -5,10 +5,13 @@
 //! * [`Connection`] enters over a WebSocket, keeps a replica up to date, comes back by itself after a loss and sends
 //!   again what was not answered.
 
+mod anchor;
 mod apply;
 mod connection;
+mod draft;
 mod replica;
 
+pub use anchor::Anchor;
 pub use apply::{Misapplied, apply_edit, apply_effect};
 pub use connection::{Connection, ConnectionError, Event, Target};
-pub use replica::{Change, Pending, Replica};
+pub use replica::{Change, Replica};

@@ -1,21 +1,29 @@
 //! The copy of a session that a client keeps.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 
-use rendel_core::{Edit, Problem, Settled, digest};
+use rendel_core::{Edit, Problem, ProblemKind, Settled, digest};
 use rendel_wire::{
     Enter, FromService, OutcomeFrame, OutcomeOf, Participant, Propose, Roster, SessionHead, Welcome, You,
 };
 use serde_json::Value;
 use uuid::Uuid;
 
-use crate::apply::{apply_edit, apply_effect};
+use crate::anchor::{Anchor, Anchors};
+use crate::apply::{apply_edit, apply_effect, text_at, text_at_mut};
+use crate::draft::{Draft, Shift, Splice};
 
 /// A proposal that has no answer yet.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Pending {
-    /// The frame, as it was sent and as it is sent again.
-    pub frame: Propose,
+struct Pending {
+    /// Its first number. Own proposals are shown in the order of these.
+    key: u64,
+    /// The frame, as it was sent and as it is sent again. None while it waits: its positions mean nothing to the service
+    /// until those before it are answered, and it is made anew then.
+    frame: Option<Propose>,
+    edits: Vec<Edit>,
+    gesture: Option<String>,
+    note: Option<String>,
 }
 
 /// What a frame of the service changed.
@@ -39,6 +47,13 @@ pub enum Change {
         /// The update that it is.
         seq: u64,
     },
+    /// An own proposal that waited, or was refused for what it was made on top of, is sent under another number.
+    MadeAnew {
+        /// The number that it had.
+        was: u64,
+        /// The one that it has.
+        n: u64,
+    },
     /// Who came, went or changed.
     Roster(Roster),
     /// An update did not fit: this replica has diverged, and must enter again without `seen`.
@@ -58,6 +73,9 @@ pub struct Replica {
     confirmed: Option<Value>,
     roster: Vec<Participant>,
     pending: VecDeque<Pending>,
+    outgoing: VecDeque<Propose>,
+    drafts: BTreeMap<String, Draft>,
+    anchors: Anchors,
     last_n: u64,
     answered: u64,
     diverged: bool,
@@ -75,6 +93,9 @@ impl Replica {
             confirmed: None,
             roster: Vec::new(),
             pending: VecDeque::new(),
+            outgoing: VecDeque::new(),
+            drafts: BTreeMap::new(),
+            anchors: Anchors::default(),
             last_n: 0,
             answered: 0,
             diverged: false,
@@ -87,23 +108,83 @@ impl Replica {
         Enter { token, client: self.client, seen: is_known.then_some(self.seq), epoch: is_known.then_some(self.epoch) }
     }
 
-    /// Makes a proposal that is pending from now on; the frame is to be sent when there is a connection. `None` before the
-    /// first `welcome`.
-    pub fn propose(&mut self, edits: Vec<Edit>, gesture: Option<String>, note: Option<String>) -> Option<Propose> {
+    /// Makes a proposal that is pending from now on, and gives its number; `None` before the first `welcome`. The frame to
+    /// send comes from [`poll_outgoing`](Self::poll_outgoing), at once or when those before it are answered.
+    ///
+    /// The edits mean what is shown: splices count positions in [`view`](Self::view).
+    pub fn propose(&mut self, edits: Vec<Edit>, gesture: Option<String>, note: Option<String>) -> Option<u64> {
         self.confirmed.as_ref()?;
         self.last_n += 1;
-        let frame = Propose { n: self.last_n, seen: self.seq, answered: self.answered, edits, gesture, note };
-        self.pending.push_back(Pending { frame: frame.clone() });
-        Some(frame)
+        let key = self.last_n;
+        let mut must_wait = self.pending.iter().any(|pending| pending.frame.is_none());
+        for edit in &edits {
+            let Some(splice) = splice_of(edit) else { continue };
+            let Some(draft) = self.draft(&edit.at) else { continue };
+            must_wait |= draft.is_overtaken;
+            let shifts = draft.edit(key, &splice);
+            self.anchors.follow(&edit.at, &shifts);
+        }
+        let frame = (!must_wait).then(|| Propose {
+            n: key,
+            seen: self.seq,
+            answered: self.answered,
+            edits: edits.clone(),
+            gesture: gesture.clone(),
+            note: note.clone(),
+        });
+        self.outgoing.extend(frame.clone());
+        self.pending.push_back(Pending { key, frame, edits, gesture, note });
+        Some(key)
+    }
+
+    /// The draft of the text at a path, made where there is none and a text is shown.
+    fn draft(&mut self, at: &str) -> Option<&mut Draft> {
+        if !self.drafts.contains_key(at) {
+            let view = self.view()?;
+            self.drafts.insert(at.to_owned(), Draft::over(text_at(&view, at)?));
+        }
+        self.drafts.get_mut(at)
+    }
+
+    /// The next frame to send. Without a connection it may be thrown away: what has no answer is sent after `welcome`.
+    pub fn poll_outgoing(&mut self) -> Option<Propose> {
+        self.outgoing.pop_front()
     }
 
     /// The proposals to send again after a `welcome`, in order.
     pub fn unanswered(&self) -> impl Iterator<Item = &Propose> {
-        self.pending.iter().map(|pending| &pending.frame)
+        self.pending.iter().filter_map(|pending| pending.frame.as_ref())
+    }
+
+    /// The first numbers of the proposals that have no answer yet, those that wait included.
+    pub fn pending(&self) -> impl Iterator<Item = u64> {
+        self.pending.iter().map(|pending| pending.key)
+    }
+
+    /// Attaches an anchor to the text that is shown at a path: to the character before `index`, or to the one at it. It moves
+    /// with that character, and says so when it is gone.
+    pub fn anchor(&mut self, at: &str, index: usize, is_left: bool) -> Anchor {
+        self.anchors.add(at, index, is_left)
+    }
+
+    /// Where an anchor is now, and whether its character is still there.
+    pub fn anchored(&self, anchor: Anchor) -> Option<(usize, bool)> {
+        self.anchors.find(anchor)
+    }
+
+    /// Forgets an anchor.
+    pub fn release(&mut self, anchor: Anchor) {
+        self.anchors.remove(anchor);
     }
 
     /// Takes in a frame of the service, and says what it changed.
     pub fn handle(&mut self, frame: FromService) -> Vec<Change> {
+        let mut changes = self.handle_frame(frame);
+        changes.extend(self.send_what_waited());
+        changes
+    }
+
+    fn handle_frame(&mut self, frame: FromService) -> Vec<Change> {
         match frame {
             FromService::Welcome(welcome) => self.handle_welcome(*welcome),
             FromService::Settled(frame) => self.handle_updates(frame.updates),
@@ -121,9 +202,8 @@ impl Replica {
         let Welcome { you, session, epoch, seq, state, updates, roster, outcomes, .. } = welcome;
         let updates = updates.unwrap_or_default();
         if let Some(state) = state {
-            self.confirmed = Some(state);
+            self.take_state(state);
             self.seq = seq - updates.len() as u64;
-            self.diverged = false;
         }
         self.you = Some(you);
         self.session = Some(session);
@@ -132,7 +212,24 @@ impl Replica {
         let mut changes = vec![Change::Welcomed];
         changes.extend(self.handle_updates(updates));
         changes.extend(outcomes.into_iter().filter_map(|outcome| self.handle_outcome(outcome)));
+        // Everything without an answer is sent again now, and so need not go out twice.
+        self.outgoing.clear();
         changes
+    }
+
+    /// Another state than the one that updates led to.
+    fn take_state(&mut self, state: Value) {
+        for (at, draft) in &mut self.drafts {
+            let shifts = draft.settle_as(text_at(&state, at).unwrap_or_default());
+            self.anchors.follow(at, &shifts);
+        }
+        for at in self.anchors.paths().filter(|at| !self.drafts.contains_key(at)).collect::<Vec<_>>() {
+            let old = self.confirmed.as_ref().and_then(|confirmed| text_at(confirmed, &at)).unwrap_or_default();
+            let shifts = Draft::over(old).settle_as(text_at(&state, &at).unwrap_or_default());
+            self.anchors.follow(&at, &shifts);
+        }
+        self.confirmed = Some(state);
+        self.diverged = false;
     }
 
     fn handle_updates(&mut self, updates: Vec<Settled>) -> Vec<Change> {
@@ -162,7 +259,45 @@ impl Replica {
         }
         update.effects.iter().try_for_each(|effect| apply_effect(state, effect)).map_err(|error| error.to_string())?;
         self.seq = update.seq;
+        self.redraft(update);
         Ok(())
+    }
+
+    /// Brings drafts and anchors up to date with an update that was applied.
+    fn redraft(&mut self, update: &Settled) {
+        let is_own = update.client == self.client;
+        let own = self.pending.iter().find(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == update.n));
+        let own = own.filter(|_| is_own).map(|pending| pending.key);
+        let mut splices: BTreeMap<&str, Vec<Splice>> = BTreeMap::new();
+        for effect in &update.effects {
+            match splice_of(effect) {
+                Some(splice) => splices.entry(&effect.at).or_default().push(splice),
+                None => self.follow_replacement(effect),
+            }
+        }
+        for (at, splices) in splices {
+            let shifts = match (self.drafts.get_mut(at), own) {
+                (None, _) => splices.iter().flat_map(Splice::shifts).collect(),
+                (Some(draft), Some(key)) => draft.settle_own(key, &splices).unwrap_or_default(),
+                (Some(draft), None) => {
+                    splices.iter().filter_map(|splice| draft.settle_foreign(splice)).flatten().collect()
+                }
+            };
+            self.anchors.follow(at, &shifts);
+        }
+    }
+
+    /// A text may be another, or gone, where what is around it was put, dropped or moved.
+    fn follow_replacement(&mut self, effect: &Edit) {
+        let state = self.confirmed.as_ref();
+        let is_inside = |at: &str| at.strip_prefix(&effect.at).is_some_and(|rest| rest.starts_with('/'));
+        for (at, draft) in self.drafts.iter_mut().filter(|(at, _)| is_inside(at)) {
+            let text = state.and_then(|state| text_at(state, at)).unwrap_or_default();
+            let is_same = draft.agrees_on(text);
+            if !is_same {
+                self.anchors.follow(at, &draft.settle_as(text));
+            }
+        }
     }
 
     fn handle_outcome(&mut self, outcome: OutcomeFrame) -> Option<Change> {
@@ -174,16 +309,90 @@ impl Replica {
     }
 
     fn refuse(&mut self, n: u64, problem: Problem) -> Option<Change> {
+        // What was made on top of a refused proposal is made anew where it can be; so is what the service cannot place any
+        // more, since here it is known where it belongs.
+        let is_passing = matches!(problem.kind(), ProblemKind::FollowsRefused | ProblemKind::TooOld);
+        let waiting = self.pending.iter_mut().find(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == n));
+        if let Some(pending) =
+            waiting.filter(|pending| is_passing && pending.edits.iter().any(|edit| splice_of(edit).is_some()))
+        {
+            pending.frame = None;
+            self.count_answered();
+            return None;
+        }
         self.answer(n).then_some(Change::Refused { n, problem })
     }
 
     /// Takes a proposal out of the pending ones; gives whether it was there.
     fn answer(&mut self, n: u64) -> bool {
-        let before = self.pending.len();
-        self.pending.retain(|pending| pending.frame.n != n);
-        // The highest number below which nothing is open.
-        self.answered = self.pending.front().map_or(self.last_n, |first| first.frame.n - 1);
-        self.pending.len() < before
+        let at = self.pending.iter().position(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == n));
+        let gone = at.and_then(|at| self.pending.remove(at));
+        if let Some(pending) = &gone {
+            self.forget(pending.key);
+        }
+        self.count_answered();
+        gone.is_some()
+    }
+
+    /// The highest number below which nothing is on its way.
+    fn count_answered(&mut self) {
+        self.answered = self.unanswered().map(|frame| frame.n - 1).min().unwrap_or(self.last_n);
+    }
+
+    /// Takes what is left of an own proposal out of the drafts, and lets go of drafts that nothing needs any more.
+    fn forget(&mut self, key: u64) {
+        for (at, draft) in &mut self.drafts {
+            let shifts = draft.forget(key);
+            self.anchors.follow(at, &shifts);
+        }
+        let pending = &self.pending;
+        self.drafts.retain(|at, _| pending.iter().any(|pending| pending.edits.iter().any(|edit| edit.at == *at)));
+    }
+
+    /// When nothing is on its way any more, what waited means what it says among what everyone agrees on.
+    fn send_what_waited(&mut self) -> Vec<Change> {
+        if self.pending.iter().any(|pending| pending.frame.is_some()) {
+            return vec![];
+        }
+        self.drafts.values_mut().for_each(|draft| draft.is_overtaken = false);
+        let mut changes = Vec::new();
+        let mut kept = VecDeque::new();
+        for mut pending in std::mem::take(&mut self.pending) {
+            let edits = self.made_anew(&pending);
+            self.last_n += 1;
+            let n = self.last_n;
+            if edits.is_empty() {
+                // What it was to change is gone, or somebody else did the same.
+                self.forget(pending.key);
+                continue;
+            }
+            let Pending { gesture, note, .. } = pending.clone();
+            let frame = Propose { n, seen: self.seq, answered: self.answered, edits, gesture, note };
+            self.outgoing.push_back(frame.clone());
+            changes.push(Change::MadeAnew { was: pending.key, n });
+            pending.frame = Some(frame);
+            kept.push_back(pending);
+        }
+        self.pending = kept;
+        self.count_answered();
+        changes
+    }
+
+    /// The edits of a proposal that waited, its splices where they belong now. Of each text the splices stand together.
+    fn made_anew(&self, pending: &Pending) -> Vec<Edit> {
+        let mut edits = Vec::new();
+        let mut done: Vec<&str> = Vec::new();
+        for edit in &pending.edits {
+            match self.drafts.get(&edit.at).filter(|_| splice_of(edit).is_some()) {
+                None => edits.push(edit.clone()),
+                Some(_) if done.contains(&edit.at.as_str()) => {}
+                Some(draft) => {
+                    done.push(&edit.at);
+                    edits.extend(draft.splices(pending.key).into_iter().map(|splice| splice.to_edit(&edit.at)));
+                }
+            }
+        }
+        edits
     }
 
     fn handle_roster(&mut self, change: &Roster) {
@@ -231,12 +440,41 @@ impl Replica {
     /// pending.
     pub fn view(&self) -> Option<Value> {
         let mut view = self.confirmed.clone()?;
-        self.pending.iter().flat_map(|pending| &pending.frame.edits).for_each(|edit| apply_edit(&mut view, edit));
+        let edits = self.pending.iter().flat_map(|pending| &pending.edits);
+        edits.filter(|edit| edit.op != "splice").for_each(|edit| apply_edit(&mut view, edit));
+        for (at, draft) in &self.drafts {
+            if let Some(text) = text_at_mut(&mut view, at) {
+                *text = draft.text();
+            }
+        }
         Some(view)
     }
 
     /// The SHA-256 of the confirmed state as canonical JSON, to compare with other replicas at the same `seq`.
     pub fn digest(&self) -> Option<String> {
         self.confirmed.as_ref().map(digest)
+    }
+}
+
+/// The splice that an edit or an effect is.
+fn splice_of(edit: &Edit) -> Option<Splice> {
+    let number = |name| match edit.arg(name) {
+        None => Some(0),
+        Some(value) => value.as_u64().and_then(|number| usize::try_from(number).ok()),
+    };
+    let insert = edit.arg("insert").map_or(Some(""), Value::as_str)?.to_owned();
+    (edit.op == "splice").then_some(Splice { index: number("index")?, delete: number("delete")?, insert })
+}
+
+impl Splice {
+    fn to_edit(&self, at: &str) -> Edit {
+        Edit::new(at, "splice")
+            .with("index", self.index)
+            .with("delete", self.delete)
+            .with("insert", self.insert.clone())
+    }
+
+    fn shifts(&self) -> Vec<Shift> {
+        vec![Shift::Splice { at: self.index, delete: self.delete, insert: self.insert.chars().count() }]
     }
 }

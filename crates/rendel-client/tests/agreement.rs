@@ -4,7 +4,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
 use proptest::prelude::*;
@@ -47,6 +47,16 @@ most = 4
 kind = "register"
 [state.markers.each.seen]
 kind = "counter"
+[state.notes]
+kind = "text"
+most = 40
+[state.steps]
+kind = "list"
+most = 6
+[state.steps.each.what]
+kind = "register"
+[state.steps.each.notes]
+kind = "text"
 [state.kept]
 kind = "map"
 drop-conflict = "revive"
@@ -57,6 +67,8 @@ kind = "map"
 [state.kept.each.inner.each.note]
 kind = "register"
 merge = "unchanged"
+[state.kept.each.notes]
+kind = "text"
 "#;
 
 /// One participant: a replica, and what is on its way between it and the service.
@@ -74,11 +86,18 @@ struct World {
     people: Vec<Somebody>,
     /// The state after each update: the yardstick for replicas that are behind.
     states: Vec<Value>,
+    /// The text that each typed into, by client and number.
+    typed_into: BTreeMap<(Uuid, u64), (String, String)>,
+    made: u64,
 }
 
 #[derive(Clone, Debug)]
 enum Step {
     Propose(usize, Vec<Edit>),
+    /// A splice of a text, at parts of 255 of what its author is shown.
+    Type(usize, &'static str, u8, u8, String),
+    /// An insert into the list or a move in it.
+    Shift(usize, Option<u8>, u8),
     Arrive(usize),
     Deliver(usize),
     Cut(usize),
@@ -97,7 +116,14 @@ impl World {
             let replica = Replica::new(client);
             Somebody { actor, replica, to_service: VecDeque::new(), from_service: VecDeque::new(), is_online: false }
         });
-        let mut world = Self { sequencer, journal: Vec::new(), people: people.collect(), states };
+        let mut world = Self {
+            sequencer,
+            journal: Vec::new(),
+            people: people.collect(),
+            states,
+            typed_into: BTreeMap::new(),
+            made: 0,
+        };
         (0..world.people.len()).for_each(|index| world.come_back(index));
         world
     }
@@ -105,13 +131,11 @@ impl World {
     fn step(&mut self, step: Step) {
         match step {
             Step::Propose(index, edits) => {
-                let somebody = &mut self.people[index];
-                if let Some(frame) = somebody.replica.propose(edits, None, None)
-                    && somebody.is_online
-                {
-                    somebody.to_service.push_back(frame);
-                }
+                self.people[index].replica.propose(edits, None, None);
+                self.send(index);
             }
+            Step::Type(index, at, place, delete, insert) => self.type_in(index, at, place, delete, insert),
+            Step::Shift(index, which, to) => self.shift(index, which, to),
             Step::Arrive(index) => self.arrive(index),
             Step::Deliver(index) => self.deliver(index),
             Step::Cut(index) => {
@@ -126,11 +150,89 @@ impl World {
         }
     }
 
+    fn type_in(&mut self, index: usize, at: &str, place: u8, delete: u8, insert: String) {
+        let somebody = &mut self.people[index];
+        let Some(shown) = somebody.replica.view().and_then(|view| text_at(&view, at)) else { return };
+        let scaled = |part: u8, len: usize| (usize::from(part) * (len + 1)) / 256;
+        let len = shown.chars().count();
+        let place = scaled(place, len);
+        let delete = scaled(delete, len - place);
+        if delete == 0 && insert.is_empty() {
+            return;
+        }
+        let expected: String =
+            shown.chars().take(place).chain(insert.chars()).chain(shown.chars().skip(place + delete)).collect();
+        let edit = Edit::new(at, "splice").with("index", place).with("delete", delete).with("insert", insert);
+        let n = somebody.replica.propose(vec![edit], None, None).unwrap();
+        assert_eq!(
+            text_at(&somebody.replica.view().unwrap(), at),
+            Some(expected),
+            "what is typed is shown where it was typed"
+        );
+        self.typed_into.insert((somebody.replica.client(), n), (at.to_owned(), shown));
+        self.send(index);
+    }
+
+    fn shift(&mut self, index: usize, which: Option<u8>, to: u8) {
+        let somebody = &mut self.people[index];
+        let view = somebody.replica.view().unwrap();
+        let ids: Vec<&str> =
+            view["steps"].as_array().unwrap().iter().map(|step| step["id"].as_str().unwrap()).collect();
+        let pick = |part: u8| (!ids.is_empty()).then(|| ids[(usize::from(part) * ids.len()) / 256]);
+        let (which, after) = (which.and_then(pick), pick(to));
+        let edit = match which {
+            Some(which) if Some(which) == after => Edit::new(format!("/steps/{which}"), "remove"),
+            Some(which) => Edit::new(format!("/steps/{which}"), "move").with("after", after),
+            None => {
+                self.made += 1;
+                let value = json!({ "what": self.made, "notes": "" });
+                Edit::new("/steps", "insert")
+                    .with("id", format!("s{}", self.made))
+                    .with("value", value)
+                    .with("after", after)
+            }
+        };
+        somebody.replica.propose(vec![edit], None, None).unwrap();
+        self.send(index);
+    }
+
+    /// The text as the service reads it for a splice has the characters that its author was shown.
+    fn check_view(&self, index: usize, frame: &Propose) {
+        let client = self.people[index].actor.client;
+        let Some((at, shown)) = self.typed_into.get(&(client, frame.n)) else { return };
+        let (state, fields) = (self.sequencer.state(), &self.sequencer.charter().fields);
+        let path = rendel_core::Path::parse(at).unwrap();
+        let now = state.plain_at(fields, &path).and_then(|text| text.as_str().map(str::to_owned)).unwrap_or_default();
+        for (place, one) in shown.chars().enumerate() {
+            let anchored = state.anchored(fields, &path, frame.seen, client, place);
+            let anchored = anchored.unwrap_or_else(|| panic!("{one:?} of {shown:?} is beyond the view of {frame:?}"));
+            assert!(
+                !anchored.is_there || now.chars().nth(anchored.index) == Some(one),
+                "{place} of {shown:?} in {now:?}"
+            );
+        }
+        let beyond = state.anchored(fields, &path, frame.seen, client, shown.chars().count());
+        assert_eq!(beyond, None, "the service sees more than {shown:?}");
+    }
+
+    fn send(&mut self, index: usize) {
+        let somebody = &mut self.people[index];
+        while let Some(frame) = somebody.replica.poll_outgoing() {
+            if somebody.is_online {
+                somebody.to_service.push_back(frame);
+            }
+        }
+    }
+
     fn arrive(&mut self, index: usize) {
         let Some(frame) = self.people[index].to_service.pop_front() else { return };
         let (n, actor) = (frame.n, self.people[index].actor.clone());
-        match self.sequencer.handle_proposal(&actor, &frame.into(), 0) {
+        let before = self.sequencer.clone();
+        match self.sequencer.handle_proposal(&actor, &frame.clone().into(), 0) {
             Outcome::Settled(update) => {
+                let after = std::mem::replace(&mut self.sequencer, before);
+                self.check_view(index, &frame);
+                self.sequencer = after;
                 self.states.push(self.sequencer.plain());
                 self.journal.push(update.clone());
                 for somebody in self.people.iter_mut().filter(|somebody| somebody.is_online) {
@@ -151,6 +253,7 @@ impl World {
     fn deliver(&mut self, index: usize) {
         let Some(frame) = self.people[index].from_service.pop_front() else { return };
         self.people[index].replica.handle(frame);
+        self.send(index);
         self.check(index);
     }
 
@@ -188,6 +291,7 @@ impl World {
         };
         somebody.is_online = true;
         somebody.replica.handle(FromService::Welcome(Box::new(welcome)));
+        while somebody.replica.poll_outgoing().is_some() {}
         somebody.to_service = somebody.replica.unanswered().cloned().collect();
         self.check(index);
     }
@@ -209,17 +313,22 @@ impl World {
         for index in 0..self.people.len() {
             self.step(Step::Return(index));
         }
-        for index in 0..self.people.len() {
-            while !self.people[index].to_service.is_empty() {
-                self.arrive(index);
+        // What waited is sent when what was before it is answered.
+        while self.people.iter().any(|somebody| !somebody.to_service.is_empty() || !somebody.from_service.is_empty()) {
+            for index in 0..self.people.len() {
+                while !self.people[index].to_service.is_empty() {
+                    self.arrive(index);
+                }
+            }
+            for index in 0..self.people.len() {
+                while !self.people[index].from_service.is_empty() {
+                    self.deliver(index);
+                }
             }
         }
         for index in 0..self.people.len() {
-            while !self.people[index].from_service.is_empty() {
-                self.deliver(index);
-            }
             let replica = &self.people[index].replica;
-            assert_eq!((replica.seq(), replica.unanswered().count()), (self.sequencer.seq(), 0));
+            assert_eq!((replica.seq(), replica.pending().count()), (self.sequencer.seq(), 0));
             assert_eq!(replica.view().as_ref(), replica.confirmed(), "nothing is pending any more");
         }
     }
@@ -235,8 +344,10 @@ fn edit() -> impl Strategy<Value = Edit> {
         (prop::sample::select(vec!["/title", "/ph", "/opener", "/names", "/leading"]), value.clone())
             .prop_map(|(at, value)| Edit::new(at, "set").with("value", value)),
         prop::sample::select(vec!["/title", "/ph", "/opener", "/names"]).prop_map(|at| Edit::new(at, "clear")),
-        (prop::sample::select(vec!["/markers", "/kept"]), id.clone(), value.clone())
-            .prop_map(|(at, id, value)| Edit::new(at, "put").with("id", id).with("value", json!({ "what": value }))),
+        (prop::sample::select(vec!["/markers", "/kept"]), id.clone(), value.clone()).prop_map(|(at, id, value)| {
+            let value = if at == "/kept" { json!({ "what": value, "notes": "dry" }) } else { json!({ "what": value }) };
+            Edit::new(at, "put").with("id", id).with("value", value)
+        }),
         (prop::sample::select(vec!["/markers", "/kept"]), id.clone())
             .prop_map(|(at, id)| Edit::new(format!("{at}/{id}"), "drop")),
         (prop::sample::select(vec!["/markers", "/kept"]), id.clone(), value.clone())
@@ -256,8 +367,17 @@ fn edit() -> impl Strategy<Value = Edit> {
     ]
 }
 
+fn text_at(state: &Value, at: &str) -> Option<String> {
+    state.pointer(at).and_then(Value::as_str).map(str::to_owned)
+}
+
 fn step(people: usize) -> impl Strategy<Value = Step> {
+    let text = prop_oneof![4 => "[a-z]{0,3}", 1 => Just("\u{1f34e}".to_owned())];
+    let at = prop::sample::select(vec!["/notes", "/notes", "/notes", "/kept/a/notes"]);
     prop_oneof![
+        8 => (0..people, at, any::<u8>(), prop_oneof![2 => Just(0), 1 => 0..90u8], text)
+            .prop_map(|(who, at, place, delete, insert)| Step::Type(who, at, place, delete, insert)),
+        3 => (0..people, prop::option::of(any::<u8>()), any::<u8>()).prop_map(|(who, which, to)| Step::Shift(who, which, to)),
         6 => (0..people, prop::collection::vec(edit(), 1..4)).prop_map(|(who, edits)| Step::Propose(who, edits)),
         6 => (0..people).prop_map(Step::Arrive),
         8 => (0..people).prop_map(Step::Deliver),

@@ -32,9 +32,14 @@ fn run(case: &Value, client: &Value) {
         if let Some(frame) = step.get("receive") {
             let changes = replica.handle(FromService::decode(frame.to_string().as_bytes()).unwrap());
             has_diverged = changes.iter().any(|change| matches!(change, Change::Diverged(_)));
+            let sent =
+                std::iter::from_fn(|| replica.poll_outgoing()).map(|frame| plain(&FromParticipant::Propose(frame)));
+            let sent: Vec<_> = sent.collect();
+            assert_eq!(json!(sent), step.get("sends").cloned().unwrap_or(json!([])), "{place}");
         } else if let Some(edits) = step.get("propose") {
             let edits: Vec<Edit> = serde_json::from_value(edits.clone()).unwrap();
-            let sent = replica.propose(edits, None, None).map(|frame| plain(&FromParticipant::Propose(frame)));
+            replica.propose(edits, None, None);
+            let sent = replica.poll_outgoing().map(|frame| plain(&FromParticipant::Propose(frame)));
             assert_eq!(sent.unwrap_or_default(), step["sends"], "{place}");
         } else {
             for (member, expected) in step["expect"].as_object().unwrap() {
@@ -49,7 +54,7 @@ fn actual(replica: &Replica, has_diverged: bool, member: &str) -> Value {
         "seq" => json!(replica.seq()),
         "confirmed" => json!(replica.confirmed()),
         "view" => json!(replica.view()),
-        "pending" => replica.unanswered().map(|frame| json!(frame.n)).collect(),
+        "pending" => replica.pending().map(Value::from).collect(),
         "unanswered" => replica.unanswered().map(|frame| plain(&FromParticipant::Propose(frame.clone()))).collect(),
         "enter" => plain(&FromParticipant::Enter(replica.enter(None))),
         "digest" => json!(replica.digest()),

@@ -64,7 +64,10 @@ fn drop_of(at: &str) -> Edit {
 fn a_record_that_something_refers_to_is_not_dropped_and_the_refusal_names_what_does() {
     let mut session = Session::open("refuse");
     let problem = session.propose(0, vec![drop_of("/crews/c1")]).unwrap_err();
-    assert_eq!((problem.kind(), problem.member("referenced_by")), (ProblemKind::Referenced, Some(&json!(["/pressings/p1/crew"]))));
+    assert_eq!(
+        (problem.kind(), problem.member("referenced_by")),
+        (ProblemKind::Referenced, Some(&json!(["/pressings/p1/crew"])))
+    );
     // The one that refers may go first, also in the same proposal.
     let all = vec![Edit::new("/barrels/b1/parts/x", "remove"), drop_of("/pressings/p1"), drop_of("/crews/c1")];
     session.propose(0, all).unwrap();
@@ -95,16 +98,27 @@ fn a_reference_leads_to_a_record_that_is_there() {
     let cases = [
         (vec![set("c9".into())], ProblemKind::Gone),
         (vec![set(7.into())], ProblemKind::WrongType),
-        (vec![Edit::new("/pressings", "put").with("id", "p4").with("value", json!({ "crew": "c9" }))], ProblemKind::Gone),
+        (
+            vec![Edit::new("/pressings", "put").with("id", "p4").with("value", json!({ "crew": "c9" }))],
+            ProblemKind::Gone,
+        ),
         (vec![Edit::new("/barrels/b1/parts", "insert").with("value", json!({ "pressing": "p9" }))], ProblemKind::Gone),
-        (vec![Edit::new("/barrels", "put").with("value", json!({ "parts": [{ "id": "z", "value": { "pressing": "p9" } }] }))], ProblemKind::Gone),
+        (
+            vec![
+                Edit::new("/barrels", "put")
+                    .with("value", json!({ "parts": [{ "id": "z", "value": { "pressing": "p9" } }] })),
+            ],
+            ProblemKind::Gone,
+        ),
     ];
     for (edits, kind) in cases {
         assert_eq!(session.propose(0, edits.clone()).unwrap_err().kind(), kind, "{edits:?}");
         assert_eq!(session.0.plain(), before, "nothing is left of {edits:?}");
     }
     // In one proposal the record may come after what refers to it.
-    session.propose(0, vec![set("c3".into()), Edit::new("/crews", "put").with("id", "c3").with("value", json!({}))]).unwrap();
+    session
+        .propose(0, vec![set("c3".into()), Edit::new("/crews", "put").with("id", "c3").with("value", json!({}))])
+        .unwrap();
 }
 
 #[test]
