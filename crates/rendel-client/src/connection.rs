@@ -163,7 +163,7 @@ impl Connection {
     /// What the replica has to send; without a connection it is sent after the next `welcome`.
     async fn send_outgoing(&mut self) {
         while let Some(frame) = self.replica.poll_outgoing() {
-            self.send(&FromParticipant::Propose(frame)).await;
+            self.send(&frame).await;
         }
     }
 

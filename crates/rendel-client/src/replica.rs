@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, VecDeque};
 
 use rendel_core::{Edit, Problem, ProblemKind, Settled, digest};
 use rendel_wire::{
-    Enter, FromService, OutcomeFrame, OutcomeOf, Participant, Propose, Roster, SessionHead, Welcome, You,
+    Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Participant, Propose, Roster, SessionHead,
+    Welcome, You,
 };
 use serde_json::Value;
 use uuid::Uuid;
@@ -18,6 +19,8 @@ use crate::draft::{Draft, Shift, Splice};
 struct Pending {
     /// Its first number. Own proposals are shown in the order of these.
     key: u64,
+    /// The number that its user knows it by.
+    n: u64,
     /// The frame, as it was sent and as it is sent again. None while it waits: its positions mean nothing to the service
     /// until those before it are answered, and it is made anew then.
     frame: Option<Propose>,
@@ -54,6 +57,18 @@ pub enum Change {
         /// The one that it has.
         n: u64,
     },
+    /// An own proposal that waited has nothing left to change: what it was to delete is gone. It is not sent.
+    Moot {
+        /// Its number.
+        n: u64,
+    },
+    /// This replica differed from the service's state, and has that now.
+    Repaired {
+        /// At which `seq`.
+        seq: u64,
+        /// A sentence.
+        reason: String,
+    },
     /// Who came, went or changed.
     Roster(Roster),
     /// An update did not fit: this replica has diverged, and must enter again without `seen`.
@@ -73,7 +88,7 @@ pub struct Replica {
     confirmed: Option<Value>,
     roster: Vec<Participant>,
     pending: VecDeque<Pending>,
-    outgoing: VecDeque<Propose>,
+    outgoing: VecDeque<FromParticipant>,
     drafts: BTreeMap<String, Draft>,
     anchors: Anchors,
     last_n: u64,
@@ -132,8 +147,8 @@ impl Replica {
             gesture: gesture.clone(),
             note: note.clone(),
         });
-        self.outgoing.extend(frame.clone());
-        self.pending.push_back(Pending { key, frame, edits, gesture, note });
+        self.outgoing.extend(frame.clone().map(FromParticipant::Propose));
+        self.pending.push_back(Pending { key, n: key, frame, edits, gesture, note });
         Some(key)
     }
 
@@ -146,8 +161,9 @@ impl Replica {
         self.drafts.get_mut(at)
     }
 
-    /// The next frame to send. Without a connection it may be thrown away: what has no answer is sent after `welcome`.
-    pub fn poll_outgoing(&mut self) -> Option<Propose> {
+    /// The next frame to send: a proposal, or an answer to the service. Without a connection it may be thrown away: what
+    /// has no answer is sent after `welcome`.
+    pub fn poll_outgoing(&mut self) -> Option<FromParticipant> {
         self.outgoing.pop_front()
     }
 
@@ -194,7 +210,22 @@ impl Replica {
                 self.handle_roster(&change);
                 vec![Change::Roster(change)]
             }
+            FromService::Digest(asked) => {
+                self.answer_digest(asked.seq);
+                vec![]
+            }
+            FromService::Resync(resync) => {
+                self.take_state(resync.state);
+                self.seq = resync.seq;
+                vec![Change::Repaired { seq: resync.seq, reason: resync.reason }]
+            }
             FromService::Pong(_) | FromService::Notice(_) | FromService::Bye(_) => vec![],
+        }
+    }
+
+    fn answer_digest(&mut self, seq: u64) {
+        if let Some(sha256) = self.digest().filter(|_| seq == self.seq) {
+            self.outgoing.push_back(FromParticipant::Digest(Digest { seq, sha256 }));
         }
     }
 
@@ -362,14 +393,15 @@ impl Replica {
             self.last_n += 1;
             let n = self.last_n;
             if edits.is_empty() {
-                // What it was to change is gone, or somebody else did the same.
                 self.forget(pending.key);
+                changes.push(Change::Moot { n: pending.n });
                 continue;
             }
             let Pending { gesture, note, .. } = pending.clone();
             let frame = Propose { n, seen: self.seq, answered: self.answered, edits, gesture, note };
-            self.outgoing.push_back(frame.clone());
-            changes.push(Change::MadeAnew { was: pending.key, n });
+            self.outgoing.push_back(FromParticipant::Propose(frame.clone()));
+            changes.push(Change::MadeAnew { was: pending.n, n });
+            pending.n = n;
             pending.frame = Some(frame);
             kept.push_back(pending);
         }

@@ -11,7 +11,8 @@ use proptest::prelude::*;
 use rendel_client::Replica;
 use rendel_core::{Actor, Charter, Edit, Outcome, Sequencer, Settled};
 use rendel_wire::{
-    ConnectionLimits, FromService, OutcomeFrame, OutcomeOf, Propose, Refused, SessionHead, SettledFrame, Welcome, You,
+    ConnectionLimits, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Propose, Refused, SessionHead,
+    SettledFrame, Welcome, You,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -218,7 +219,7 @@ impl World {
     fn send(&mut self, index: usize) {
         let somebody = &mut self.people[index];
         while let Some(frame) = somebody.replica.poll_outgoing() {
-            if somebody.is_online {
+            if let (true, FromParticipant::Propose(frame)) = (somebody.is_online, frame) {
                 somebody.to_service.push_back(frame);
             }
         }

@@ -32,14 +32,13 @@ fn run(case: &Value, client: &Value) {
         if let Some(frame) = step.get("receive") {
             let changes = replica.handle(FromService::decode(frame.to_string().as_bytes()).unwrap());
             has_diverged = changes.iter().any(|change| matches!(change, Change::Diverged(_)));
-            let sent =
-                std::iter::from_fn(|| replica.poll_outgoing()).map(|frame| plain(&FromParticipant::Propose(frame)));
+            let sent = std::iter::from_fn(|| replica.poll_outgoing()).map(|frame| plain(&frame));
             let sent: Vec<_> = sent.collect();
             assert_eq!(json!(sent), step.get("sends").cloned().unwrap_or(json!([])), "{place}");
         } else if let Some(edits) = step.get("propose") {
             let edits: Vec<Edit> = serde_json::from_value(edits.clone()).unwrap();
             replica.propose(edits, None, None);
-            let sent = replica.poll_outgoing().map(|frame| plain(&FromParticipant::Propose(frame)));
+            let sent = replica.poll_outgoing().map(|frame| plain(&frame));
             assert_eq!(sent.unwrap_or_default(), step["sends"], "{place}");
         } else {
             for (member, expected) in step["expect"].as_object().unwrap() {

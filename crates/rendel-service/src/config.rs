@@ -26,6 +26,10 @@ pub struct Config {
     pub queue: QueueLimits,
     /// A snapshot is kept after so many updates.
     pub snapshot_every: u64,
+    /// Replicas are asked for their digests after so many updates, and within this time after any.
+    pub digest_every: u64,
+    /// See `digest_every`.
+    pub digest_within: Duration,
     /// How long a stop waits for what is under way.
     pub stop_within: Duration,
 }
@@ -52,6 +56,8 @@ impl Config {
             silence: Duration::from_secs(60),
             queue: QueueLimits { frames: 4_096, bytes: 8 << 20 },
             snapshot_every: 1_000,
+            digest_every: 1_000,
+            digest_within: Duration::from_secs(5),
             stop_within: Duration::from_secs(10),
         }
     }

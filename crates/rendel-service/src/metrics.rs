@@ -28,6 +28,7 @@ pub(crate) struct Metrics {
     pub(crate) commit_rows: Histogram,
     pub(crate) commit_seconds: Histogram,
     pub(crate) journal_failures: Counter,
+    pub(crate) divergences: Counter,
 }
 
 impl Metrics {
@@ -44,6 +45,7 @@ impl Metrics {
             commit_rows: Histogram::new(exponential_buckets(1.0, 2.0, 13)),
             commit_seconds: Histogram::new(exponential_buckets(0.000_25, 2.0, 14)),
             journal_failures: Counter::default(),
+            divergences: Counter::default(),
         };
         metrics.registered()
     }
@@ -60,6 +62,11 @@ impl Metrics {
         registry.register("commit_rows", "Rows of one commit of the journal", self.commit_rows.clone());
         registry.register("commit_seconds", "Seconds that one commit of the journal took", self.commit_seconds.clone());
         registry.register("journal_failures", "Appends to the journal that failed", self.journal_failures.clone());
+        registry.register(
+            "divergences",
+            "Replicas whose digest differed and that got a snapshot",
+            self.divergences.clone(),
+        );
         self
     }
 

@@ -56,6 +56,8 @@ frames! {
         Enter(Enter) = "enter",
         /// Edits that take effect together or not at all.
         Propose(Propose) = "propose",
+        /// The digest of this replica, asked for by the service's `digest`.
+        Digest(Digest) = "digest",
         /// Asks for a `pong`.
         Ping(Ping) = "ping",
         /// Ends the connection for good.
@@ -76,6 +78,10 @@ frames! {
         Outcome(OutcomeFrame) = "outcome",
         /// Who came, went or changed.
         Roster(Roster) = "roster",
+        /// Asks for the digest of the state as it is now: after all that came before this frame.
+        Digest(DigestAsked) = "digest",
+        /// The whole state, for a replica that differs.
+        Resync(Resync) = "resync",
         /// The answer to a `ping`.
         Pong(Pong) = "pong",
         /// A problem that concerns no single proposal.
@@ -307,6 +313,34 @@ pub struct Roster {
     /// Who is here as before, with other connections, name or role.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub changed: Vec<Participant>,
+}
+
+/// Asks for the digest of the state at a `seq`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DigestAsked {
+    /// The last update before this frame.
+    pub seq: u64,
+}
+
+/// The digest of a replica.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Digest {
+    /// The last update that the replica had applied.
+    pub seq: u64,
+    /// SHA-256, in lower-case hex, of the confirmed state as RFC 8785 canonical JSON.
+    pub sha256: String,
+}
+
+/// The whole state, for a replica that differs. `S` as in [`Welcome`].
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Resync<S = Value> {
+    /// The last update in the state.
+    pub seq: u64,
+    /// The state.
+    pub state: S,
+    /// A sentence that says why it comes.
+    pub reason: String,
 }
 
 /// The answer to a `ping`.

@@ -78,6 +78,12 @@ pub struct SessionInfo {
     pub participants: u64,
     /// Connections open.
     pub connections: u64,
+    /// Replicas that held the same state when they were last asked, and at which `seq` that was.
+    pub agreed: u64,
+    /// See `agreed`; 0 before the first time.
+    pub agreed_seq: u64,
+    /// Replicas that differed since this process took the session over, and were repaired.
+    pub differed: u64,
     /// When it was opened, RFC 3339.
     pub opened: String,
 }

@@ -12,8 +12,9 @@ pub mod http;
 
 pub use decode::{DEEPEST, decode_json};
 pub use frame::{
-    Bye, ConnectionLimits, Enter, FromParticipant, FromService, Leave, Notice, OutcomeFrame, OutcomeOf, Participant,
-    Ping, Pong, Propose, Refused, Roster, SessionHead, SettledFrame, Welcome, You, settled_frame,
+    Bye, ConnectionLimits, Digest, DigestAsked, Enter, FromParticipant, FromService, Leave, Notice, OutcomeFrame,
+    OutcomeOf, Participant, Ping, Pong, Propose, Refused, Resync, Roster, SessionHead, SettledFrame, Welcome, You,
+    settled_frame,
 };
 
 /// The subprotocol of text frames with one JSON object each.

@@ -257,6 +257,9 @@ pub(crate) struct JournalArgs {
     /// The last "seq".
     #[arg(long)]
     pub(crate) to: Option<u64>,
+    /// As updates in words (or JSON Lines with --json), or as one JSON Patch (RFC 6902) per update against the state.
+    #[arg(long = "as", value_name = "FORM", default_value = "updates", value_parser = ["updates", "json-patch"])]
+    pub(crate) form: String,
     /// A participant's token; the service key where it is left out.
     #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
     pub(crate) token: Option<String>,

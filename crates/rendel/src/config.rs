@@ -31,6 +31,8 @@ struct Settings {
     queue_frames: Option<usize>,
     queue_bytes: Option<usize>,
     snapshot_every: Option<u64>,
+    digest_every: Option<u64>,
+    digest_within_ms: Option<u64>,
     stop_within_ms: Option<u64>,
 }
 
@@ -47,6 +49,8 @@ const NAMES: &[&str] = &[
     "queue_frames",
     "queue_bytes",
     "snapshot_every",
+    "digest_every",
+    "digest_within_ms",
     "stop_within_ms",
 ];
 
@@ -93,6 +97,8 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
     set(&mut config.queue.frames, settings.queue_frames, 16..=1_000_000, "queue_frames")?;
     set(&mut config.queue.bytes, settings.queue_bytes, 65_536..=1 << 30, "queue_bytes")?;
     set(&mut config.snapshot_every, settings.snapshot_every, 1..=1_000_000, "snapshot_every")?;
+    set(&mut config.digest_every, settings.digest_every, 1..=1_000_000, "digest_every")?;
+    set_ms(&mut config.digest_within, settings.digest_within_ms, "digest_within_ms")?;
     Ok(ServePlan { database, charters: args.charters.clone().or(settings.charters), config })
 }
 

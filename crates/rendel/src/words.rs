@@ -10,10 +10,14 @@ pub(crate) const FORMS: &str = "  PATH set VALUE        /title set \"North slope
   PATH add NUMBER       /heads add 1
   PATH put [ID] VALUE   /markers put m7 {\"what\":\"ladder\"}
   PATH drop             /markers/m7 drop
-  PATH insert VALUE     /rows insert \"north\"
+  PATH insert VALUE     /rows insert \"north\"            (a set, or the end of a list)
   PATH remove VALUE     /rows remove \"north\"
+  PATH insert PLACE VALUE  /steps insert after s1 {\"what\":\"wash\"}
+  PATH move PLACE       /steps/s2 move before s1
+  PATH remove           /steps/s2 remove
+  PATH splice INDEX DELETE TEXT  /notes splice 0 3 \"Dry\"
   PATH test VALUE       /status test \"open\"
-VALUE is JSON: text stands in double quotes.";
+VALUE and TEXT are JSON: text stands in double quotes. PLACE is first, last, after ID or before ID.";
 
 /// Reads an edit such as `/heads add 1`, or an edit as JSON.
 pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
@@ -28,7 +32,22 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
     }
     let edit = Edit::new(path, op);
     Ok(match op {
-        "set" | "test" | "insert" | "remove" => edit.with("value", json(op, rest)?),
+        "insert" => {
+            let (edit, value) = placed(edit, rest)?;
+            edit.with("value", json(op, value)?)
+        }
+        "move" => match placed(edit, rest)? {
+            (edit, "") if !edit.args.is_empty() => edit,
+            _ => bail!("\"move\" needs a place after it\n{FORMS}"),
+        },
+        "remove" if rest.is_empty() => edit,
+        "splice" => {
+            let (index, rest) = split_word(rest);
+            let (delete, insert) = split_word(rest);
+            let insert = if insert.is_empty() { Value::from("") } else { json(op, insert)? };
+            edit.with("index", json(op, index)?).with("delete", json(op, delete)?).with("insert", insert)
+        }
+        "set" | "test" | "remove" => edit.with("value", json(op, rest)?),
         "add" => edit.with("by", json(op, rest)?),
         "put" if rest.starts_with('{') => edit.with("value", json(op, rest)?),
         "put" => {
@@ -38,6 +57,23 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
         _ if rest.is_empty() => edit,
         _ => bail!("\"{op}\" takes nothing after it, and here is {rest:?}\n{FORMS}"),
     })
+}
+
+/// The edit with the place that the text begins with, if it does, and the rest of the text.
+fn placed(edit: Edit, text: &str) -> Result<(Edit, &str)> {
+    let (word, rest) = split_word(text);
+    match word {
+        "first" => Ok((edit.with("after", Value::Null), rest)),
+        "last" => Ok((edit.with("before", Value::Null), rest)),
+        "after" | "before" => {
+            let (id, rest) = split_word(rest);
+            if id.is_empty() {
+                bail!("\"{word}\" needs the id of an element after it\n{FORMS}");
+            }
+            Ok((edit.with(word, id), rest))
+        }
+        _ => Ok((edit, text)),
+    }
 }
 
 fn split_word(text: &str) -> (&str, &str) {
@@ -72,6 +108,7 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
 pub(crate) fn effect_in_words(effect: &Edit) -> String {
     let at = &effect.at;
     let arg = |name: &str| effect.arg(name).map(ToString::to_string).unwrap_or_default();
+    let text = |name: &str| effect.arg(name).and_then(Value::as_str).unwrap_or_default();
     match effect.op.as_str() {
         "set" if effect.arg("values").is_some() => format!("{at} = {} side by side", arg("values")),
         "set" => format!("{at} = {}", arg("value")),
@@ -80,12 +117,34 @@ pub(crate) fn effect_in_words(effect: &Edit) -> String {
             let signed = if by.starts_with('-') { by } else { format!("+{by}") };
             format!("{at} {signed} → {}", arg("now"))
         }
-        "put" => format!("{at} put {} {}", effect.arg("id").and_then(Value::as_str).unwrap_or_default(), arg("value")),
+        "put" => format!("{at} put {} {}", text("id"), arg("value")),
         "clear" => format!("{at} cleared"),
+        "insert" if effect.arg("id").is_some() => {
+            format!("{at} insert {} {} {}", text("id"), behind(effect), arg("value"))
+        }
+        "move" => format!("{at} moved {}", behind(effect)),
+        "remove" if effect.arg("value").is_none() => format!("{at} removed"),
+        "splice" => splice_in_words(effect),
         "insert" => format!("{at} with {}", arg("value")),
         "remove" => format!("{at} without {}", arg("value")),
         "drop" => format!("{at} dropped"),
         other => format!("{at} {other}"),
+    }
+}
+
+fn behind(effect: &Edit) -> String {
+    effect.arg("after").and_then(Value::as_str).map_or_else(|| "first".to_owned(), |after| format!("after {after}"))
+}
+
+fn splice_in_words(effect: &Edit) -> String {
+    let number = |name| effect.arg(name).and_then(Value::as_u64).unwrap_or(0);
+    let (at, index, delete) = (&effect.at, number("index"), number("delete"));
+    let insert = effect.arg("insert").filter(|insert| *insert != "");
+    match (delete, insert) {
+        (0, None) => format!("{at} as it was"),
+        (0, Some(insert)) => format!("{at} with {insert} at {index}"),
+        (delete, None) => format!("{at} without {delete} at {index}"),
+        (delete, Some(insert)) => format!("{at} with {insert} for {delete} at {index}"),
     }
 }
 
@@ -116,6 +175,14 @@ mod tests {
             ),
             ("/markers put {}", Edit::new("/markers", "put").with("value", json!({}))),
             ("/markers/m7 drop", Edit::new("/markers/m7", "drop")),
+            ("/steps insert \"wash\"", Edit::new("/steps", "insert").with("value", "wash")),
+            ("/steps insert after s1 {}", Edit::new("/steps", "insert").with("after", "s1").with("value", json!({}))),
+            ("/steps/s2 move first", Edit::new("/steps/s2", "move").with("after", Value::Null)),
+            ("/steps/s2 remove", Edit::new("/steps/s2", "remove")),
+            (
+                "/notes splice 2 1 \"x y\"",
+                Edit::new("/notes", "splice").with("index", 2).with("delete", 1).with("insert", "x y"),
+            ),
             ("{\"at\":\"/heads\",\"op\":\"add\",\"by\":2}", Edit::new("/heads", "add").with("by", 2)),
         ];
         for (text, edit) in table {
@@ -125,7 +192,16 @@ mod tests {
 
     #[test]
     fn what_is_no_edit_says_how_one_looks() {
-        for text in ["heads add 1", "/heads", "/heads add", "/title set North", "/title clear now"] {
+        for text in [
+            "/steps/s2 move",
+            "/steps/s2 move after",
+            "/notes splice x",
+            "heads add 1",
+            "/heads",
+            "/heads add",
+            "/title set North",
+            "/title clear now",
+        ] {
             let error = format!("{:#}", parse_edit(text).unwrap_err());
             assert!(error.contains("/heads add 1") || error.contains("\"North\""), "{text}: {error}");
         }

@@ -9,7 +9,7 @@ use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, rt, web};
 use actix_ws::{AggregatedMessage, AggregatedMessageStream, CloseCode, CloseReason, Closed, Session};
 use rendel_core::{Problem, ProblemKind};
-use rendel_wire::{Bye, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Notice, Pong, Propose, Refused};
+use rendel_wire::{Bye, Digest, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Notice, Pong, Propose, Refused};
 use tokio::sync::oneshot;
 
 pub(crate) use outbound::Outbound;
@@ -253,6 +253,10 @@ impl Connection {
             Ok(FromParticipant::Ping(ping)) => {
                 self.put(&FromService::Pong(Pong { sent: ping.sent, time: now_ms() }));
                 Ok(())
+            }
+            Ok(FromParticipant::Digest(Digest { seq, sha256 })) => {
+                let ask = Ask::Digest { connection: inside.entered.id, seq, sha256 };
+                inside.session.tell(ask).await.map_err(End::from)
             }
             Ok(FromParticipant::Leave(_)) => Err(End::Gone),
             Ok(FromParticipant::Enter(_)) => self.fault(Problem::new(

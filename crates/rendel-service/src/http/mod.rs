@@ -2,6 +2,7 @@
 
 pub(crate) mod charters;
 pub(crate) mod participants;
+mod patches;
 pub(crate) mod service;
 pub(crate) mod sessions;
 pub(crate) mod tokens;

@@ -1,5 +1,7 @@
 //! What participants call.
 
+use std::sync::Arc;
+
 use actix_web::http::header;
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
@@ -11,6 +13,7 @@ use rendel_wire::http::ProposeBody;
 use serde::Deserialize;
 use uuid::Uuid;
 
+use super::patches::Patches;
 use super::{Answer, Shared, body};
 use crate::app::App;
 use crate::auth::{Identity, participant};
@@ -120,13 +123,25 @@ pub(crate) struct Range {
     from: Option<u64>,
     /// The last `seq`; the present one where it is left out.
     to: Option<u64>,
+    /// `updates`, or `json-patch` for one RFC 6902 patch per update against the plain state; `updates` where it is left out.
+    #[serde(default)]
+    form: Form,
     /// A role, for calls with the service key.
     #[serde(rename = "as")]
     #[param(rename = "as")]
     _as: Option<String>,
 }
 
-/// The settled updates as JSON Lines, in order.
+/// How updates are told.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Form {
+    #[default]
+    Updates,
+    JsonPatch,
+}
+
+/// The settled updates as JSON Lines, in order: as they are, or each as `{"seq", "patch"}`.
 #[utoipa::path(tag = "participants", params(Range, ("session" = String, Path)), responses(
     (status = 200, body = String, content_type = "application/jsonl"), (status = 404, description = "`no-session`")), security(("bearer" = [])))]
 #[get("/sessions/{session}/journal")]
@@ -136,16 +151,25 @@ pub(crate) async fn journal(
     range: web::Query<Range>,
     app: Shared,
 ) -> Answer {
-    let (session, _) = inside(&request, &app, &session).await?;
+    let session_id = session.into_inner();
+    let (session, _) = inside(&request, &app, &session_id).await?;
     let now = session.figures().await?.seq;
     let (from, to) = (range.from.unwrap_or(1).max(1), range.to.unwrap_or(now).min(now));
-    let pages = Pages { store: app.store.clone(), session: session.ord, next: from, to };
+    let store = app.store.clone();
+    let pages = match range.form {
+        Form::Updates => Pages { store, session: session.ord, next: from, to, patches: None },
+        // A patch is made against the state before it, so the journal is read from its beginning.
+        Form::JsonPatch => {
+            let patches = Patches::open(&app, &session_id, &session.charter, from).await?;
+            Pages { store, session: session.ord, next: 1, to, patches: Some(patches) }
+        }
+    };
     // The first page is read before the answer begins, so that a database that is away is a problem and not a broken body.
     let (first, pages) = pages.turn().await?;
     // A page that fails later breaks the body off, which tells the reader that this is not all.
     let rest = stream::try_unfold(pages, |pages| async {
         let (lines, pages) = pages.turn().await?;
-        Ok::<_, Problem>((!lines.is_empty()).then_some((lines, pages)))
+        Ok::<_, Problem>((!lines.is_empty() || pages.next <= pages.to).then_some((lines, pages)))
     });
     let lines = stream::once(std::future::ready(Ok(first))).chain(rest);
     Ok(HttpResponse::Ok().content_type("application/jsonl").streaming(lines))
@@ -191,6 +215,7 @@ struct Pages {
     session: i64,
     next: u64,
     to: u64,
+    patches: Option<Patches>,
 }
 
 impl Pages {
@@ -204,14 +229,17 @@ impl Pages {
         if rows.is_empty() {
             self.next = self.to + 1;
         }
-        let lines: String = rows.into_iter().flat_map(|row| [row, "\n".to_owned()]).collect();
+        let lines: String = match &mut self.patches {
+            Some(patches) => patches.tell(&rows)?,
+            None => rows.into_iter().flat_map(|row| [row, "\n".to_owned()]).collect(),
+        };
         Ok((lines.into(), self))
     }
 }
 
 /// The session, and who calls in it. Who calls is found out first: a stranger does not learn which sessions there are.
 async fn inside(request: &HttpRequest, app: &Shared, session: &str) -> Result<(SessionHandle, Identity), Failure> {
-    let app: &std::sync::Arc<App> = app;
+    let app: &Arc<App> = app;
     let who = participant(request, app, session)?;
     let session = app.session(session).await?;
     if !session.charter.has_role(&who.role) {

@@ -100,6 +100,9 @@ async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInf
         epoch: figures.map_or(u64::try_from(row.epoch).unwrap_or(0), |figures| figures.epoch),
         participants: figures.map_or(0, |figures| figures.participants),
         connections: figures.map_or(0, |figures| figures.connections),
+        agreed: figures.map_or(0, |figures| figures.agreed),
+        agreed_seq: figures.map_or(0, |figures| figures.agreed_seq),
+        differed: figures.map_or(0, |figures| figures.differed),
         opened: row.opened.to_rfc3339_opts(chrono::SecondsFormat::Secs, true),
         id: row.id,
     }

@@ -1,5 +1,6 @@
 //! Sessions as tasks, and the mailbox through which the world speaks to one.
 
+mod digests;
 mod recent;
 mod recovery;
 mod roster;
@@ -36,6 +37,7 @@ pub(crate) enum Ask {
     Enter(Box<Entry>),
     Propose { connection: ConnectionId, frame: Propose },
     Leave { connection: ConnectionId },
+    Digest { connection: ConnectionId, seq: u64, sha256: String },
     ProposeOnce { actor: Actor, proposal: Proposal, answer: oneshot::Sender<Result<ByteString, Problem>> },
     Read { path: Option<Path>, answer: oneshot::Sender<Result<Reading, Problem>> },
     Figures { answer: oneshot::Sender<Figures> },
@@ -75,6 +77,9 @@ pub(crate) struct Figures {
     pub(crate) connections: u64,
     pub(crate) seq: u64,
     pub(crate) epoch: u64,
+    pub(crate) agreed_seq: u64,
+    pub(crate) agreed: u64,
+    pub(crate) differed: u64,
 }
 
 /// The rate of one participant's proposals, shared by their connections.

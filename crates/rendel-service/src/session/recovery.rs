@@ -75,7 +75,8 @@ impl Task {
             Output::Repeated { n, connection, .. } => self.refuse(connection, n, unavailable()),
             Output::Read { answer, .. } => drop(answer.send(Err(unavailable()))),
             Output::Answer { answer, .. } => drop(answer.send(Err(unavailable()))),
-            Output::Snapshot(_) => {}
+            // What was asked or repaired meanwhile is asked again.
+            Output::Snapshot(_) | Output::AskForDigests { .. } | Output::Resync { .. } => {}
         }
     }
 }

@@ -9,16 +9,20 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytestring::ByteString;
-use rendel_core::{Actor, Charter, ClientOutcome, Outcome, Path, Problem, ProblemKind, Proposal, Sequencer, Settled};
+use rendel_core::{
+    Actor, Charter, ClientOutcome, Outcome, Path, Problem, ProblemKind, Proposal, Sequencer, Settled, State,
+};
 use rendel_store::{Append, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError};
 use rendel_wire::{
-    ConnectionLimits, FromService, OutcomeFrame, Propose, Refused, Roster, SessionHead, Welcome, You, settled_frame,
+    ConnectionLimits, DigestAsked, FromService, OutcomeFrame, Propose, Refused, Resync, Roster, SessionHead, Welcome,
+    You, settled_frame,
 };
 use serde::Serialize;
 use serde_json::value::RawValue;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
+use super::digests::{Differing, Digests, compute};
 use super::recent::Recent;
 use super::recovery::recovered;
 use super::roster::{Present, hue};
@@ -63,6 +67,9 @@ pub(super) struct Task {
     next_append: AppendId,
     written: mpsc::UnboundedSender<(AppendId, Result<(), WriteError>)>,
     writes: Option<mpsc::UnboundedReceiver<(AppendId, Result<(), WriteError>)>>,
+    digests: Digests,
+    computed: mpsc::UnboundedSender<(u64, String)>,
+    computings: Option<mpsc::UnboundedReceiver<(u64, String)>>,
     /// The last `seq` that participants were shown.
     pub(super) shown: u64,
     /// Waiting for the database to come back, with what was under way when it went.
@@ -111,6 +118,8 @@ pub(super) enum Output {
     Read { reading: Reading, answer: oneshot::Sender<Result<Reading, Problem>> },
     Answer { json: ByteString, answer: oneshot::Sender<Result<ByteString, Problem>> },
     Snapshot(Box<rendel_core::SequencerSnapshot>),
+    AskForDigests { seq: u64, state: Box<State> },
+    Resync { connection: ConnectionId, frame: ByteString },
 }
 
 /// Where a proposal came from and is answered.
@@ -128,6 +137,7 @@ impl Task {
         let charter = Arc::new(charter);
         let (sequencer, recent) = recovered(&charter, &taken)?;
         let (written, writes) = mpsc::unbounded_channel();
+        let (computed, computings) = mpsc::unbounded_channel();
         let row = taken.row;
         let head = SessionHead {
             id: row.id,
@@ -156,6 +166,9 @@ impl Task {
             next_append: 1,
             written,
             writes: Some(writes),
+            digests: Digests::default(),
+            computed,
+            computings: Some(computings),
             adrift: None,
             app,
         })
@@ -170,7 +183,9 @@ impl Task {
     }
 
     pub(super) async fn run(mut self, mut asks: mpsc::Receiver<Ask>) {
-        let Some(mut writes) = self.writes.take() else { return };
+        let (Some(mut writes), Some(mut computings)) = (self.writes.take(), self.computings.take()) else { return };
+        self.digests.put(self.sequencer.seq());
+        let mut quiet = tokio::time::interval(self.app.config.digest_within);
         let mut taken = Vec::with_capacity(BATCH);
         let mut retry = Retry::default();
         loop {
@@ -191,6 +206,15 @@ impl Task {
                     }
                     self.send_batch().await;
                 }
+                Some((seq, ours)) = computings.recv() => {
+                    let differing = self.digests.know(seq, ours);
+                    differing.into_iter().for_each(|differing| self.repair(differing));
+                    self.send_batch().await;
+                }
+                _ = quiet.tick(), if self.adrift.is_none() => {
+                    self.ask_for_digests(1);
+                    self.send_batch().await;
+                }
                 () = tokio::time::sleep_until(retry.at), if self.adrift.is_some() => {
                     retry = if self.try_to_recover().await { Retry::default() } else { retry.later() };
                 }
@@ -204,14 +228,23 @@ impl Task {
             Ask::Enter(entry) => self.enter(*entry),
             Ask::Propose { connection, frame } => self.propose(connection, frame),
             Ask::Leave { connection } => self.leave(connection),
+            Ask::Digest { connection, seq, sha256 } => {
+                if let Some(differing) = self.digests.answer(connection, seq, sha256) {
+                    self.repair(differing);
+                }
+            }
             Ask::ProposeOnce { actor, proposal, answer } => self.propose_once(&actor, &proposal, answer),
             Ask::Read { path, answer } => self.read(path.as_ref(), answer),
             Ask::Figures { answer } => {
+                let (agreed_seq, agreed) = self.digests.agreement();
                 let figures = Figures {
                     participants: self.present.len() as u64,
                     connections: self.members.len() as u64,
                     seq: self.shown,
                     epoch: self.epoch,
+                    agreed_seq,
+                    agreed,
+                    differed: self.digests.differed,
                 };
                 // Who asked may have gone away meanwhile, here and in every answer below.
                 let _ = answer.send(figures);
@@ -417,6 +450,27 @@ impl Task {
             self.kept_snapshot = update.seq;
             self.batch.outputs.push(Output::Snapshot(Box::new(self.sequencer.snapshot())));
         }
+        self.ask_for_digests(self.app.config.digest_every);
+    }
+
+    /// Asks all replicas for their digests where so many updates have come since the last time.
+    fn ask_for_digests(&mut self, every: u64) {
+        let seq = self.sequencer.seq();
+        if !self.members.is_empty() && self.digests.is_due(seq, every) {
+            self.digests.put(seq);
+            self.batch.outputs.push(Output::AskForDigests { seq, state: Box::new(self.sequencer.state()) });
+        }
+    }
+
+    /// Gives a replica that differs the whole state.
+    fn repair(&mut self, Differing(connection): Differing) {
+        self.app.metrics.divergences.inc();
+        let (seq, who) = (self.sequencer.seq(), self.members.get(&connection).map(|member| member.who.id.clone()));
+        tracing::warn!(session = %self.head.id, seq, who, "a replica differed; it gets a snapshot");
+        let reason = "The replica's digest differed from the service's.".to_owned();
+        let state = raw_value(serde_json::to_string(&self.sequencer.plain()).unwrap_or_default());
+        let frame = tagged("resync", &Resync { seq, state, reason });
+        self.batch.outputs.push(Output::Resync { connection, frame });
     }
 
     fn refused(&mut self, actor: &Actor, n: u64, problem: Problem, from: Origin) {
@@ -433,6 +487,7 @@ impl Task {
 
     fn leave(&mut self, connection: ConnectionId) {
         let Some(member) = self.members.remove(&connection) else { return };
+        self.digests.forget(connection);
         let change = self.present.remove(&member.who.id);
         if change != Roster::default() {
             self.tell_all(&FromService::Roster(change), None);
@@ -539,6 +594,19 @@ impl Task {
                 Output::Read { reading, answer } => drop(answer.send(Ok(reading))),
                 Output::Answer { json, answer } => drop(answer.send(Ok(json))),
                 Output::Snapshot(snapshot) => self.keep_snapshot(*snapshot),
+                Output::AskForDigests { seq, state } => {
+                    self.show_run(&mut run);
+                    let welcomed = self.members.iter().filter(|(_, member)| member.is_welcome);
+                    self.digests.ask(seq, welcomed.map(|(id, _)| *id).collect());
+                    self.tell_all(&FromService::Digest(DigestAsked { seq }), None);
+                    compute(self.charter.clone(), seq, *state, self.computed.clone());
+                }
+                Output::Resync { connection, frame } => {
+                    self.show_run(&mut run);
+                    if let Some(member) = self.members.get(&connection) {
+                        member.outbound.put_frame(frame);
+                    }
+                }
             }
         }
         self.show_run(&mut run);

@@ -119,6 +119,14 @@ impl Visit {
                 self.sent.remove(&n);
                 self.out.line(&format!("#{seq:<5} was settled while you were away (your proposal {n})"));
             }
+            Event::Changed(Change::MadeAnew { was, n }) => self.renumber(was, n),
+            Event::Changed(Change::Moot { n }) => {
+                self.sent.remove(&n);
+                self.out.line("nothing was left to change");
+            }
+            Event::Changed(Change::Repaired { seq, reason }) => {
+                self.out.line(&format!("this replica was repaired at #{seq}: {reason}"));
+            }
             Event::Changed(Change::Roster(change)) => self.roster(&change),
             Event::Changed(Change::Diverged(why)) => {
                 self.out.line(&format!("this replica differs ({why}); asking for a snapshot"))
@@ -165,6 +173,13 @@ impl Visit {
         self.out.line(&problem_in_words(problem));
     }
 
+    /// A proposal that waited was sent under another number.
+    fn renumber(&mut self, was: u64, n: u64) {
+        if let Some(sent) = self.sent.remove(&was) {
+            self.sent.insert(n, sent);
+        }
+    }
+
     fn roster(&self, change: &Roster) {
         for one in &change.joined {
             self.out.line(&format!("+ {} ({}) is here", one.name, one.role));
@@ -194,6 +209,17 @@ impl Visit {
             Event::Changed(Change::SettledAway { n, seq }) => {
                 self.sent.remove(n);
                 json!({"event": "settled-away", "n": n, "seq": seq})
+            }
+            Event::Changed(Change::MadeAnew { was, n }) => {
+                self.renumber(*was, *n);
+                json!({"event": "made-anew", "was": was, "n": n})
+            }
+            Event::Changed(Change::Moot { n }) => {
+                self.sent.remove(n);
+                json!({"event": "moot", "n": n})
+            }
+            Event::Changed(Change::Repaired { seq, reason }) => {
+                json!({"event": "repaired", "seq": seq, "reason": reason})
             }
             Event::Changed(Change::Roster(change)) => json!({"event": "roster", "change": change}),
             Event::Changed(Change::Diverged(why)) => json!({"event": "diverged", "why": why}),

@@ -35,7 +35,9 @@ pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
     let api = Api::token_or_backend(&args.reach, args.token.as_deref())?;
     let bounds: Vec<_> =
         [("from", args.from), ("to", args.to)].into_iter().filter_map(|(name, bound)| Some((name, bound?))).collect();
-    let mut response = api.send(api.get(&format!("/sessions/{}/journal", args.session)).query(&bounds)).await?;
+    let request = api.get(&format!("/sessions/{}/journal", args.session)).query(&bounds).query(&[("form", &args.form)]);
+    let mut response = api.send(request).await?;
+    let is_as_it_comes = out.is_json() || args.form != "updates";
     let mut rest = String::new();
     let mut count = 0usize;
     while let Some(chunk) = response.chunk().await.context("the journal broke off")? {
@@ -43,7 +45,7 @@ pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
         while let Some(end) = rest.find('\n') {
             let line: String = rest.drain(..=end).collect();
             count += 1;
-            if out.is_json() {
+            if is_as_it_comes {
                 out.line(line.trim_end());
             } else {
                 let update: Settled = serde_json::from_str(&line).context("an update cannot be read")?;
@@ -51,7 +53,7 @@ pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
             }
         }
     }
-    if count == 0 && !out.is_json() {
+    if count == 0 && !is_as_it_comes {
         out.note("Nothing was settled in that range.");
     }
     Ok(())

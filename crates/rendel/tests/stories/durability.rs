@@ -139,8 +139,10 @@ async fn write(target: Target, mut random: StdRng, settled: Arc<Mutex<usize>>) -
                 told.refused += 1;
                 *settled.lock().await += 1;
             }
-            Event::Changed(Change::Diverged(why)) => panic!("{why}"),
-            Event::Changed(Change::Welcomed | Change::Roster(_)) | Event::Away { .. } | Event::Noticed(_) => {}
+            Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => panic!("{why}"),
+            Event::Changed(Change::Welcomed | Change::Roster(_) | Change::MadeAnew { .. } | Change::Moot { .. })
+            | Event::Away { .. }
+            | Event::Noticed(_) => {}
         }
     }
     told.last = connection.replica().confirmed().unwrap().clone();

@@ -8,6 +8,7 @@ mod agreement;
 mod bad_input;
 mod commands;
 mod console;
+mod digests;
 mod durability;
 mod entering;
 mod interface;

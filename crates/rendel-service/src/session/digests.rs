@@ -1,0 +1,120 @@
+//! Whether all replicas hold the same state, and what is done about one that does not.
+//!
+//! Now and then every connection is asked for the digest of its replica, by a frame that stands in order among the updates:
+//! so all answer for the same `seq`. The service's own is computed aside, from a clone of the state, and no update waits
+//! for it.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use rendel_core::{Charter, State, digest};
+use tokio::sync::mpsc;
+
+use super::ConnectionId;
+
+/// The question that was asked last, and what came back.
+#[derive(Debug, Default)]
+pub(super) struct Digests {
+    /// The `seq` of the last question that was put, and how many updates have come since.
+    asked: u64,
+    seq: u64,
+    ours: Option<String>,
+    /// Those who were asked and have not answered.
+    open: BTreeSet<ConnectionId>,
+    early: Vec<(ConnectionId, String)>,
+    /// Replicas that hold the same at `seq`, and those that ever did not.
+    pub(super) agreed: u64,
+    pub(super) differed: u64,
+}
+
+/// A connection whose replica differs.
+pub(super) struct Differing(pub(super) ConnectionId);
+
+impl Digests {
+    /// Whether anything has happened since the last question.
+    pub(super) fn is_due(&self, seq: u64, every: u64) -> bool {
+        seq >= self.asked + every
+    }
+
+    /// A question is on its way out, for the state at `seq`.
+    pub(super) fn put(&mut self, seq: u64) {
+        self.asked = seq;
+    }
+
+    /// It has reached these connections.
+    pub(super) fn ask(&mut self, seq: u64, connections: BTreeSet<ConnectionId>) {
+        let differed = self.differed;
+        *self = Self { asked: self.asked, seq, open: connections, differed, ..Self::default() };
+    }
+
+    /// The service's own digest.
+    pub(super) fn know(&mut self, seq: u64, ours: String) -> Vec<Differing> {
+        if seq != self.seq {
+            return Vec::new();
+        }
+        self.ours = Some(ours);
+        let early = std::mem::take(&mut self.early);
+        early.into_iter().filter_map(|(connection, theirs)| self.compare(connection, theirs)).collect()
+    }
+
+    /// The answer of a replica. One that comes late, or twice, says nothing.
+    pub(super) fn answer(&mut self, connection: ConnectionId, seq: u64, theirs: String) -> Option<Differing> {
+        if seq != self.seq || !self.open.remove(&connection) {
+            return None;
+        }
+        self.compare(connection, theirs)
+    }
+
+    fn compare(&mut self, connection: ConnectionId, theirs: String) -> Option<Differing> {
+        match &self.ours {
+            None => self.early.push((connection, theirs)),
+            Some(ours) if *ours == theirs => self.agreed += 1,
+            Some(_) => {
+                self.differed += 1;
+                return Some(Differing(connection));
+            }
+        }
+        None
+    }
+
+    pub(super) fn forget(&mut self, connection: ConnectionId) {
+        self.open.remove(&connection);
+    }
+
+    /// At which `seq` so many replicas held the same.
+    pub(super) fn agreement(&self) -> (u64, u64) {
+        (self.seq, self.agreed)
+    }
+}
+
+/// Computes the service's digest aside.
+pub(super) fn compute(charter: Arc<Charter>, seq: u64, state: State, known: mpsc::UnboundedSender<(u64, String)>) {
+    tokio::task::spawn_blocking(move || {
+        let ours = digest(&state.plain(&charter.fields));
+        // A session that has ended asks nobody any more.
+        let _ = known.send((seq, ours));
+    });
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn answers_count_once_whether_they_come_before_the_service_s_own_or_after() {
+        let mut digests = Digests::default();
+        digests.put(7);
+        digests.ask(7, BTreeSet::from([1, 2, 3]));
+        assert!(digests.answer(1, 7, "a".into()).is_none());
+        assert!(digests.answer(2, 7, "b".into()).is_none());
+        assert!(digests.answer(9, 7, "b".into()).is_none(), "nobody asked this one");
+        let differing: Vec<_> =
+            digests.know(7, "a".into()).into_iter().map(|Differing(connection)| connection).collect();
+        assert_eq!(differing, [2]);
+        assert!(digests.answer(1, 7, "b".into()).is_none(), "a second answer");
+        assert!(digests.answer(3, 6, "b".into()).is_none(), "of another state");
+        assert!(digests.answer(3, 7, "a".into()).is_none());
+        assert_eq!((digests.agreement(), digests.differed), ((7, 2), 1));
+        assert!(!digests.is_due(7, 1) && digests.is_due(8, 1) && !digests.is_due(8, 256));
+    }
+}
