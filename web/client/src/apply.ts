@@ -1,5 +1,6 @@
 import { canonical } from "./canonical.ts";
 import type { Edit, Effect, Json } from "./frame.ts";
+import { scalarCount, toUnits } from "./position.ts";
 
 type Members = { [name: string]: Json };
 
@@ -58,8 +59,26 @@ function change(state: Json, step: Edit, isSettled: boolean): Json {
         return rest;
       });
     }
+    case "splice":
+      return at(state, path, step, (text) => {
+        const { index = 0, delete: gone = 0, insert = "" } = step;
+        if (typeof text !== "string" || typeof insert !== "string") throw misapplied(step, "no text");
+        if (typeof index !== "number" || typeof gone !== "number") throw misapplied(step, "no position");
+        const start = toUnits(text, index);
+        const end = start + toUnits(text.slice(start), gone);
+        if (scalarCount(text.slice(0, start)) !== index || scalarCount(text.slice(start, end)) !== gone)
+          throw misapplied(step, "it reaches beyond the text");
+        return text.slice(0, start) + insert + text.slice(end);
+      });
     case "insert":
+    case "move":
     case "remove":
+      if (step.op === "insert" && (step.id !== undefined || step.after !== undefined))
+        return at(state, path, step, (list) => insertElement(list, step, isSettled));
+      if (step.value === undefined) {
+        const id = path.at(-1) ?? "";
+        return at(state, path.slice(0, -1), step, (list) => changePlace(list, id, step));
+      }
       return at(state, path, step, (set) => changeSet(set, step, isSettled));
     case "test":
       if (!isSettled) return state;
@@ -67,6 +86,59 @@ function change(state: Json, step: Edit, isSettled: boolean): Json {
     default:
       throw misapplied(step, "an operation that this client does not know");
   }
+}
+
+type Element = { id: string; value: Json };
+
+/** An element of a list at a place; one that is there stays where it is. */
+function insertElement(list: Json, step: Edit, isSettled: boolean): Json {
+  if (!isList(list) || typeof step.id !== "string" || step.value === undefined) throw misapplied(step, "no list");
+  if (!isSettled && indexOf(list, step.id) >= 0) return list;
+  return list.toSpliced(target(list, step), 0, { id: step.id, value: step.value });
+}
+
+/** Moves or removes an element of a list. */
+function changePlace(list: Json, id: string, step: Edit): Json {
+  if (!isList(list)) throw misapplied(step, "no list");
+  const index = indexOf(list, id);
+  const element = list[index];
+  if (element === undefined) throw misapplied(step, "no element");
+  const rest = list.toSpliced(index, 1);
+  return step.op === "remove" ? rest : rest.toSpliced(target(rest, step), 0, element);
+}
+
+function indexOf(list: Element[], id: string): number {
+  return list.findIndex((element) => element.id === id);
+}
+
+/** The index to which a list edit or effect leads. */
+function target(list: Element[], step: Edit): number {
+  const { after, before, index } = step;
+  if (typeof index === "number" && index <= list.length) return index;
+  if (after === null) return 0;
+  if (before === null || (after === undefined && before === undefined && index === undefined)) return list.length;
+  const beside = indexOf(list, String(after ?? before));
+  if (beside < 0) throw misapplied(step, "no such element to go beside");
+  return after === undefined ? beside : beside + 1;
+}
+
+function isList(value: Json): value is Element[] {
+  return Array.isArray(value);
+}
+
+/** The text at a path, if there is one. */
+export function textAt(state: Json | undefined, pointer: string): string | undefined {
+  const found = tokens(pointer).reduce<Json | undefined>((value, token) => {
+    if (Array.isArray(value)) return (value as Element[]).find((element) => element.id === token)?.value;
+    return value !== null && typeof value === "object" && Object.hasOwn(value, token) ? value[token] : undefined;
+  }, state);
+  return typeof found === "string" ? found : undefined;
+}
+
+/** The state with another text at a path; as it is where there is none. */
+export function withText(state: Json, pointer: string, text: string): Json {
+  if (textAt(state, pointer) === undefined) return state;
+  return at(state, tokens(pointer), { at: pointer, op: "set" }, () => text);
 }
 
 /** A set is an array in the order of its elements' canonical texts. */
@@ -83,10 +155,16 @@ function changeSet(set: Json, step: Edit, isSettled: boolean): Json {
   return set;
 }
 
-/** Changes what is at a path of object members; only the last step may make one. */
+/** Changes what is at a path of object members and elements' ids; only the last step may make a member. */
 function at(state: Json, path: string[], step: Edit, replace: (present: Json) => Json): Json {
   const [token, ...rest] = path;
   if (token === undefined) return replace(state);
+  if (Array.isArray(state)) {
+    const index = indexOf(state as Element[], token);
+    const element = state[index] as Element | undefined;
+    if (element === undefined) throw misapplied(step, "no element");
+    return state.with(index, { ...element, value: at(element.value, rest, step, replace) });
+  }
   if (!isMembers(state)) throw misapplied(step, "nothing there");
   const inner = Object.hasOwn(state, token) ? state[token] : undefined;
   if (inner === undefined && rest.length > 0) throw misapplied(step, "nothing there");

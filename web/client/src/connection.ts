@@ -49,11 +49,11 @@ export class Connection {
 
   /** Proposes edits; without a connection they stay pending and are sent on return. */
   propose(edits: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
-    const frame = this.replica.propose(edits, more);
-    if (frame === undefined) return undefined;
-    this.#send(frame);
+    const n = this.replica.propose(edits, more);
+    if (n === undefined) return undefined;
+    this.#sendOutgoing();
     this.#events.standing?.();
-    return frame.n;
+    return n;
   }
 
   /** Cuts the connection as a lost network would, until `goOnline`. */
@@ -97,6 +97,7 @@ export class Connection {
     if (frame.type === "bye") this.#bye(frame.problem);
     const changes = this.replica.handle(frame);
     if (frame.type === "welcome") this.#welcomed();
+    else this.#sendOutgoing();
     for (const change of changes) this.#events.changed?.(change);
     if (changes.some((change) => change.kind === "diverged"))
       this.#lost("this replica differs and asks for a snapshot");
@@ -106,6 +107,7 @@ export class Connection {
   #welcomed(): void {
     this.#wait = FIRST_WAIT;
     this.why = undefined;
+    while (this.replica.pollOutgoing() !== undefined) {}
     for (const frame of this.replica.unanswered) this.#send(frame);
     clearInterval(this.#beat);
     const beat = () => this.#send({ type: "ping", sent: performance.now() });
@@ -140,6 +142,12 @@ export class Connection {
     const socket = this.#socket;
     this.#socket = undefined;
     socket?.close();
+  }
+
+  /** What the replica has to send; without a connection it is sent after the next `welcome`. */
+  #sendOutgoing(): void {
+    for (let frame = this.replica.pollOutgoing(); frame !== undefined; frame = this.replica.pollOutgoing())
+      this.#send(frame);
   }
 
   #send(frame: FromParticipant): void {

@@ -56,7 +56,12 @@ export type Propose = {
   gesture?: string;
   note?: string;
 };
-export type FromParticipant = Enter | Propose | { type: "ping"; sent: number } | { type: "leave" };
+export type FromParticipant =
+  | Enter
+  | Propose
+  | { type: "digest"; seq: number; sha256: string }
+  | { type: "ping"; sent: number }
+  | { type: "leave" };
 
 export type Welcome = {
   type: "welcome";
@@ -78,6 +83,8 @@ export type FromService =
   | { type: "refused"; n: number; problem: Problem }
   | ({ type: "outcome" } & Outcome)
   | ({ type: "roster" } & Roster)
+  | { type: "digest"; seq: number }
+  | { type: "resync"; seq: number; state: Json; reason: string }
   | { type: "pong"; sent: number; time: number }
   | { type: "notice"; problem: Problem }
   | { type: "bye"; problem: Problem };

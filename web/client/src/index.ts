@@ -22,5 +22,6 @@ export type {
   Verdict,
   Welcome,
 } from "./frame.ts";
-export { type Change, Replica } from "./replica.ts";
+export { scalarCount, spliceBetween, toScalars, toUnits } from "./position.ts";
+export { type Anchor, type Change, Replica } from "./replica.ts";
 export { uuid7 } from "./uuid.ts";

@@ -1,8 +1,10 @@
-import { applyEdit, applyEffect } from "./apply.ts";
+import { applyEdit, applyEffect, textAt, withText } from "./apply.ts";
 import { digest } from "./canonical.ts";
+import { Draft, follow, removes, type Shift, type Splice } from "./draft.ts";
 import type {
   Edit,
   Enter,
+  FromParticipant,
   FromService,
   Json,
   Outcome,
@@ -13,6 +15,7 @@ import type {
   Settled,
   Welcome,
 } from "./frame.ts";
+import { scalarCount } from "./position.ts";
 
 /** What a frame of the service changed. */
 export type Change =
@@ -20,8 +23,37 @@ export type Change =
   | { kind: "settled"; update: Settled }
   | { kind: "refused"; n: number; problem: Problem }
   | { kind: "settled-away"; n: number; seq: number }
+  /** An own proposal that waited, or was refused for what it was made on top of, is sent under another number. */
+  | { kind: "made-anew"; was: number; n: number }
+  /** An own proposal that waited has nothing left to change, and is not sent. */
+  | { kind: "moot"; n: number }
+  /** This replica differed from the service's state, and has that now. */
+  | { kind: "repaired"; seq: number; reason: string }
   | { kind: "roster"; change: Roster }
   | { kind: "diverged"; why: string };
+
+/** A place in a text that stays at its characters. Positions count Unicode scalar values of what is shown. */
+export type Anchor = {
+  readonly at: string;
+  /** Where it is. */
+  index: number;
+  /** Attached to the character before `index`, else to the one at it. */
+  readonly isLeft: boolean;
+  /** Whether that character is still there. */
+  isThere: boolean;
+};
+
+/** A proposal without an answer. */
+type Pending = {
+  /** Its first number. Own proposals are shown in the order of these. */
+  key: number;
+  /** The number that its user knows it by. */
+  n: number;
+  /** As it was sent and is sent again. None while it waits: it is made anew when those before it are answered. */
+  frame?: Propose;
+  edits: Edit[];
+  more: { gesture?: string; note?: string };
+};
 
 /**
  * The confirmed state plus one's own pending proposals.
@@ -37,7 +69,10 @@ export class Replica {
   roster: Participant[] = [];
   #confirmed: Json | undefined;
   #view: Json | undefined;
-  #pending: Propose[] = [];
+  #pending: Pending[] = [];
+  #outgoing: FromParticipant[] = [];
+  #drafts = new Map<string, Draft>();
+  #anchors = new Set<Anchor>();
   #lastN = 0;
   #answered = 0;
   #diverged = false;
@@ -54,14 +89,38 @@ export class Replica {
   /** The confirmed state with one's own pending edits over it: what a user is shown. */
   get view(): Json | undefined {
     if (this.#view === undefined && this.#confirmed !== undefined) {
-      this.#view = this.#pending.flatMap((frame) => frame.edits).reduce(applyEdit, this.#confirmed);
+      const edits = this.#pending.flatMap((pending) => pending.edits).filter((edit) => edit.op !== "splice");
+      let view = edits.reduce(applyEdit, this.#confirmed);
+      for (const [at, draft] of this.#drafts) view = withText(view, at, draft.text);
+      this.#view = view;
     }
     return this.#view;
   }
 
   /** The proposals without an answer, in order: after a `welcome` they are sent again. */
   get unanswered(): readonly Propose[] {
-    return this.#pending;
+    return this.#pending.flatMap((pending) => pending.frame ?? []);
+  }
+
+  /** The first numbers of the proposals that have no answer yet, those that wait included. */
+  get pending(): readonly number[] {
+    return this.#pending.map((pending) => pending.key);
+  }
+
+  /** The next frame to send. Without a connection it may be thrown away: what has no answer is sent after `welcome`. */
+  pollOutgoing(): FromParticipant | undefined {
+    return this.#outgoing.shift();
+  }
+
+  /** Attaches an anchor to the text that is shown at a path, for as long as nobody releases it. */
+  anchor(at: string, index: number, isLeft: boolean): Anchor {
+    const anchor = { at, index, isLeft, isThere: true };
+    this.#anchors.add(anchor);
+    return anchor;
+  }
+
+  release(anchor: Anchor): void {
+    this.#anchors.delete(anchor);
   }
 
   /** The SHA-256 of the confirmed state as canonical JSON, to compare with other replicas at the same `seq`. */
@@ -75,25 +134,60 @@ export class Replica {
     return { type: "enter", ...(token === undefined ? {} : { token }), client: this.client, ...known };
   }
 
-  /** Makes a proposal that is pending from now on; `undefined` before the first `welcome`. */
-  propose(edits: Edit[], more: { gesture?: string; note?: string } = {}): Propose | undefined {
+  /**
+   * Makes a proposal that is pending from now on, and gives its number; `undefined` before the first `welcome`. The frame
+   * to send comes from `pollOutgoing`, at once or when those before it are answered. The edits mean what is shown.
+   */
+  propose(edits: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
     if (this.#confirmed === undefined) return undefined;
     this.#lastN += 1;
-    const frame: Propose = {
-      type: "propose",
-      n: this.#lastN,
-      seen: this.seq,
-      answered: this.#answered,
-      edits,
-      ...more,
-    };
-    this.#pending.push(frame);
+    const key = this.#lastN;
+    let mustWait = this.#pending.some((pending) => pending.frame === undefined);
+    for (const edit of edits) {
+      const splice = spliceOf(edit);
+      const draft = splice && this.#draft(edit.at);
+      if (splice === undefined || draft === undefined) continue;
+      mustWait ||= draft.isOvertaken;
+      this.#shift(edit.at, draft.edit(key, splice));
+    }
+    const pending: Pending = { key, n: key, edits, more };
+    if (!mustWait) {
+      pending.frame = { type: "propose", n: key, seen: this.seq, answered: this.#answered, edits, ...more };
+      this.#outgoing.push(pending.frame);
+    }
+    this.#pending.push(pending);
     this.#view = undefined;
-    return frame;
+    return key;
+  }
+
+  /** The draft of the text at a path, made where there is none and a text is shown. */
+  #draft(at: string): Draft | undefined {
+    const known = this.#drafts.get(at);
+    if (known !== undefined) return known;
+    const text = textAt(this.view, at);
+    if (text === undefined) return undefined;
+    const draft = new Draft(text);
+    this.#drafts.set(at, draft);
+    return draft;
+  }
+
+  #shift(at: string, shifts: Shift[]): void {
+    for (const anchor of this.#anchors) {
+      if (anchor.at !== at) continue;
+      for (const shift of shifts) {
+        if (removes(shift, anchor.isLeft ? anchor.index - 1 : anchor.index)) anchor.isThere = false;
+        anchor.index = follow(shift, anchor.index, anchor.isLeft);
+      }
+    }
   }
 
   /** Takes in a frame of the service, and says what it changed. */
   handle(frame: FromService): Change[] {
+    const changes = this.#handle(frame);
+    return [...changes, ...this.#sendWhatWaited()];
+  }
+
+  #handle(frame: FromService): Change[] {
     switch (frame.type) {
       case "welcome":
         return this.#welcome(frame);
@@ -103,6 +197,13 @@ export class Replica {
         return this.#refuse(frame.n, frame.problem);
       case "outcome":
         return this.#outcome(frame);
+      case "digest":
+        this.#answerDigest(frame.seq);
+        return [];
+      case "resync":
+        this.#takeState(frame.state);
+        this.seq = frame.seq;
+        return [{ kind: "repaired", seq: frame.seq, reason: frame.reason }];
       case "roster":
         this.#changeRoster(frame);
         return [{ kind: "roster", change: frame }];
@@ -111,20 +212,38 @@ export class Replica {
     }
   }
 
+  #answerDigest(seq: number): void {
+    const sha256 = seq === this.seq ? this.digest() : undefined;
+    if (sha256 !== undefined) this.#outgoing.push({ type: "digest", seq, sha256 });
+  }
+
+  /** Another state than the one that updates led to. */
+  #takeState(state: Json): void {
+    for (const [at, draft] of this.#drafts) this.#shift(at, draft.settleAs(textAt(state, at) ?? ""));
+    for (const at of new Set([...this.#anchors].map((anchor) => anchor.at))) {
+      if (this.#drafts.has(at)) continue;
+      this.#shift(at, new Draft(textAt(this.#confirmed, at) ?? "").settleAs(textAt(state, at) ?? ""));
+    }
+    this.#confirmed = state;
+    this.#view = undefined;
+    this.#diverged = false;
+  }
+
   #welcome(frame: Welcome): Change[] {
     const updates = frame.updates ?? [];
     if (frame.state !== undefined) {
-      this.#confirmed = frame.state;
-      this.#view = undefined;
+      this.#takeState(frame.state);
       this.seq = frame.seq - updates.length;
-      this.#diverged = false;
     }
     this.you = frame.you;
     this.session = frame.session;
     this.epoch = frame.epoch;
     this.roster = frame.roster;
     const changes: Change[] = [{ kind: "welcomed" }, ...this.#updates(updates)];
-    return changes.concat(frame.outcomes.flatMap((outcome) => this.#outcome(outcome)));
+    const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
+    // Everything without an answer is sent again now, and so need not go out twice.
+    this.#outgoing = [];
+    return [...changes, ...outcomes];
   }
 
   #updates(updates: Settled[]): Change[] {
@@ -149,6 +268,38 @@ export class Replica {
     this.#confirmed = update.effects.reduce(applyEffect, this.#confirmed);
     this.#view = undefined;
     this.seq = update.seq;
+    this.#redraft(update);
+  }
+
+  /** Brings drafts and anchors up to date with an update that was applied. */
+  #redraft(update: Settled): void {
+    const isOwn = update.client === this.client;
+    const own = isOwn ? this.#pending.find((pending) => pending.frame?.n === update.n) : undefined;
+    const splices = new Map<string, Splice[]>();
+    for (const effect of update.effects) {
+      const splice = spliceOf(effect);
+      if (splice !== undefined) splices.set(effect.at, [...(splices.get(effect.at) ?? []), splice]);
+      else this.#followReplacement(effect);
+    }
+    for (const [at, ofText] of splices) {
+      const draft = this.#drafts.get(at);
+      if (draft === undefined) this.#shift(at, ofText.map(plainShift));
+      else if (own !== undefined) this.#shift(at, draft.settleOwn(own.key, ofText));
+      else
+        this.#shift(
+          at,
+          ofText.flatMap((splice) => draft.settleForeign(splice)),
+        );
+    }
+  }
+
+  /** A text may be another, or gone, where what is around it was put, dropped or moved. */
+  #followReplacement(effect: Edit): void {
+    for (const [at, draft] of this.#drafts) {
+      if (!at.startsWith(`${effect.at}/`)) continue;
+      const text = textAt(this.#confirmed, at) ?? "";
+      if (draft.agreed !== text) this.#shift(at, draft.settleAs(text));
+    }
   }
 
   #outcome(outcome: Outcome): Change[] {
@@ -157,16 +308,77 @@ export class Replica {
   }
 
   #refuse(n: number, problem: Problem): Change[] {
+    // What was made on top of a refused proposal is made anew where it can be; so is what the service cannot place any
+    // more, since here it is known where it belongs.
+    const isPassing = PASSING.includes(problem.type);
+    const pending = this.#pending.find(({ frame }) => frame?.n === n);
+    if (isPassing && pending?.edits.some((edit) => spliceOf(edit) !== undefined)) {
+      delete pending.frame;
+      this.#countAnswered();
+      return [];
+    }
     return this.#answer(n) ? [{ kind: "refused", n, problem }] : [];
   }
 
   #answer(n: number): boolean {
-    const before = this.#pending.length;
-    this.#pending = this.#pending.filter((frame) => frame.n !== n);
+    const pending = this.#pending.find(({ frame }) => frame?.n === n);
+    this.#pending = this.#pending.filter((one) => one !== pending);
     this.#view = undefined;
-    // The highest number below which nothing is open.
-    this.#answered = this.#pending[0] === undefined ? this.#lastN : this.#pending[0].n - 1;
-    return this.#pending.length < before;
+    if (pending !== undefined) this.#forget(pending.key);
+    this.#countAnswered();
+    return pending !== undefined;
+  }
+
+  /** The highest number below which nothing is on its way. */
+  #countAnswered(): void {
+    this.#answered = this.unanswered.reduce((lowest, frame) => Math.min(lowest, frame.n - 1), this.#lastN);
+  }
+
+  /** Takes what is left of an own proposal out of the drafts, and lets go of drafts that nothing needs any more. */
+  #forget(key: number): void {
+    for (const [at, draft] of this.#drafts) {
+      this.#shift(at, draft.forget(key));
+      const isNeeded = this.#pending.some((pending) => pending.edits.some((edit) => edit.at === at));
+      if (!isNeeded) this.#drafts.delete(at);
+    }
+    this.#view = undefined;
+  }
+
+  /** When nothing is on its way any more, what waited means what it says among what everyone agrees on. */
+  #sendWhatWaited(): Change[] {
+    if (this.#pending.some((pending) => pending.frame !== undefined)) return [];
+    const waited = this.#pending;
+    this.#pending = [];
+    for (const draft of this.#drafts.values()) draft.isOvertaken = false;
+    const changes = waited.map((pending): Change => {
+      const edits = this.#madeAnew(pending);
+      this.#lastN += 1;
+      const n = this.#lastN;
+      if (edits.length === 0) {
+        this.#forget(pending.key);
+        return { kind: "moot", n: pending.n };
+      }
+      pending.frame = { type: "propose", n, seen: this.seq, answered: this.#answered, edits, ...pending.more };
+      this.#outgoing.push(pending.frame);
+      this.#pending.push(pending);
+      const was = pending.n;
+      pending.n = n;
+      return { kind: "made-anew", was, n };
+    });
+    this.#countAnswered();
+    return changes;
+  }
+
+  /** The edits of a proposal that waited, its splices where they belong now. Of each text the splices stand together. */
+  #madeAnew(pending: Pending): Edit[] {
+    const done = new Set<string>();
+    return pending.edits.flatMap((edit) => {
+      const draft = spliceOf(edit) === undefined ? undefined : this.#drafts.get(edit.at);
+      if (draft === undefined) return [edit];
+      if (done.has(edit.at)) return [];
+      done.add(edit.at);
+      return draft.splices(pending.key).map((splice) => ({ at: edit.at, op: "splice", ...splice }));
+    });
   }
 
   #changeRoster(change: Roster): void {
@@ -175,4 +387,18 @@ export class Replica {
     const kept = this.roster.filter((here) => !gone.has(here.id) && shown.every((one) => one.id !== here.id));
     this.roster = [...kept, ...shown].sort((one, other) => (one.id < other.id ? -1 : 1));
   }
+}
+
+/** Refusals of splices that the replica answers by making them anew. */
+const PASSING = ["urn:rendel:problem:follows-refused", "urn:rendel:problem:too-old"];
+
+/** The splice that an edit or an effect is. */
+function spliceOf(edit: Edit): Splice | undefined {
+  const { index = 0, delete: gone = 0, insert = "" } = edit;
+  const isSplice = typeof index === "number" && typeof gone === "number" && typeof insert === "string";
+  return edit.op === "splice" && isSplice ? { index, delete: gone, insert } : undefined;
+}
+
+function plainShift(splice: Splice): Shift {
+  return { kind: "splice", at: splice.index, delete: splice.delete, insert: scalarCount(splice.insert) };
 }

@@ -2,7 +2,10 @@ import { readdirSync, readFileSync } from "node:fs";
 import { describe, expect, test } from "vitest";
 import { type Edit, type FromService, Replica } from "../src/index.ts";
 
-type Step = { receive: FromService } | { propose: Edit[]; sends: unknown } | { expect: Record<string, unknown> };
+type Step =
+  | { receive: FromService; sends?: unknown[] }
+  | { propose: Edit[]; sends: unknown }
+  | { expect: Record<string, unknown> };
 type File = { about: string; client: string; cases: { name: string; steps: Step[] }[] };
 
 const folder = new URL("../../../conformance/", import.meta.url);
@@ -20,19 +23,27 @@ for (const file of files) {
   });
 }
 
+function sent(replica: Replica): unknown[] {
+  const frames: unknown[] = [];
+  for (let frame = replica.pollOutgoing(); frame !== undefined; frame = replica.pollOutgoing()) frames.push(frame);
+  return frames;
+}
+
 function run(replica: Replica, steps: Step[]): void {
   let diverged = false;
   for (const step of steps) {
     if ("receive" in step) {
       diverged = replica.handle(step.receive).some((change) => change.kind === "diverged");
+      expect(sent(replica)).toEqual(step.sends ?? []);
     } else if ("propose" in step) {
-      expect(replica.propose(step.propose) ?? null).toEqual(step.sends);
+      replica.propose(step.propose);
+      expect(sent(replica)[0] ?? null).toEqual(step.sends);
     } else {
       const actual: Record<string, unknown> = {
         seq: replica.seq,
         confirmed: replica.confirmed ?? null,
         view: replica.view ?? null,
-        pending: replica.unanswered.map((frame) => frame.n),
+        pending: replica.pending,
         unanswered: replica.unanswered,
         enter: replica.enter(),
         digest: replica.digest(),
