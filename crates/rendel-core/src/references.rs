@@ -1,12 +1,12 @@
 //! References: registers that hold the id of a record of a map, and what happens to them when the record is dropped.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use serde_json::Value;
 
 use crate::edit::{Edit, Effect};
-use crate::kind::{Fields, Record, Walk};
+use crate::kind::{Fields, Record, Site, Walk};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 
@@ -49,27 +49,56 @@ pub(crate) struct Link {
 /// Referring paths that a refusal names.
 const NAMED: usize = 10;
 
-/// Adds what a drop does to those who refer to the record, before the drop itself. Cost O(records that may refer to it).
+/// Records that one drop may take along.
+const MOST: usize = 10_000;
+
+/// What drops do to those who refer to the records.
+#[derive(Debug, Default)]
+pub(crate) struct Followed {
+    /// The effects, each drop after what it does to others.
+    pub(crate) effects: Vec<Effect>,
+    /// The updates unseen by the proposer that set references which are gone now.
+    pub(crate) met: Vec<u64>,
+}
+
+/// Adds what the drops among some effects do to those who refer to the records. Cost O(records that may refer to them), and
+/// nothing where no drop is of such a record.
 pub(crate) fn follow_drops(
     fields: &Fields,
     root: &Record,
     links: &[Link],
     effects: Vec<Effect>,
-) -> Result<Vec<Effect>, Problem> {
+    site: &Site<'_>,
+) -> Result<Followed, Problem> {
     let is_target = |map: &str| links.iter().any(|link| link.reference.to == map);
-    let mut followed = Vec::with_capacity(effects.len());
+    let mut followed = Followed::default();
     for effect in effects {
         let path = Path::parse(&effect.at)?;
-        match path.tokens() {
-            [map, id] if effect.op == "drop" && is_target(map) => {
-                let mut gone = BTreeSet::from([path.clone()]);
-                follow_drop(fields, root, links, (map, id), &mut gone, &mut followed)?;
-            }
-            _ => {}
+        if let [map, id] = path.tokens()
+            && effect.op == "drop"
+            && is_target(map)
+        {
+            follow_drop(fields, root, links, (map, id), site, &mut followed)?;
         }
-        followed.push(effect);
+        followed.effects.push(effect);
     }
     Ok(followed)
+}
+
+/// The registers that refer to a record, with the links that lead to them.
+type Referring<'l> = BTreeMap<(String, String), Vec<(&'l Link, Vec<String>)>>;
+
+fn referring<'l>(fields: &Fields, root: &Record, links: &'l [Link]) -> Referring<'l> {
+    let mut referring = Referring::new();
+    for link in links {
+        Walk::over(fields, root, &link.steps, &mut |path, value| {
+            if let Some(id) = value.as_str() {
+                let of = (link.reference.to.clone(), id.to_owned());
+                referring.entry(of).or_default().push((link, path.to_vec()));
+            }
+        });
+    }
+    referring
 }
 
 fn follow_drop(
@@ -77,50 +106,65 @@ fn follow_drop(
     root: &Record,
     links: &[Link],
     (map, id): (&str, &str),
-    gone: &mut BTreeSet<Path>,
-    effects: &mut Vec<Effect>,
+    site: &Site<'_>,
+    followed: &mut Followed,
 ) -> Result<(), Problem> {
-    for link in links.iter().filter(|link| link.reference.to == map) {
-        let mut holders = Vec::new();
-        Walk::over(fields, root, &link.steps, &mut |path, value| {
-            let is_going = (0..path.len()).any(|end| gone.contains(&Path::of(path[..end].iter().cloned())));
-            if value.as_str() == Some(id) && !is_going {
-                holders.push(path.to_vec());
-            }
-        });
-        match link.reference.on_drop {
-            OnDrop::Refuse if holders.is_empty() => {}
-            OnDrop::Refuse => {
-                let paths: Vec<String> =
-                    holders.iter().take(NAMED).map(|path| Path::of(path.iter().cloned()).to_string()).collect();
-                let more = if holders.len() > NAMED { " …" } else { "" };
-                let detail = format!(
-                    "{id:?} of /{map} cannot be dropped while something refers to it: {}{more}. Change that first.",
-                    paths.join(", ")
-                );
-                return Err(Problem::new(ProblemKind::Referenced, detail)
-                    .at(Path::of([map, id]))
-                    .with("referenced_by", paths));
-            }
-            OnDrop::Clear => effects.extend(holders.into_iter().map(|path| Edit::new(Path::of(path), "clear"))),
-            OnDrop::Cascade => {
-                for path in holders {
+    let referring = referring(fields, root, links);
+    let mut going = BTreeSet::from([Path::of([map, id])]);
+    let mut dropped = vec![(map.to_owned(), id.to_owned())];
+    let (mut drops, mut clears, mut in_the_way) = (Vec::new(), Vec::new(), Vec::new());
+    let mut next = 0;
+    while let Some(record) = dropped.get(next) {
+        next += 1;
+        for (link, path) in referring.get(record).into_iter().flatten() {
+            match link.reference.on_drop {
+                OnDrop::Refuse => in_the_way.push(path),
+                OnDrop::Clear => clears.push(path),
+                OnDrop::Cascade => {
                     // The innermost record ends at the last id on the way.
                     let end = link.steps.iter().rposition(Option::is_none).map_or(0, |at| at + 1);
                     let record = Path::of(path[..end].iter().cloned());
-                    if !gone.insert(record.clone()) {
-                        continue;
+                    if going.insert(record.clone()) {
+                        if let [map, id] = record.tokens() {
+                            dropped.push((map.clone(), id.clone()));
+                        }
+                        let op = if link.holder == Some(Holder::List) { "remove" } else { "drop" };
+                        drops.push((path, Edit::new(record, op)));
                     }
-                    if let [map, id] = record.tokens() {
-                        follow_drop(fields, root, links, (map, id), gone, effects)?;
-                    }
-                    let op = if link.holder == Some(Holder::List) { "remove" } else { "drop" };
-                    effects.push(Edit::new(record, op));
                 }
             }
         }
     }
+    let is_going = |path: &[String]| (1..path.len()).any(|end| going.contains(&Path::of(path[..end].iter().cloned())));
+    in_the_way.retain(|path| !is_going(path));
+    if !in_the_way.is_empty() {
+        return Err(referenced(map, id, &in_the_way));
+    }
+    if drops.len() > MOST {
+        let detail =
+            format!("It would take {} records along, and a drop takes at most {MOST}. Drop some first.", drops.len());
+        return Err(Problem::new(ProblemKind::TooLarge, detail).at(Path::of([map, id])));
+    }
+    clears.retain(|path| !is_going(path));
+    for path in clears.iter().chain(drops.iter().map(|(path, _)| path)) {
+        if let Some((field, cell)) = fields.find(root, path) {
+            field.met(cell, site, &mut followed.met);
+        }
+    }
+    followed.effects.extend(clears.into_iter().map(|path| Edit::new(Path::of(path.iter().cloned()), "clear")));
+    followed.effects.extend(drops.into_iter().rev().map(|(_, effect)| effect));
     Ok(())
+}
+
+fn referenced(map: &str, id: &str, in_the_way: &[&Vec<String>]) -> Problem {
+    let paths = in_the_way.iter().take(NAMED).map(|path| Path::of(path.iter().cloned()).to_string());
+    let paths: Vec<String> = paths.collect();
+    let more = if in_the_way.len() > NAMED { " …" } else { "" };
+    let detail = format!(
+        "{id:?} of /{map} cannot be dropped while something refers to it: {}{more}. Change that first.",
+        paths.join(", ")
+    );
+    Problem::new(ProblemKind::Referenced, detail).at(Path::of([map, id])).with("referenced_by", paths)
 }
 
 /// Refuses references to records that are not there, among those that the effects have brought.

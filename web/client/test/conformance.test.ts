@@ -1,10 +1,11 @@
 import { readdirSync, readFileSync } from "node:fs";
 import { describe, expect, test } from "vitest";
-import { type Edit, type FromService, Replica } from "../src/index.ts";
+import { type Anchor, type Edit, type FromService, Replica } from "../src/index.ts";
 
 type Step =
   | { receive: FromService; sends?: unknown[] }
   | { propose: Edit[]; sends: unknown }
+  | { anchor: { name: string; at: string; index: number; left: boolean } }
   | { expect: Record<string, unknown> };
 type File = { about: string; client: string; cases: { name: string; steps: Step[] }[] };
 
@@ -31,6 +32,7 @@ function sent(replica: Replica): unknown[] {
 
 function run(replica: Replica, steps: Step[]): void {
   let diverged = false;
+  const anchors: Record<string, Anchor> = {};
   for (const step of steps) {
     if ("receive" in step) {
       diverged = replica.handle(step.receive).some((change) => change.kind === "diverged");
@@ -38,7 +40,11 @@ function run(replica: Replica, steps: Step[]): void {
     } else if ("propose" in step) {
       replica.propose(step.propose);
       expect(sent(replica)[0] ?? null).toEqual(step.sends);
+    } else if ("anchor" in step) {
+      const { name, at, index, left } = step.anchor;
+      anchors[name] = replica.anchor(at, index, left);
     } else {
+      const places = Object.entries(anchors).map(([name, { index, isThere }]) => [name, { index, there: isThere }]);
       const actual: Record<string, unknown> = {
         seq: replica.seq,
         confirmed: replica.confirmed ?? null,
@@ -48,6 +54,7 @@ function run(replica: Replica, steps: Step[]): void {
         enter: replica.enter(),
         digest: replica.digest(),
         diverged,
+        anchors: Object.fromEntries(places),
       };
       for (const [member, expected] of Object.entries(step.expect)) expect(actual[member], member).toEqual(expected);
     }

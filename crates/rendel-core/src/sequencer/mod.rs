@@ -13,10 +13,10 @@ use clients::Clients;
 use crate::canonical::weight;
 use crate::charter::Charter;
 use crate::edit::{Actor, Edit, Proposal, Settled, Verdict, VerdictKind};
-use crate::kind::{Settlement, Site};
+use crate::kind::{Settlement, Site, listed};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::references::{check_all_references, check_references, follow_drops};
+use crate::references::{Followed, check_all_references, check_references, follow_drops};
 use crate::state::{Misfit, Stamp, State};
 
 /// Puts the proposals of one session in order and settles them.
@@ -201,16 +201,13 @@ impl Sequencer {
         for (index, edit) in proposal.edits.iter().enumerate() {
             let settlement =
                 self.settle_edit(actor, proposal, index, edit).map_err(|problem| at_edit(problem, proposal, index))?;
-            let followed =
-                follow_drops(&self.charter.fields, self.state.root(), &self.charter.links, settlement.effects)
-                    .map_err(|problem| at_edit(problem, proposal, index))?;
-            for effect in &followed {
+            for effect in &settlement.effects {
                 self.state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| {
                     // Never reached while settling and applying agree; the sentence is for whoever breaks that.
                     Problem::new(ProblemKind::Unavailable, format!("Nothing was settled: {misfit}."))
                 })?;
             }
-            effects.extend(followed);
+            effects.extend(settlement.effects);
             verdicts
                 .extend(Some(settlement.verdict).filter(|verdict: &Verdict| verdict.verdict != VerdictKind::Applied));
         }
@@ -258,7 +255,25 @@ impl Sequencer {
             );
             return Err(Problem::new(ProblemKind::NotAllowed, detail).at(&path));
         }
-        settlement
+        self.follow(settlement?, &site)
+    }
+
+    /// With what a drop does to those who refer to the record.
+    fn follow(&self, settlement: Settlement, site: &Site<'_>) -> Result<Settlement, Problem> {
+        let Settlement { effects, mut verdict } = settlement;
+        let Followed { effects, mut met } =
+            follow_drops(&self.charter.fields, self.state.root(), &self.charter.links, effects, site)?;
+        if !met.is_empty() {
+            let because = format!(
+                "What referred to the record went with it, also what {} set unseen by the proposer.",
+                listed(&met)
+            );
+            met.extend(verdict.met);
+            met.sort_unstable();
+            met.dedup();
+            verdict = Verdict { lost: verdict.lost, ..site.verdict(VerdictKind::Overrode, met, because) };
+        }
+        Ok(Settlement { effects, verdict })
     }
 
     fn test(&self, site: &Site<'_>) -> Result<Settlement, Problem> {

@@ -2,6 +2,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod cases;
+mod reference;
+mod scenario;
+
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::PathBuf;
 
@@ -24,9 +29,49 @@ fn the_replica_passes_every_case() {
     assert!(passed > 20, "only {passed} cases were found");
 }
 
+/// Compares a file with what the run made; writes it where `RENDEL_WRITE` is set.
+fn check_file(path: &str, made: &str) {
+    let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..").join(path);
+    if std::env::var_os("RENDEL_WRITE").is_some() {
+        fs::write(&path, made).unwrap();
+    }
+    let kept = fs::read_to_string(&path).unwrap_or_default();
+    let hint = "the rules have changed: look at the difference after RENDEL_WRITE=1 cargo test -p rendel-client --test conformance";
+    assert!(kept == made, "{}: {hint}", path.display());
+}
+
+#[test]
+fn the_kept_cases_are_what_real_runs_give() {
+    let files = [
+        ("merging", "Two edits of each kind and rule, concurrent and not.", cases::merging()),
+        ("texts", "Texts: what is shown before an answer, what waits, what is made anew, anchors.", cases::texts()),
+        ("random", "Random sessions of a text and a list.", cases::random()),
+    ];
+    for (name, about, cases) in files {
+        let lines = |case: &Value| {
+            let steps: Vec<String> = case["steps"].as_array().unwrap().iter().map(ToString::to_string).collect();
+            format!("    {{ \"name\": {}, \"steps\": [\n      {}\n    ] }}", case["name"], steps.join(",\n      "))
+        };
+        let cases: Vec<String> = cases.iter().map(lines).collect();
+        let file = format!(
+            "{{\n  \"about\": {},\n  \"client\": {},\n  \"cases\": [\n{}\n  ]\n}}\n",
+            json!(about),
+            json!(scenario::CLIENT),
+            cases.join(",\n")
+        );
+        check_file(&format!("conformance/{name}.json"), &file);
+    }
+}
+
+#[test]
+fn the_charter_reference_tells_what_real_runs_give() {
+    check_file("docs/charter.md", &reference::charter_page());
+}
+
 fn run(case: &Value, client: &Value) {
     let mut replica = Replica::new(serde_json::from_value(client.clone()).unwrap());
     let mut has_diverged = false;
+    let mut anchors = BTreeMap::new();
     for (index, step) in case["steps"].as_array().unwrap().iter().enumerate() {
         let place = format!("{}, step {}", case["name"], index + 1);
         if let Some(frame) = step.get("receive") {
@@ -40,8 +85,18 @@ fn run(case: &Value, client: &Value) {
             replica.propose(edits, None, None);
             let sent = replica.poll_outgoing().map(|frame| plain(&frame));
             assert_eq!(sent.unwrap_or_default(), step["sends"], "{place}");
+        } else if let Some(anchor) = step.get("anchor") {
+            let (at, index) =
+                (anchor["at"].as_str().unwrap(), usize::try_from(anchor["index"].as_u64().unwrap()).unwrap());
+            anchors.insert(anchor["name"].to_string(), replica.anchor(at, index, anchor["left"] == true));
         } else {
-            for (member, expected) in step["expect"].as_object().unwrap() {
+            for (name, expected) in step["expect"]["anchors"].as_object().into_iter().flatten() {
+                let (index, is_there) = replica.anchored(anchors[&json!(name).to_string()]).unwrap();
+                assert_eq!(&json!({ "index": index, "there": is_there }), expected, "{place}: anchor {name}");
+            }
+            for (member, expected) in
+                step["expect"].as_object().unwrap().iter().filter(|(member, _)| *member != "anchors")
+            {
                 assert_eq!(&actual(&replica, has_diverged, member), expected, "{place}: {member}");
             }
         }
