@@ -28,17 +28,23 @@ function size(text: string, at: number): number {
   return (text.codePointAt(at) ?? 0) > 0xffff ? 2 : 1;
 }
 
-/** The smallest splice from one text to another, in scalar values; `undefined` where they are the same. */
+/**
+ * The smallest splice from one text to another, in scalar values; `undefined` where they are the same. Where it could be
+ * at several places, as in a run of the same letter, it is the one that ends at `caret`, in code units of the later text.
+ */
 export function spliceBetween(
   before: string,
   after: string,
+  caret: number = after.length,
 ): { index: number; delete: number; insert: string } | undefined {
   if (before === after) return undefined;
   const [old, now] = [Array.from(before), Array.from(after)];
-  let head = 0;
-  while (head < old.length && head < now.length && old[head] === now[head]) head++;
+  const shorter = Math.min(old.length, now.length);
+  const behind = now.length - toScalars(after, caret);
   let tail = 0;
-  const most = Math.min(old.length, now.length) - head;
-  while (tail < most && old.at(-1 - tail) === now.at(-1 - tail)) tail++;
+  while (tail < Math.min(behind, shorter) && old.at(-1 - tail) === now.at(-1 - tail)) tail++;
+  let head = 0;
+  while (head < shorter - tail && old[head] === now[head]) head++;
+  while (tail < shorter - head && old.at(-1 - tail) === now.at(-1 - tail)) tail++;
   return { index: head, delete: old.length - head - tail, insert: now.slice(head, now.length - tail).join("") };
 }

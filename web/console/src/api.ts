@@ -10,6 +10,9 @@ export type SessionInfo = {
   epoch: number;
   participants: number;
   connections: number;
+  agreed: number;
+  agreed_seq: number;
+  differed: number;
   opened: string;
 };
 
@@ -24,6 +27,9 @@ export type Field = {
   initial?: Json;
   schema?: { [name: string]: Json };
   "drop-conflict"?: string;
+  "append-only"?: boolean;
+  keep?: number;
+  refers?: { to: string; "on-drop"?: string };
   each?: Fields;
 };
 export type Fields = { [name: string]: Field };

@@ -413,7 +413,7 @@ impl Kind for Field {
         let cell = &*cell.0;
         let Some((id, rest)) = rest.split_first() else { return self.insert(cell, site) };
         let ops: &[&str] = if self.is_append_only { &[] } else { &["move", "remove"] };
-        if rest.is_empty() && !ops.contains(&site.edit.op.as_str()) {
+        if self.is_append_only || (rest.is_empty() && !ops.contains(&site.edit.op.as_str())) {
             let what = if self.is_append_only { "An element of an append-only list" } else { "An element" };
             return Err(site.unknown_op(what, ops));
         }

@@ -156,7 +156,7 @@ fn an_append_only_list_grows_at_its_end_and_keeps_the_newest() {
         (say("4", "x").with("after", Value::Null), ProblemKind::Malformed),
         (Edit::new("/remarks/2", "remove"), ProblemKind::UnknownOp),
         (Edit::new("/remarks/2", "move").with("after", "3"), ProblemKind::UnknownOp),
-        (Edit::new("/remarks/2/what", "set").with("value", 1), ProblemKind::UnknownPath),
+        (Edit::new("/remarks/2/what", "set").with("value", 1), ProblemKind::UnknownOp),
         (Edit::new("/remarks", "insert").with("value", 7), ProblemKind::WrongType),
         (say("3", "again"), ProblemKind::Exists),
         (say("1", "again"), ProblemKind::Exists),

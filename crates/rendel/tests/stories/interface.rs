@@ -39,7 +39,7 @@ fn the_charter_s_page_names_every_kind_and_the_demo_charters_fit_the_published_s
     }
     let schema: Value = serde_json::from_str(rendel_core::charter_schema()).unwrap();
     let validator = jsonschema::validator_for(&schema).unwrap();
-    for name in ["headcount", "slope-plan", "last-barrel"] {
+    for name in ["headcount", "slope-plan", "last-barrel", "pressing-sheet", "picking-board"] {
         let charter = rendel_core::Charter::parse(&document(&format!("demo/charters/{name}.toml"))).unwrap();
         assert!(validator.is_valid(&charter.to_json()), "{name}");
     }

@@ -10,6 +10,7 @@ import { roleNames, widestRole } from "../session/roles.ts";
 import { RosterList } from "../session/roster.tsx";
 import { StandingBadge } from "../session/standing.tsx";
 import { StateEditor } from "../session/state-editor.tsx";
+import { AnchoringContext } from "../session/text-editor.tsx";
 import { useParticipant } from "../session/use-participant.ts";
 import { useToken } from "../session/use-token.ts";
 import { counted } from "../session/words.ts";
@@ -23,20 +24,6 @@ export function SessionPage({ id }: { id: string }) {
   const seat = useParticipant(id, token);
   const journal = useJournal(id, seat.you === undefined ? undefined : seat.seq, seat.updates);
   const failed = charter.error ?? error;
-
-  const proposeAgain = (update: Settled, index: number) => {
-    const verdict = update.verdicts?.[index];
-    if (verdict?.lost === undefined) return;
-    const isRecord = verdict.because.startsWith("The record went");
-    const at = isRecord ? verdict.at.slice(0, verdict.at.lastIndexOf("/")) : verdict.at;
-    const recordId = verdict.at
-      .slice(verdict.at.lastIndexOf("/") + 1)
-      .replaceAll("~1", "/")
-      .replaceAll("~0", "~");
-    seat.propose([
-      isRecord ? { at, op: "put", id: recordId, value: verdict.lost } : { at, op: "set", value: verdict.lost },
-    ]);
-  };
 
   return (
     <div className="mx-auto flex w-full max-w-7xl flex-1 flex-col gap-4 px-4 py-4">
@@ -72,7 +59,9 @@ export function SessionPage({ id }: { id: string }) {
           {seat.view === undefined || charter.value === undefined ? (
             <Waiting>Waiting for the session …</Waiting>
           ) : (
-            <StateEditor charter={charter.value} view={seat.view} propose={seat.propose} />
+            <AnchoringContext value={seat}>
+              <StateEditor charter={charter.value} view={seat.view} propose={seat.propose} />
+            </AnchoringContext>
           )}
           <div className="min-h-12 border-t border-rule px-4 py-2.5" aria-live="polite">
             {seat.answers[0] === undefined ? (
@@ -87,7 +76,7 @@ export function SessionPage({ id }: { id: string }) {
             <RosterList roster={seat.roster} you={seat.you?.id} />
           </Panel>
           <Panel title="Journal" aside={`#${seat.seq}`} className="max-h-[60vh] lg:max-h-[calc(100dvh-20rem)]">
-            <Journal updates={journal} roster={seat.roster} propose={proposeAgain} />
+            <Journal updates={journal} roster={seat.roster} charter={charter.value} propose={seat.propose} />
           </Panel>
         </div>
       </div>

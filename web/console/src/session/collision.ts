@@ -1,6 +1,6 @@
-import type { Edit, Json } from "@rendel/client";
+import { type Edit, type Json, scalarCount, uuid7 } from "@rendel/client";
 import type { Charter, Field, Fields } from "../api.ts";
-import { pointerToken } from "./state-editor.tsx";
+import { isMembers, member, pointerToken } from "./pointer.ts";
 import { shown } from "./words.ts";
 
 /** Two edits of the same thing, to be proposed at the same moment. */
@@ -8,7 +8,7 @@ export type Collision = { id: string; title: string; rule: string; edits: [Edit[
 
 /** A worked collision for each field and rule of a charter, against the present state. */
 export function collisions(charter: Charter, view: Json): Collision[] {
-  return ofRecord(charter.state, view, "");
+  return [...ofRecord(charter.state, view, ""), ...ofReferences(charter.state, view)];
 }
 
 function ofRecord(fields: Fields, value: Json, path: string): Collision[] {
@@ -22,6 +22,8 @@ function ofField(field: Field, value: Json, at: string): Collision[] {
     const edits: Collision["edits"] = [[{ at, op: "add", by: 1 }], [{ at, op: "add", by: 2 }]];
     return [{ id: at, title: at, rule: "all additions count", edits, says: ["adds 1", "adds 2"] }];
   }
+  // What refers to records is collided below, against a drop of the record.
+  if (field.refers !== undefined) return [];
   if (field.kind === "register") {
     const [one, two] = twoValues(field, value);
     if (one === undefined || two === undefined) return [];
@@ -30,6 +32,8 @@ function ofField(field: Field, value: Json, at: string): Collision[] {
     return [{ id: at, title: at, rule, edits, says: [`sets ${shown(one, 30)}`, `sets ${shown(two, 30)}`] }];
   }
   if (field.kind === "set") return ofSet(field, value, at);
+  if (field.kind === "text") return ofText(value, at);
+  if (field.kind === "list") return ofList(field, value, at);
   return ofMap(field, value, at);
 }
 
@@ -47,6 +51,113 @@ function ofSet(field: Field, value: Json, at: string): Collision[] {
     `${present === undefined ? "inserts" : "removes"} it`,
   ];
   return [{ id: at, title: at, rule: "an insert wins over a concurrent remove", edits, says }];
+}
+
+/** For a text: two inserts at one place, an insert inside what another deletes, and deletes that overlap. */
+function ofText(value: Json, at: string): Collision[] {
+  const text = typeof value === "string" ? value : "";
+  const length = scalarCount(text);
+  const splice = (index: number, gone: number, insert: string): Edit[] => [
+    { at, op: "splice", index, delete: gone, insert },
+  ];
+  const middle = Math.floor(length / 2);
+  const both: Collision = {
+    id: at,
+    title: `${at}, two inserts at one place`,
+    rule: "both stand, one after the other",
+    edits: [splice(middle, 0, "left"), splice(middle, 0, "right")],
+    says: [`types "left" at ${middle}`, `types "right" at ${middle}`],
+  };
+  if (length < 4) return [both];
+  const [from, most] = [Math.max(0, middle - 3), Math.min(6, length - Math.max(0, middle - 3))];
+  const inside: Collision = {
+    id: `${at} inside`,
+    title: `${at}, an insert inside what is deleted`,
+    rule: "what is typed stays, what is deleted goes",
+    edits: [splice(from + 2, 0, "kept"), splice(from, most, "")],
+    says: [`types "kept" at ${from + 2}`, `deletes ${most} around it`],
+  };
+  const overlap: Collision = {
+    id: `${at} overlap`,
+    title: `${at}, deletes that overlap`,
+    rule: "the same characters count once",
+    edits: [splice(from, most - 1, ""), splice(from + 1, most - 1, "")],
+    says: [`deletes ${most - 1} from ${from} on`, `deletes ${most - 1} from ${from + 1} on`],
+  };
+  return [both, inside, overlap];
+}
+
+/** For a list: two moves, two inserts at one place, an edit against a remove; for one that only grows, two inserts. */
+function ofList(field: Field, value: Json, at: string): Collision[] {
+  const elements = (Array.isArray(value) ? value : []) as { id: string; value: Json }[];
+  const [first, second] = elements;
+  const place: { after?: Json } = field["append-only"] === true ? {} : { after: first?.id ?? null };
+  const insert = (text: string): Edit[] => [
+    { at, op: "insert", id: uuid7(), value: newElement(field, text), ...place },
+  ];
+  const beside = first === undefined || field["append-only"] === true ? "at the end" : `after ${first.id}`;
+  const inserts: Collision = {
+    id: at,
+    title: `${at}, two inserts at one place`,
+    rule: "both stand, one after the other",
+    edits: [insert("from the left"), insert("from the right")],
+    says: [`inserts ${beside}`, `inserts ${beside}`],
+  };
+  if (first === undefined || field["append-only"] === true) return [inserts];
+  const inner = ofRecord(field.each ?? {}, first.value, `${at}/${pointerToken(first.id)}`);
+  const path = `${at}/${pointerToken(first.id)}`;
+  const remove: Edit[] = [{ at: path, op: "remove" }];
+  const edit = inner[0];
+  const removes: Collision = {
+    id: `${path} remove`,
+    title: `${path}, remove against ${edit === undefined ? "move" : "edit"}`,
+    rule: "the remove stands",
+    edits: [edit?.edits[0] ?? [{ at: path, op: "move", before: null }], remove],
+    says: [edit === undefined ? "moves it to the end" : `${edit.says[0]} in it`, "removes it"],
+  };
+  if (second === undefined) return [inserts, ...inner, removes];
+  const moves: Collision = {
+    id: `${path} move`,
+    title: `${path}, two moves`,
+    rule: "the later in order stands, nothing is doubled",
+    edits: [[{ at: path, op: "move", before: null }], [{ at: path, op: "move", after: second.id }]],
+    says: ["moves it to the end", `moves it after ${second.id}`],
+  };
+  return [inserts, moves, ...inner, removes];
+}
+
+/** An element that the charter takes, with a text in it where it has one. */
+function newElement(field: Field, text: string): Json {
+  if (field.each === undefined) return text;
+  const name = Object.entries(field.each).find(([, inner]) => inner.schema?.type === "string")?.[0];
+  return name === undefined ? {} : { [name]: text };
+}
+
+/** For each reference: it is set to a record while somebody else drops that. */
+function ofReferences(fields: Fields, view: Json): Collision[] {
+  return Object.entries(fields).flatMap(([name, field]) => {
+    const [id, record] = Object.entries(isMembers(member(view, name)) ? (member(view, name) as object) : {})[0] ?? [];
+    if (field.kind !== "map" || id === undefined) return [];
+    return Object.entries(field.each ?? {}).flatMap(([inner, { refers }]) => {
+      const target = refers && Object.keys((member(view, refers.to.slice(1)) ?? {}) as object);
+      const to = target?.find((one) => one !== member(record as Json, inner)) ?? target?.[0];
+      if (refers === undefined || to === undefined) return [];
+      const at = `/${pointerToken(name)}/${pointerToken(id)}/${pointerToken(inner)}`;
+      const rules: Record<string, string> = {
+        cascade: "the record that refers goes too",
+        clear: "the reference is cleared",
+        refuse: "the drop is refused",
+      };
+      const collision: Collision = {
+        id: `${at} refers`,
+        title: `${at}, reference against drop`,
+        rule: rules[refers["on-drop"] ?? "refuse"] ?? "",
+        edits: [[{ at, op: "set", value: to }], [{ at: `${refers.to}/${pointerToken(to)}`, op: "drop" }]],
+        says: [`sets it to ${shown(to)}`, "drops that record"],
+      };
+      return [collision];
+    });
+  });
 }
 
 /** For a map: a drop against an edit of the same record, and a collision in each of the record's fields. */
@@ -117,12 +228,4 @@ function bounded(schema: { [name: string]: Json }, number: number): number {
 
 function stamp(): string {
   return new Date().toLocaleTimeString("en-GB");
-}
-
-function isMembers(value: Json): value is { [name: string]: Json } {
-  return value !== null && typeof value === "object" && !Array.isArray(value);
-}
-
-function member(value: Json, name: string): Json {
-  return isMembers(value) ? (value[name] ?? null) : null;
 }

@@ -1,7 +1,9 @@
 import type { Edit, Json } from "@rendel/client";
-import { useEffect, useId, useState } from "react";
+import { useContext, useEffect, useId, useState } from "react";
 import type { Field } from "../api.ts";
 import { Button, Input, Select } from "../parts/ui.tsx";
+import { isMembers, member, splitLast } from "./pointer.ts";
+import { StateContext } from "./state-context.ts";
 
 type Props = { path: string; value: Json; propose: (edits: Edit[]) => void };
 
@@ -57,6 +59,27 @@ export function SetEditor({ field, path, value, propose }: Props & { field: Fiel
   );
 }
 
+/** A register that refers to a record: the ids of those that are there. */
+export function ReferenceEditor({ to, path, value, propose }: Props & { to: string }) {
+  const records = member(useContext(StateContext), splitLast(to)[1]);
+  const ids = Object.keys(isMembers(records) ? records : {});
+  const options = ids.map((id) => ({ value: id, text: id }));
+  return (
+    <Select
+      label={path}
+      className="w-full max-w-48"
+      value={value === null ? "" : String(value)}
+      options={value === null ? options : [...options, { value: NOTHING, text: "nobody" }]}
+      onChange={(next) =>
+        propose([next === NOTHING ? { at: path, op: "clear" } : { at: path, op: "set", value: next }])
+      }
+    />
+  );
+}
+
+/** No id has control characters. */
+const NOTHING = "\u0000";
+
 /** A register: a list of choices, text, a number, or any JSON, as its schema says. */
 export function RegisterEditor({ field, path, value, propose }: Props & { field: Field }) {
   const set = (next: Json) =>
@@ -70,15 +93,21 @@ type Setting = { field: Field; path: string; value: Json; set: (next: Json) => v
 /** Concurrent values side by side, until somebody picks one. */
 function Candidates({ field, path, value, set }: Setting) {
   const values = Array.isArray(value) ? value : [];
+  const only = values.length === 1 ? (values[0] ?? null) : null;
   return (
-    <div className="flex flex-wrap items-center gap-2">
-      {values.length > 1 &&
-        values.map((one) => (
-          <Button key={JSON.stringify(one)} onClick={() => set(one)} title="Pick this one">
-            {typeof one === "string" ? one : JSON.stringify(one)}
-          </Button>
-        ))}
-      <OneValue field={field} path={path} value={values.length === 1 ? (values[0] ?? null) : null} set={set} />
+    <div className="flex flex-col gap-1.5">
+      {values.length > 1 && (
+        <fieldset className="flex flex-wrap items-center gap-1.5 rounded-small bg-slate-wash px-2 py-1.5">
+          <legend className="sr-only">Values side by side in {path}</legend>
+          <span className="text-xs text-slate">{values.length} side by side; pick one</span>
+          {values.map((one) => (
+            <Button key={JSON.stringify(one)} className="h-7" onClick={() => set(one)}>
+              {typeof one === "string" ? one : JSON.stringify(one)}
+            </Button>
+          ))}
+        </fieldset>
+      )}
+      <OneValue field={field} path={path} value={only} set={set} />
     </div>
   );
 }

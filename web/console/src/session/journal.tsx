@@ -1,16 +1,20 @@
-import type { Participant, Settled } from "@rendel/client";
+import type { Edit, Participant, Settled } from "@rendel/client";
+import type { Charter } from "../api.ts";
 import { Badge, Dot, Empty } from "../parts/ui.tsx";
+import { again } from "./again.ts";
 import { clock, meaningOf, shown, updateInWords } from "./words.ts";
 
 /** The settled updates, newest first, each with what it did and why where there is something to say. */
 export function Journal({
   updates,
   roster,
+  charter,
   propose,
 }: {
   updates: Settled[];
   roster: Participant[];
-  propose?: (update: Settled, verdict: number) => void;
+  charter: Charter | undefined;
+  propose: (edits: Edit[]) => void;
 }) {
   if (updates.length === 0)
     return (
@@ -28,17 +32,20 @@ export function Journal({
           </div>
           <p className="mt-0.5 pl-14 font-mono text-xs break-words text-soft">{updateInWords(update)}</p>
           {update.note !== undefined && <p className="pl-14 text-xs text-faint">“{update.note}”</p>}
-          {update.verdicts?.map((verdict, index) => (
-            <div key={`${verdict.edit}-${verdict.at}`} className="mt-1 pl-14 text-xs">
-              <Badge meaning={meaningOf(verdict.verdict)}>{verdict.verdict}</Badge>{" "}
-              <span className="text-soft">{verdict.because}</span>
-              {verdict.lost !== undefined && propose !== undefined && (
-                <button type="button" className="ml-1 text-leaf underline" onClick={() => propose(update, index)}>
-                  Propose {shown(verdict.lost, 24)} again
-                </button>
-              )}
-            </div>
-          ))}
+          {update.verdicts?.map((verdict) => {
+            const edit = charter && again(charter, update, verdict);
+            return (
+              <div key={`${verdict.edit}-${verdict.at}`} className="mt-1 pl-14 text-xs">
+                <Badge meaning={meaningOf(verdict.verdict)}>{verdict.verdict}</Badge>{" "}
+                <span className="text-soft">{verdict.because}</span>
+                {edit !== undefined && (
+                  <button type="button" className="ml-1 text-leaf underline" onClick={() => propose([edit])}>
+                    Propose {shown(verdict.lost, 24)} again
+                  </button>
+                )}
+              </div>
+            );
+          })}
         </li>
       ))}
     </ol>

@@ -6,6 +6,7 @@ import { AnswerLine } from "./answers.tsx";
 import { roleNames, widestRole } from "./roles.ts";
 import { StandingBadge } from "./standing.tsx";
 import { StateEditor } from "./state-editor.tsx";
+import { AnchoringContext } from "./text-editor.tsx";
 import { type Seat, useParticipant } from "./use-participant.ts";
 import { useToken } from "./use-token.ts";
 import { updateInWords } from "./words.ts";
@@ -72,12 +73,19 @@ export function Pane({
         </div>
       </header>
       {error !== undefined && <Mishap>{error.message}</Mishap>}
+      {seat.repaired !== undefined && (
+        <p role="status" className="border-b border-rule bg-amber-wash px-4 py-1.5 text-xs text-amber">
+          This replica differed and was repaired at #{seat.repaired.seq}.
+        </p>
+      )}
       {standing === "ended" && seat.why !== undefined && <Mishap>{seat.why}</Mishap>}
       {seat.view === undefined ? (
         <Waiting>Waiting for the session …</Waiting>
       ) : (
         <div className="max-h-[calc(100dvh-28rem)] min-h-48 overflow-y-auto">
-          <StateEditor charter={charter} view={seat.view} propose={seat.propose} compact />
+          <AnchoringContext value={seat}>
+            <StateEditor charter={charter} view={seat.view} propose={seat.propose} compact />
+          </AnchoringContext>
         </div>
       )}
       <footer className="flex min-h-20 flex-col gap-1 border-t border-rule bg-ground px-4 py-2" aria-live="polite">

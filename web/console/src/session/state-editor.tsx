@@ -2,7 +2,11 @@ import type { Edit, Json } from "@rendel/client";
 import { useState } from "react";
 import type { Charter, Field, Fields } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";
-import { CounterEditor, RegisterEditor, SetEditor } from "./field-editors.tsx";
+import { CounterEditor, ReferenceEditor, RegisterEditor, SetEditor } from "./field-editors.tsx";
+import { ListEditor } from "./list-editor.tsx";
+import { isMembers, member, pointerToken } from "./pointer.ts";
+import { StateContext } from "./state-context.ts";
+import { TextEditor } from "./text-editor.tsx";
 import { counted } from "./words.ts";
 
 type Propose = (edits: Edit[]) => void;
@@ -19,7 +23,11 @@ export function StateEditor({
   propose: Propose;
   compact?: boolean;
 }) {
-  return <RecordEditor fields={charter.state} value={view} path="" propose={propose} compact={compact} />;
+  return (
+    <StateContext value={view}>
+      <RecordEditor fields={charter.state} value={view} path="" propose={propose} compact={compact} />
+    </StateContext>
+  );
 }
 
 function RecordEditor({
@@ -35,7 +43,8 @@ function RecordEditor({
   propose: Propose;
   compact: boolean;
 }) {
-  const plain = Object.entries(fields).filter(([, field]) => field.kind !== "map");
+  const plain = Object.entries(fields).filter(([, field]) => field.kind !== "map" && field.kind !== "list");
+  const lists = Object.entries(fields).filter(([, field]) => field.kind === "list");
   const maps = Object.entries(fields).filter(([, field]) => field.kind === "map");
   return (
     <div className="@container flex flex-col">
@@ -52,6 +61,19 @@ function RecordEditor({
             propose={propose}
           />
         </div>
+      ))}
+      {lists.map(([name, field]) => (
+        <ListEditor
+          key={name}
+          name={<FieldName name={name} field={field} />}
+          field={field}
+          value={member(value, name)}
+          path={`${path}/${pointerToken(name)}`}
+          propose={propose}
+          inner={(element, at) => (
+            <RecordEditor fields={field.each ?? {}} value={element} path={at} propose={propose} compact={compact} />
+          )}
+        />
       ))}
       {maps.map(([name, field]) => (
         <MapEditor
@@ -77,6 +99,8 @@ function FieldName({ name, field }: { name: string; field: Field }) {
         {field.kind}
         {rule !== undefined && `, ${rule}`}
         {field["drop-conflict"] === "revive" && ", revive"}
+        {field["append-only"] === true && ", append-only"}
+        {field.refers !== undefined && `, refers to ${field.refers.to}`}
       </div>
     </div>
   );
@@ -85,6 +109,10 @@ function FieldName({ name, field }: { name: string; field: Field }) {
 function ValueEditor({ field, path, value, propose }: { field: Field; path: string; value: Json; propose: Propose }) {
   if (field.kind === "set") return <SetEditor field={field} path={path} value={value} propose={propose} />;
   if (field.kind === "counter") return <CounterEditor path={path} value={value} propose={propose} />;
+  if (field.kind === "text")
+    return <TextEditor path={path} value={typeof value === "string" ? value : ""} propose={propose} />;
+  if (field.refers !== undefined)
+    return <ReferenceEditor to={field.refers.to} path={path} value={value} propose={propose} />;
   return <RegisterEditor field={field} path={path} value={value} propose={propose} />;
 }
 
@@ -108,7 +136,7 @@ function MapEditor({
   const [most, setMost] = useState(FIRST);
   const each = field.each ?? {};
   const records = Object.entries(isMembers(value) ? value : {});
-  const isFlat = Object.values(each).every((inner) => inner.kind !== "map");
+  const isFlat = Object.values(each).every((inner) => inner.kind !== "map" && inner.kind !== "list");
   const shown = records.slice(0, most);
   return (
     <div className="border-b border-rule last:border-0">
@@ -185,7 +213,7 @@ function RecordTable({
                 {id}
               </td>
               {Object.entries(each).map(([name, field]) => (
-                <td key={name} className="min-w-28 px-2 py-1.5">
+                <td key={name} className={`px-2 py-1.5 align-top ${field.kind === "text" ? "min-w-52" : "min-w-28"}`}>
                   <ValueEditor
                     field={field}
                     path={`${path}/${pointerToken(id)}/${pointerToken(name)}`}
@@ -241,16 +269,4 @@ function PutForm({ path, propose }: { path: string; propose: Propose }) {
       </Button>
     </form>
   );
-}
-
-export function pointerToken(token: string): string {
-  return token.replaceAll("~", "~0").replaceAll("/", "~1");
-}
-
-function isMembers(value: Json): value is { [name: string]: Json } {
-  return value !== null && typeof value === "object" && !Array.isArray(value);
-}
-
-function member(value: Json, name: string): Json {
-  return isMembers(value) ? (value[name] ?? null) : null;
 }

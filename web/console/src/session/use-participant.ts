@@ -1,4 +1,5 @@
 import {
+  type Anchor,
   type Change,
   Connection,
   type Edit,
@@ -28,7 +29,11 @@ export type Seat = {
   answers: Answer[];
   updates: Settled[];
   digest: () => string | undefined;
+  /** When this replica last differed from the service's state and was repaired. */
+  repaired: { seq: number; reason: string } | undefined;
   propose: (edits: Edit[]) => number | undefined;
+  anchor: (at: string, index: number, isLeft: boolean) => Anchor | undefined;
+  release: (anchor: Anchor) => void;
   setOffline: (isOffline: boolean) => void;
 };
 
@@ -42,25 +47,32 @@ export function useParticipant(session: string, token: string | undefined): Seat
   const updates = useRef<Settled[]>([]);
   const answers = useRef<Answer[]>([]);
   const sent = useRef(new Map<number, number>());
+  /** The number under which a proposal was made, by the one under which it was sent anew. */
+  const first = useRef(new Map<number, number>());
+  const repaired = useRef<Seat["repaired"]>(undefined);
 
   useEffect(() => {
     if (token === undefined) return;
-    const took = (n: number) => {
+    const answer = (now: number, became: { update: Settled } | { seq: number } | { problem: Problem }) => {
+      const n = first.current.get(now) ?? now;
       const ms = performance.now() - (sent.current.get(n) ?? performance.now());
       sent.current.delete(n);
-      return ms;
-    };
-    const answer = (next: Answer) => {
-      answers.current = [next, ...answers.current].slice(0, KEPT);
+      first.current.delete(now);
+      answers.current = [{ n, ms, ...became }, ...answers.current].slice(0, KEPT);
     };
     const changed = (change: Change) => {
       if (change.kind === "settled") {
         updates.current = [change.update, ...updates.current].slice(0, KEPT);
         const { update } = change;
-        if (update.client === opened.replica.client) answer({ n: update.n, ms: took(update.n), update });
+        if (update.client === opened.replica.client) answer(update.n, { update });
       }
-      if (change.kind === "settled-away") answer({ n: change.n, ms: took(change.n), seq: change.seq });
-      if (change.kind === "refused") answer({ n: change.n, ms: took(change.n), problem: change.problem });
+      if (change.kind === "made-anew") {
+        first.current.set(change.n, first.current.get(change.was) ?? change.was);
+        first.current.delete(change.was);
+      }
+      if (change.kind === "repaired") repaired.current = change;
+      if (change.kind === "settled-away") answer(change.n, { seq: change.seq });
+      if (change.kind === "refused") answer(change.n, { problem: change.problem });
       draw();
     };
     const opened = new Connection({ server: SERVER, session, token, client, events: { changed, standing: draw } });
@@ -80,12 +92,15 @@ export function useParticipant(session: string, token: string | undefined): Seat
     seq: replica?.seq ?? 0,
     view: replica?.view,
     confirmed: replica?.confirmed,
-    unsent: replica?.unanswered.length ?? 0,
+    unsent: replica?.pending.length ?? 0,
     you: replica?.you,
     roster: replica?.roster ?? [],
     answers: answers.current,
     updates: updates.current,
     digest: () => replica?.digest(),
+    repaired: repaired.current,
+    anchor: (at, index, isLeft) => connection.current?.replica.anchor(at, index, isLeft),
+    release: (anchor) => connection.current?.replica.release(anchor),
     propose: (edits) => {
       const n = connection.current?.propose(edits);
       if (n !== undefined) sent.current.set(n, performance.now());

@@ -20,8 +20,14 @@ export function effectInWords(effect: Effect): string {
     case "put":
       return `${at} put ${String(effect.id)} ${shown(effect.value)}`;
     case "insert":
-      return `${at} with ${shown(effect.value)}`;
+      if (effect.id === undefined) return `${at} with ${shown(effect.value)}`;
+      return `${at} insert ${String(effect.id).slice(-12)} ${behind(effect)} ${shown(effect.value)}`;
+    case "move":
+      return `${at} moved ${behind(effect)}`;
+    case "splice":
+      return spliceInWords(effect);
     case "remove":
+      if (effect.value === undefined) return `${at} removed`;
       return `${at} without ${shown(effect.value)}`;
     case "clear":
       return `${at} cleared`;
@@ -30,6 +36,17 @@ export function effectInWords(effect: Effect): string {
     default:
       return `${at} ${op}`;
   }
+}
+
+function behind(effect: Effect): string {
+  return effect.after === null ? "first" : `after ${String(effect.after).slice(-12)}`;
+}
+
+function spliceInWords({ at, index, delete: gone, insert }: Effect): string {
+  if (gone === 0 && insert === "") return `${at} as it was`;
+  const came = insert === "" ? "" : ` with ${shown(insert)}`;
+  const went = gone === 0 ? "" : insert === "" ? ` without ${shown(gone)}` : ` for ${shown(gone)}`;
+  return `${at}${came}${went} at ${shown(index)}`;
 }
 
 export function updateInWords(update: Settled): string {

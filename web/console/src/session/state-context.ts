@@ -1,0 +1,5 @@
+import type { Json } from "@rendel/client";
+import { createContext } from "react";
+
+/** The whole state that the editors below show a part of. */
+export const StateContext = createContext<Json>(null);
