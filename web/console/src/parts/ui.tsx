@@ -81,10 +81,15 @@ export function Dot({ hue }: { hue: number }) {
 
 export function Switch({
   label,
+  name,
+  tone = "amber",
   checked,
   onChange,
 }: {
   label: string;
+  tone?: "amber" | "leaf";
+  /** What it is called by a screen reader, where the label alone does not say. */
+  name?: string;
   checked: boolean;
   onChange: (checked: boolean) => void;
 }) {
@@ -93,9 +98,14 @@ export function Switch({
     <span className="inline-flex items-center gap-2 text-xs text-soft">
       <RadixSwitch.Root
         id={id}
+        aria-label={name}
         checked={checked}
         onCheckedChange={onChange}
-        className="relative h-4.5 w-8 rounded-full border border-rule bg-sunk data-[state=checked]:border-amber data-[state=checked]:bg-amber"
+        className={`relative h-4.5 w-8 rounded-full border border-rule bg-sunk ${
+          tone === "leaf"
+            ? "data-[state=checked]:border-leaf data-[state=checked]:bg-leaf"
+            : "data-[state=checked]:border-amber data-[state=checked]:bg-amber"
+        }`}
       >
         <RadixSwitch.Thumb className="block size-3 translate-x-0.5 rounded-full bg-faint transition-transform data-[state=checked]:translate-x-4 data-[state=checked]:bg-sheet" />
       </RadixSwitch.Root>

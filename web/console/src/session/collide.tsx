@@ -32,7 +32,7 @@ export function CollidePanel({ charter, seats }: { charter: Charter; seats: Pane
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
         <Select
           label="What to collide in"
-          className="w-full font-mono text-xs sm:w-80"
+          className="w-full font-mono text-xs sm:w-96"
           value={collision?.id ?? ""}
           options={offered.map((one) => ({ value: one.id, text: one.title }))}
           onChange={setWanted}

@@ -1,7 +1,7 @@
 import type { Edit, Json } from "@rendel/client";
 import { useContext, useEffect, useId, useState } from "react";
 import type { Field } from "../api.ts";
-import { Button, Input, Select } from "../parts/ui.tsx";
+import { Button, Input, Select, Switch } from "../parts/ui.tsx";
 import { isMembers, member, splitLast } from "./pointer.ts";
 import { StateContext } from "./state-context.ts";
 
@@ -124,6 +124,14 @@ function OneValue({ field, path, value, set }: Setting) {
         options={options}
         onChange={set}
       />
+    );
+  }
+  if (field.schema?.type === "boolean") {
+    const label = value === null ? "unset" : value ? "yes" : "no";
+    return (
+      <div className="flex h-8 items-center">
+        <Switch label={label} name={path} tone="leaf" checked={value === true} onChange={set} />
+      </div>
     );
   }
   return <Draft field={field} path={path} value={value} set={set} />;

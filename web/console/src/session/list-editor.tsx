@@ -14,6 +14,7 @@ export function ListEditor({
   value,
   path,
   propose,
+  columns,
   inner,
 }: {
   name: ReactNode;
@@ -21,6 +22,8 @@ export function ListEditor({
   value: Json;
   path: string;
   propose: (edits: Edit[]) => void;
+  /** What the parts of an element's row are, where it is one. */
+  columns: string[];
   /** The editor of an element's record. */
   inner: (value: Json, path: string) => ReactNode;
 }) {
@@ -53,6 +56,15 @@ export function ListEditor({
         <div className="text-xs text-faint tabular-nums">{counted(elements.length, "element")}</div>
       </div>
       {elements.length === 0 && <p className="px-4 py-2 text-sm text-faint">No element yet.</p>}
+      {columns.length > 0 && elements.length > 0 && (
+        <div aria-hidden className="flex gap-2 pr-26 pl-[5.25rem] text-xs font-medium text-faint">
+          {columns.map((column) => (
+            <span key={column} className="min-w-0 flex-1 px-0.5">
+              {column}
+            </span>
+          ))}
+        </div>
+      )}
       <ol ref={rows} className="px-4 pb-1">
         {elements.map(({ id, value: element }, index) => (
           <li

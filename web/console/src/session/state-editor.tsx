@@ -43,52 +43,67 @@ function RecordEditor({
   propose: Propose;
   compact: boolean;
 }) {
-  const plain = Object.entries(fields).filter(([, field]) => field.kind !== "map" && field.kind !== "list");
-  const lists = Object.entries(fields).filter(([, field]) => field.kind === "list");
-  const maps = Object.entries(fields).filter(([, field]) => field.kind === "map");
   return (
     <div className="@container flex flex-col">
-      {plain.map(([name, field]) => (
-        <div
-          key={name}
-          className="grid items-center gap-x-4 gap-y-1 border-b border-rule px-4 py-2 last:border-0 @sm:grid-cols-[8rem_1fr]"
-        >
-          <FieldName name={name} field={field} />
-          <ValueEditor
-            field={field}
-            path={`${path}/${pointerToken(name)}`}
-            value={member(value, name)}
-            propose={propose}
-          />
-        </div>
-      ))}
-      {lists.map(([name, field]) => (
-        <ListEditor
-          key={name}
-          name={<FieldName name={name} field={field} />}
-          field={field}
-          value={member(value, name)}
-          path={`${path}/${pointerToken(name)}`}
-          propose={propose}
-          inner={(element, at) => (
-            <RecordEditor fields={field.each ?? {}} value={element} path={at} propose={propose} compact={compact} />
-          )}
-        />
-      ))}
-      {maps.map(([name, field]) => (
-        <MapEditor
-          key={name}
-          name={name}
-          field={field}
-          value={member(value, name)}
-          path={`${path}/${pointerToken(name)}`}
-          propose={propose}
-          compact={compact}
-        />
-      ))}
+      {Object.entries(fields).map(([name, field]) => {
+        const at = `${path}/${pointerToken(name)}`;
+        const shared = { field, value: member(value, name), path: at, propose, compact };
+        if (field.kind === "map") return <MapEditor {...shared} key={name} name={name} />;
+        if (field.kind === "list") return <ElementsEditor {...shared} key={name} name={name} />;
+        return (
+          <div
+            key={name}
+            className="grid items-center gap-x-4 gap-y-1 border-b border-rule px-4 py-2 last:border-0 @sm:grid-cols-[8rem_1fr]"
+          >
+            <FieldName name={name} field={field} />
+            <ValueEditor field={field} path={at} value={shared.value} propose={propose} />
+          </div>
+        );
+      })}
     </div>
   );
 }
+
+/** A list: elements that are plain records have one row each, as in a table. */
+function ElementsEditor({ name, field, value, path, propose, compact }: FieldProps) {
+  const each = field.each ?? {};
+  const isRow = !compact && isFlat(each);
+  return (
+    <ListEditor
+      name={<FieldName name={name} field={field} />}
+      field={field}
+      value={value}
+      path={path}
+      propose={propose}
+      columns={isRow ? Object.keys(each) : []}
+      inner={(element, at) =>
+        isRow ? (
+          <div className="flex gap-2 px-2 py-1">
+            {Object.entries(each).map(([inner, innerField]) => (
+              <div key={inner} className="min-w-0 flex-1">
+                <ValueEditor
+                  field={innerField}
+                  path={`${at}/${pointerToken(inner)}`}
+                  value={member(element, inner)}
+                  propose={propose}
+                />
+              </div>
+            ))}
+          </div>
+        ) : (
+          <RecordEditor fields={each} value={element} path={at} propose={propose} compact={compact} />
+        )
+      }
+    />
+  );
+}
+
+/** Whether records of these fields fit into rows of a table. */
+function isFlat(fields: Fields): boolean {
+  return Object.values(fields).every((inner) => inner.kind !== "map" && inner.kind !== "list");
+}
+
+type FieldProps = { name: string; field: Field; value: Json; path: string; propose: Propose; compact: boolean };
 
 function FieldName({ name, field }: { name: string; field: Field }) {
   const rule = field.kind === "register" ? (field.merge ?? "last") : undefined;
@@ -118,25 +133,10 @@ function ValueEditor({ field, path, value, propose }: { field: Field; path: stri
 
 const FIRST = 50;
 
-function MapEditor({
-  name,
-  field,
-  value,
-  path,
-  propose,
-  compact,
-}: {
-  name: string;
-  field: Field;
-  value: Json;
-  path: string;
-  propose: Propose;
-  compact: boolean;
-}) {
+function MapEditor({ name, field, value, path, propose, compact }: FieldProps) {
   const [most, setMost] = useState(FIRST);
   const each = field.each ?? {};
   const records = Object.entries(isMembers(value) ? value : {});
-  const isFlat = Object.values(each).every((inner) => inner.kind !== "map" && inner.kind !== "list");
   const shown = records.slice(0, most);
   return (
     <div className="border-b border-rule last:border-0">
@@ -144,7 +144,7 @@ function MapEditor({
         <FieldName name={name} field={field} />
         <div className="text-xs text-faint tabular-nums">{counted(records.length, "record")}</div>
       </div>
-      {isFlat && !compact ? (
+      {isFlat(each) && !compact ? (
         <RecordTable each={each} records={shown} path={path} propose={propose} />
       ) : (
         <ul className="px-4 pb-1">
@@ -189,13 +189,24 @@ function RecordTable({
   propose: Propose;
 }) {
   if (records.length === 0) return <p className="px-4 py-2 text-sm text-faint">No record yet.</p>;
+  // Texts need the width of the table: each has a row below the rest of its record.
+  const columns = Object.entries(each).filter(([, field]) => field.kind !== "text");
+  const texts = Object.entries(each).filter(([, field]) => field.kind === "text");
+  const editor = (id: string, record: Json, name: string, field: Field) => (
+    <ValueEditor
+      field={field}
+      path={`${path}/${pointerToken(id)}/${pointerToken(name)}`}
+      value={member(record, name)}
+      propose={propose}
+    />
+  );
   return (
     <div className="overflow-x-auto">
       <table className="w-full text-sm">
         <thead className="text-left text-xs text-faint">
           <tr>
             <th className="px-4 py-1 font-medium">id</th>
-            {Object.entries(each).map(([name, field]) => (
+            {columns.map(([name, field]) => (
               <th key={name} className="px-2 py-1 font-medium">
                 {name}
                 {field.merge !== undefined && field.merge !== "last" && (
@@ -206,28 +217,31 @@ function RecordTable({
             <th />
           </tr>
         </thead>
-        <tbody>
-          {records.map(([id, record]) => (
-            <tr key={id} className="border-t border-rule">
+        {records.map(([id, record]) => (
+          <tbody key={id} className="border-t border-rule">
+            <tr>
               <td className="max-w-36 truncate px-4 py-1.5 font-mono text-xs" title={id}>
                 {id}
               </td>
-              {Object.entries(each).map(([name, field]) => (
-                <td key={name} className={`px-2 py-1.5 align-top ${field.kind === "text" ? "min-w-52" : "min-w-28"}`}>
-                  <ValueEditor
-                    field={field}
-                    path={`${path}/${pointerToken(id)}/${pointerToken(name)}`}
-                    value={member(record, name)}
-                    propose={propose}
-                  />
+              {columns.map(([name, field]) => (
+                <td key={name} className="min-w-24 px-2 py-1.5">
+                  {editor(id, record, name, field)}
                 </td>
               ))}
               <td className="px-2 text-right">
                 <DropButton id={id} path={path} propose={propose} />
               </td>
             </tr>
-          ))}
-        </tbody>
+            {texts.map(([name, field]) => (
+              <tr key={name}>
+                <td className="px-4 pb-2 align-top text-xs text-faint">{name}</td>
+                <td colSpan={columns.length + 1} className="px-2 pb-2">
+                  {editor(id, record, name, field)}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        ))}
       </table>
     </div>
   );
