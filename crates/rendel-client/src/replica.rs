@@ -29,6 +29,12 @@ struct Pending {
     note: Option<String>,
 }
 
+impl Pending {
+    fn has_splice(&self) -> bool {
+        self.edits.iter().any(|edit| splice_of(edit).is_some())
+    }
+}
+
 /// What a frame of the service changed.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Change {
@@ -93,6 +99,8 @@ pub struct Replica {
     anchors: Anchors,
     last_n: u64,
     answered: u64,
+    /// The last own proposal that was refused.
+    refused: u64,
     diverged: bool,
 }
 
@@ -113,6 +121,7 @@ impl Replica {
             anchors: Anchors::default(),
             last_n: 0,
             answered: 0,
+            refused: 0,
             diverged: false,
         }
     }
@@ -243,6 +252,13 @@ impl Replica {
         let mut changes = vec![Change::Welcomed];
         changes.extend(self.handle_updates(updates));
         changes.extend(outcomes.into_iter().filter_map(|outcome| self.handle_outcome(outcome)));
+        // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
+        // those waits, and so does what counts on top of that.
+        let refused = self.refused;
+        let is_on_top = |frame: &Propose| frame.answered < refused && frame.n > refused;
+        let splices = self.pending.iter_mut().filter(|pending| pending.has_splice());
+        let on_top = splices.skip_while(|pending| !pending.frame.as_ref().is_none_or(is_on_top));
+        on_top.for_each(|pending| pending.frame = None);
         // Everything without an answer is sent again now, and so need not go out twice.
         self.outgoing.clear();
         changes
@@ -340,13 +356,12 @@ impl Replica {
     }
 
     fn refuse(&mut self, n: u64, problem: Problem) -> Option<Change> {
+        self.refused = self.refused.max(n);
         // What was made on top of a refused proposal is made anew where it can be; so is what the service cannot place any
         // more, since here it is known where it belongs.
         let is_passing = matches!(problem.kind(), ProblemKind::FollowsRefused | ProblemKind::TooOld);
         let waiting = self.pending.iter_mut().find(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == n));
-        if let Some(pending) =
-            waiting.filter(|pending| is_passing && pending.edits.iter().any(|edit| splice_of(edit).is_some()))
-        {
+        if let Some(pending) = waiting.filter(|pending| is_passing && pending.has_splice()) {
             pending.frame = None;
             self.count_answered();
             return None;

@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use rendel_client::Replica;
-use rendel_core::{Actor, Charter, Edit, Outcome, Sequencer, Settled};
+use rendel_core::{Actor, Charter, Edit, Outcome, Problem, ProblemKind, Sequencer, Settled};
 use rendel_wire::{
     ConnectionLimits, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Propose, Refused, SessionHead,
     SettledFrame, Welcome, You,
@@ -79,6 +79,8 @@ struct Somebody {
     to_service: VecDeque<Propose>,
     from_service: VecDeque<FromService>,
     is_online: bool,
+    /// The last proposal of this connection that was refused before the sequencer heard of it.
+    refused: u64,
 }
 
 struct World {
@@ -100,6 +102,8 @@ enum Step {
     /// An insert into the list or a move in it.
     Shift(usize, Option<u8>, u8),
     Arrive(usize),
+    /// The oldest proposal is refused before the sequencer hears of it.
+    TooFast(usize),
     Deliver(usize),
     Cut(usize),
     Return(usize),
@@ -115,7 +119,14 @@ impl World {
             let client = Uuid::from_u128(index as u128 + 1);
             let actor = Actor { id: format!("p{index}"), role: "participant".to_owned(), client };
             let replica = Replica::new(client);
-            Somebody { actor, replica, to_service: VecDeque::new(), from_service: VecDeque::new(), is_online: false }
+            Somebody {
+                actor,
+                replica,
+                to_service: VecDeque::new(),
+                from_service: VecDeque::new(),
+                is_online: false,
+                refused: 0,
+            }
         });
         let mut world = Self {
             sequencer,
@@ -138,6 +149,7 @@ impl World {
             Step::Type(index, at, place, delete, insert) => self.type_in(index, at, place, delete, insert),
             Step::Shift(index, which, to) => self.shift(index, which, to),
             Step::Arrive(index) => self.arrive(index),
+            Step::TooFast(index) => self.refuse_early(index),
             Step::Deliver(index) => self.deliver(index),
             Step::Cut(index) => {
                 let somebody = &mut self.people[index];
@@ -225,9 +237,18 @@ impl World {
         }
     }
 
+    fn refuse_early(&mut self, index: usize) {
+        let somebody = &mut self.people[index];
+        let Some(frame) = somebody.to_service.pop_front() else { return };
+        somebody.refused = frame.n;
+        let problem = Problem::new(ProblemKind::TooFast, "Too fast.");
+        somebody.from_service.push_back(FromService::Refused(Refused { n: frame.n, problem }));
+    }
+
     fn arrive(&mut self, index: usize) {
         let Some(frame) = self.people[index].to_service.pop_front() else { return };
         let (n, actor) = (frame.n, self.people[index].actor.clone());
+        self.sequencer.handle_refused(actor.client, self.people[index].refused);
         let before = self.sequencer.clone();
         match self.sequencer.handle_proposal(&actor, &frame.clone().into(), 0) {
             Outcome::Settled(update) => {
@@ -291,6 +312,7 @@ impl World {
             time: 0,
         };
         somebody.is_online = true;
+        somebody.refused = 0;
         somebody.replica.handle(FromService::Welcome(Box::new(welcome)));
         while somebody.replica.poll_outgoing().is_some() {}
         somebody.to_service = somebody.replica.unanswered().cloned().collect();
@@ -381,6 +403,7 @@ fn step(people: usize) -> impl Strategy<Value = Step> {
         3 => (0..people, prop::option::of(any::<u8>()), any::<u8>()).prop_map(|(who, which, to)| Step::Shift(who, which, to)),
         6 => (0..people, prop::collection::vec(edit(), 1..4)).prop_map(|(who, edits)| Step::Propose(who, edits)),
         6 => (0..people).prop_map(Step::Arrive),
+        1 => (0..people).prop_map(Step::TooFast),
         8 => (0..people).prop_map(Step::Deliver),
         1 => (0..people).prop_map(Step::Cut),
         2 => (0..people).prop_map(Step::Return),

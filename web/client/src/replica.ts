@@ -75,6 +75,8 @@ export class Replica {
   #anchors = new Set<Anchor>();
   #lastN = 0;
   #answered = 0;
+  /** The last own proposal that was refused. */
+  #refused = 0;
   #diverged = false;
 
   constructor(client: string) {
@@ -241,6 +243,13 @@ export class Replica {
     this.roster = frame.roster;
     const changes: Change[] = [{ kind: "welcomed" }, ...this.#updates(updates)];
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
+    // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
+    // those waits, and so does what counts on top of that.
+    const isOnTop = ({ frame }: Pending) =>
+      frame === undefined || (frame.answered < this.#refused && frame.n > this.#refused);
+    const splices = this.#pending.filter(hasSplice);
+    const first = splices.findIndex(isOnTop);
+    if (first >= 0) for (const pending of splices.slice(first)) delete pending.frame;
     // Everything without an answer is sent again now, and so need not go out twice.
     this.#outgoing = [];
     return [...changes, ...outcomes];
@@ -308,11 +317,12 @@ export class Replica {
   }
 
   #refuse(n: number, problem: Problem): Change[] {
+    this.#refused = Math.max(this.#refused, n);
     // What was made on top of a refused proposal is made anew where it can be; so is what the service cannot place any
     // more, since here it is known where it belongs.
     const isPassing = PASSING.includes(problem.type);
     const pending = this.#pending.find(({ frame }) => frame?.n === n);
-    if (isPassing && pending?.edits.some((edit) => spliceOf(edit) !== undefined)) {
+    if (isPassing && pending !== undefined && hasSplice(pending)) {
       delete pending.frame;
       this.#countAnswered();
       return [];
@@ -397,6 +407,10 @@ function spliceOf(edit: Edit): Splice | undefined {
   const { index = 0, delete: gone = 0, insert = "" } = edit;
   const isSplice = typeof index === "number" && typeof gone === "number" && typeof insert === "string";
   return edit.op === "splice" && isSplice ? { index, delete: gone, insert } : undefined;
+}
+
+function hasSplice(pending: Pending): boolean {
+  return pending.edits.some((edit) => spliceOf(edit) !== undefined);
 }
 
 function plainShift(splice: Splice): Shift {

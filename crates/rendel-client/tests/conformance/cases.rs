@@ -431,6 +431,26 @@ pub(crate) fn texts() -> Vec<Value> {
             .case("the text of a record that is put before any answer, and dropped under an own splice"),
     );
 
+    let mut away = open("", "dry");
+    away.me(vec![splice(3, 0, " and")]).arrive();
+    away.me(vec![splice(7, 0, " bright")]);
+    away.they(0, vec![splice(0, 0, "Very ")]);
+    away.come_back(false).expect();
+    cases.push(away.settle().expect().case("back with what was missed, one's own among it"));
+
+    let mut snapshot = open("", "dry");
+    snapshot.me(vec![splice(3, 0, " and")]).arrive();
+    snapshot.me(vec![splice(7, 0, " bright")]);
+    snapshot.they(0, vec![splice(0, 0, "Very ")]);
+    snapshot.come_back(true).expect();
+    cases.push(snapshot.settle().expect().case("back with a snapshot that has one of one's own splices"));
+
+    let mut on_top = open("most = 6", "dry");
+    on_top.me(vec![splice(3, 0, " and more")]).me(vec![splice(12, 0, "!")]).arrive();
+    on_top.deliver();
+    on_top.come_back(false).expect();
+    cases.push(on_top.settle().expect().case("back after a refusal: what was made on top of it is made anew"));
+
     let mut asked = open("", "dry");
     asked.they(0, vec![splice(3, 0, ".")]);
     cases.push(asked.settle().ask_for_digest().expect().case("asked for its digest"));

@@ -19,6 +19,7 @@ pub(crate) struct Scenario {
     to_service: VecDeque<Propose>,
     to_replica: VecDeque<FromService>,
     anchors: Vec<(String, Anchor)>,
+    journal: Vec<Settled>,
     steps: Vec<Value>,
     others: u64,
 }
@@ -33,19 +34,47 @@ impl Scenario {
             to_service: VecDeque::new(),
             to_replica: VecDeque::new(),
             anchors: Vec::new(),
+            journal: Vec::new(),
             steps: Vec::new(),
             others: 0,
             sequencer,
         };
+        scenario.welcome("state", scenario.sequencer.plain());
+        scenario
+    }
+
+    fn welcome(&mut self, member: &str, body: Value) {
+        let outcomes = self.sequencer.outcomes(CLIENT);
+        let outcomes: Vec<_> =
+            outcomes.map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() }).collect();
         let welcome = json!({
             "type": "welcome",
             "you": { "id": "oda", "name": "Oda", "role": "participant", "hue": 10, "client": CLIENT },
             "session": { "id": "orchard", "charter": "orchard", "version": 1, "status": "open" },
-            "epoch": 1, "seq": 0, "state": scenario.sequencer.plain(), "roster": [],
-            "limits": { "frame": 65536, "edits": 256, "proposals_per_second": 50 }, "outcomes": [], "time": 0,
+            "epoch": 1, "seq": self.sequencer.seq(), member: body, "roster": [],
+            "limits": { "frame": 65536, "edits": 256, "proposals_per_second": 50 }, "outcomes": outcomes, "time": 0,
         });
-        scenario.receive(FromService::decode(welcome.to_string().as_bytes()).unwrap());
-        scenario
+        self.receive(FromService::decode(welcome.to_string().as_bytes()).unwrap());
+    }
+
+    /// The connection is lost with all that was under way, and comes back with what was missed, or with a snapshot.
+    pub(crate) fn come_back(&mut self, with_snapshot: bool) -> &mut Self {
+        self.to_service.clear();
+        self.to_replica.clear();
+        if with_snapshot {
+            self.welcome("state", self.sequencer.plain());
+        } else {
+            let seen = usize::try_from(self.replica.seq()).unwrap();
+            self.welcome("updates", json!(self.journal[seen..]));
+        }
+        self.to_service = self.replica.unanswered().cloned().collect();
+        let unanswered: Vec<Value> = self
+            .to_service
+            .iter()
+            .map(|frame| serde_json::from_str(&FromParticipant::Propose(frame.clone()).encode()).unwrap())
+            .collect();
+        self.steps.push(json!({ "expect": { "unanswered": unanswered } }));
+        self
     }
 
     fn sent(&mut self) -> Vec<Value> {
@@ -87,6 +116,7 @@ impl Scenario {
         let actor = Actor { id: "tobin".into(), role: "participant".into(), client: OTHER };
         match self.sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => {
+                self.journal.push(update.clone());
                 self.to_replica.push_back(FromService::Settled(SettledFrame { updates: vec![update.clone()] }));
                 Some(update)
             }
@@ -100,6 +130,9 @@ impl Scenario {
         let n = frame.n;
         let actor = Actor { id: "oda".into(), role: "participant".into(), client: CLIENT };
         let outcome = self.sequencer.handle_proposal(&actor, &frame.into(), 0);
+        if let Outcome::Settled(update) = &outcome {
+            self.journal.push(update.clone());
+        }
         self.to_replica.push_back(match outcome.clone() {
             Outcome::Settled(update) => FromService::Settled(SettledFrame { updates: vec![update] }),
             Outcome::Refused(problem) => FromService::Refused(Refused { n, problem }),

@@ -69,6 +69,18 @@ impl Clients {
         self.clients.get(&client).is_some_and(|known| known.refused > answered)
     }
 
+    /// A number that was passed over, or whose outcome is forgotten, has no effect any more.
+    pub(super) fn note_forgotten(&mut self, client: Uuid, n: u64) {
+        if let Some(known) = self.clients.get_mut(&client).filter(|known| n <= known.highest) {
+            known.refused = known.refused.max(n);
+        }
+    }
+
+    pub(super) fn note_refused(&mut self, client: Uuid, n: u64) {
+        let known = self.clients.entry(client).or_default();
+        known.refused = known.refused.max(n);
+    }
+
     pub(super) fn record(&mut self, client: Uuid, n: u64, outcome: ClientOutcome, seq: u64) {
         let is_refused = matches!(outcome, ClientOutcome::Refused(_));
         let outcome = match outcome {

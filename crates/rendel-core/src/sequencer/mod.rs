@@ -133,7 +133,10 @@ impl Sequencer {
     /// the state, also O(top-level fields), so that it can be taken back.
     pub fn handle_proposal(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Outcome {
         match self.clients.known(actor.client, proposal.n, proposal.answered) {
-            Err(problem) => return Outcome::Refused(problem),
+            Err(problem) => {
+                self.clients.note_forgotten(actor.client, proposal.n);
+                return Outcome::Refused(problem);
+            }
             Ok(Some(outcome)) => return Outcome::Repeated(outcome),
             Ok(None) => {}
         }
@@ -144,6 +147,14 @@ impl Sequencer {
         self.clients.record(actor.client, proposal.n, kept, self.seq);
         self.clients.answered(actor.client, proposal.answered);
         outcome
+    }
+
+    /// A proposal of the client, and perhaps all before it, was refused without getting here; 0 for none. What counts
+    /// positions on top of it is refused as `follows-refused`.
+    pub fn handle_refused(&mut self, client: uuid::Uuid, n: u64) {
+        if n > 0 {
+            self.clients.note_refused(client, n);
+        }
     }
 
     fn settle(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Result<Settled, Problem> {

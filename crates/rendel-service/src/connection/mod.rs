@@ -271,7 +271,8 @@ impl Connection {
         if let Err(problem) = inside.entered.rate.check() {
             self.app.metrics.refused.get_or_create(&crate::metrics::OfProblem { problem: problem.kind().name() }).inc();
             self.put(&FromService::Refused(Refused { n: frame.n, problem }));
-            return Ok(());
+            let ask = Ask::Refused { connection: inside.entered.id, n: frame.n };
+            return inside.session.tell(ask).await.map_err(End::from);
         }
         inside.session.tell(Ask::Propose { connection: inside.entered.id, frame }).await.map_err(End::from)
     }

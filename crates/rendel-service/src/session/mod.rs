@@ -35,13 +35,38 @@ pub(crate) type ConnectionId = u64;
 #[derive(Debug)]
 pub(crate) enum Ask {
     Enter(Box<Entry>),
-    Propose { connection: ConnectionId, frame: Propose },
-    Leave { connection: ConnectionId },
-    Digest { connection: ConnectionId, seq: u64, sha256: String },
-    ProposeOnce { actor: Actor, proposal: Proposal, answer: oneshot::Sender<Result<ByteString, Problem>> },
-    Read { path: Option<Path>, answer: oneshot::Sender<Result<Reading, Problem>> },
-    Figures { answer: oneshot::Sender<Figures> },
-    Stop { answer: oneshot::Sender<()> },
+    Propose {
+        connection: ConnectionId,
+        frame: Propose,
+    },
+    /// A proposal was refused before it got here.
+    Refused {
+        connection: ConnectionId,
+        n: u64,
+    },
+    Leave {
+        connection: ConnectionId,
+    },
+    Digest {
+        connection: ConnectionId,
+        seq: u64,
+        sha256: String,
+    },
+    ProposeOnce {
+        actor: Actor,
+        proposal: Proposal,
+        answer: oneshot::Sender<Result<ByteString, Problem>>,
+    },
+    Read {
+        path: Option<Path>,
+        answer: oneshot::Sender<Result<Reading, Problem>>,
+    },
+    Figures {
+        answer: oneshot::Sender<Figures>,
+    },
+    Stop {
+        answer: oneshot::Sender<()>,
+    },
 }
 
 /// A connection that wants to enter.

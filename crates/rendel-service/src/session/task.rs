@@ -82,6 +82,8 @@ pub(super) struct Member {
     pub(super) outbound: Arc<Outbound>,
     /// Whether its `welcome` is in its queue; updates go to it from then on.
     is_welcome: bool,
+    /// Its last proposal that was refused before the sequencer heard of it.
+    refused: u64,
 }
 
 /// When the database is asked again, in growing waits.
@@ -227,6 +229,7 @@ impl Task {
         match ask {
             Ask::Enter(entry) => self.enter(*entry),
             Ask::Propose { connection, frame } => self.propose(connection, frame),
+            Ask::Refused { connection, n } => self.note_refused(connection, n),
             Ask::Leave { connection } => self.leave(connection),
             Ask::Digest { connection, seq, sha256 } => {
                 if let Some(differing) = self.digests.answer(connection, seq, sha256) {
@@ -282,7 +285,7 @@ impl Task {
         let id = self.next_connection;
         self.next_connection += 1;
         let actor = Actor { id: who.id.clone(), role: who.role.clone(), client };
-        self.members.insert(id, Member { who: actor, outbound, is_welcome: false });
+        self.members.insert(id, Member { who: actor, outbound, is_welcome: false, refused: 0 });
         for old in replaced {
             self.end_replaced(old);
         }
@@ -376,6 +379,8 @@ impl Task {
             self.refuse(connection, n, unavailable());
             return;
         }
+        // What is positioned on top of a proposal that never got here means nothing either.
+        self.sequencer.handle_refused(actor.client, member.refused);
         let origin = Origin::Connection { connection, client: actor.client, n };
         match self.sequencer.handle_proposal(&actor, &frame.into(), now_ms()) {
             Outcome::Settled(update) => self.settled(&update, origin),
@@ -643,7 +648,14 @@ impl Task {
         });
     }
 
-    pub(super) fn refuse(&self, connection: ConnectionId, n: u64, problem: Problem) {
+    fn note_refused(&mut self, connection: ConnectionId, n: u64) {
+        if let Some(member) = self.members.get_mut(&connection) {
+            member.refused = member.refused.max(n);
+        }
+    }
+
+    pub(super) fn refuse(&mut self, connection: ConnectionId, n: u64, problem: Problem) {
+        self.note_refused(connection, n);
         self.tell(connection, &FromService::Refused(Refused { n, problem }));
     }
 
