@@ -4,8 +4,10 @@
 //! same web framework (`relay.rs`), the hand-written way with a row lock per edit (`database.rs`), and the fastest
 //! multi-row way into PostgreSQL (`database.rs`).
 
+mod core;
 mod database;
 mod load;
+mod plot;
 mod relay;
 mod report;
 mod server;
@@ -32,7 +34,7 @@ enum Command {
         /// Seconds of each measurement.
         #[arg(long, default_value_t = 5)]
         seconds: u64,
-        /// Only the measurements whose name begins like this: fan-out, confirmed, journal.
+        /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -71,6 +73,9 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("journal") {
         journal(&mut report, time).await?;
+    }
+    if is_wanted("core") {
+        core::measure(&mut report)?;
     }
     report.print();
     Ok(())

@@ -8,13 +8,16 @@ use std::process::Command;
 pub(crate) enum Goal {
     AtLeast(f64),
     AtMost(f64),
+    /// A figure to know, without a bound.
+    None,
 }
 
 impl Goal {
     fn words(self) -> String {
         match self {
-            Self::AtLeast(bound) => format!("≥ {bound}"),
-            Self::AtMost(bound) => format!("≤ {bound}"),
+            Self::AtLeast(bound) => format!("≥ {}", short(bound)),
+            Self::AtMost(bound) => format!("≤ {}", short(bound)),
+            Self::None => "".to_owned(),
         }
     }
 
@@ -22,17 +25,18 @@ impl Goal {
         match self {
             Self::AtLeast(bound) => ratio >= bound,
             Self::AtMost(bound) => ratio <= bound,
+            Self::None => true,
         }
     }
 }
 
-/// Rows of the table, printed as Markdown.
-pub(crate) struct Report(String);
+/// Rows of two tables, printed as Markdown: ratios, and figures by themselves.
+pub(crate) struct Report(String, String);
 
 impl Report {
     pub(crate) fn new() -> Self {
         let head = "| what | ours | beside | theirs | ratio | goal | |\n|---|--:|---|--:|--:|--:|---|\n";
-        Self(head.to_owned())
+        Self(head.to_owned(), "| what | figure | goal | |\n|---|--:|--:|---|\n".to_owned())
     }
 
     pub(crate) fn ratio(&mut self, what: &str, ours: f64, beside: &str, theirs: f64, goal: Goal) {
@@ -54,14 +58,26 @@ impl Report {
         );
     }
 
+    pub(crate) fn figure(&mut self, what: &str, figure: f64, goal: Goal) {
+        let met = match goal {
+            Goal::None => "",
+            goal if goal.is_met(figure) => "met",
+            _ => "**not met**",
+        };
+        // Writing to a string cannot fail.
+        let _ = writeln!(self.1, "| {what} | {} | {} | {met} |", number(figure), goal.words());
+        eprintln!("  {what}: {} {} {met}", number(figure), goal.words());
+    }
+
     #[allow(clippy::print_stdout, reason = "the page goes to standard output")]
     pub(crate) fn print(self) {
         let cores = std::thread::available_parallelism().map_or(0, std::num::NonZero::get);
         println!(
-            "Measured on {cores} cores, {}, by commit `{}`.\n\n{}",
+            "Measured on {cores} cores, {}, by commit `{}`.\n\n{}\n{}",
             output("rustc", &["--version"]),
             output("git", &["rev-parse", "--short", "HEAD"]),
-            self.0
+            self.0,
+            self.1
         );
     }
 }
@@ -84,4 +100,9 @@ fn number(value: f64) -> String {
         out.push(digit);
     }
     out
+}
+
+/// A bound as one would write it.
+fn short(bound: f64) -> String {
+    if bound < 100.0 { format!("{bound}") } else { number(bound) }
 }

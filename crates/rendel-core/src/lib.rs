@@ -33,6 +33,6 @@ pub use kind::{Cell, Field, Fields, kind_names};
 pub use patch::PatchOp;
 pub use path::Path;
 pub use problem::{Problem, ProblemKind};
-pub use sequence::Anchored;
+pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot};
 pub use state::{Misfit, Stamp, State};

@@ -1,6 +1,7 @@
 //! Who changed a field of many parts lately.
 
-use imbl::Vector;
+use std::collections::VecDeque;
+
 use serde::{Deserialize, Serialize};
 
 use super::Site;
@@ -17,12 +18,12 @@ pub(crate) struct Changes {
     latest: Stamp,
     /// The latest by another client than the latest of all.
     latest_by_another: Stamp,
-    named: Vector<Stamp>,
+    named: VecDeque<Stamp>,
 }
 
 impl Changes {
     pub(crate) fn since(made: Stamp) -> Self {
-        Self { made, latest: made, latest_by_another: Stamp::OPENING, named: Vector::new() }
+        Self { made, latest: made, latest_by_another: Stamp::OPENING, named: VecDeque::new() }
     }
 
     pub(crate) fn add(&mut self, stamp: Stamp) {
@@ -31,10 +32,10 @@ impl Changes {
         }
         self.latest = stamp;
         if self.named.back() != Some(&stamp) {
-            self.named.push_back(stamp);
-            if self.named.len() > NAMED {
+            if self.named.len() == NAMED {
                 self.named.pop_front();
             }
+            self.named.push_back(stamp);
         }
     }
 

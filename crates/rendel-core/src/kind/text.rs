@@ -6,18 +6,17 @@
 
 use std::sync::Arc;
 
-use ropey::Rope;
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use super::changes::Changes;
-use super::{Growth, Kind, Settlement, Site, growth, listed, stored_op, stored_text};
+use super::{Growth, Kind, Settlement, Site, listed, stored_op, stored_text};
 use crate::charter::Section;
-use crate::edit::{Edit, Effect, VerdictKind};
+use crate::edit::{Edit, Effect, Verdict, VerdictKind};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::sequence::{Anchored, Cut, Sequence, View};
+use crate::sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 use crate::state::Stamp;
 
 /// A declared text.
@@ -34,18 +33,9 @@ pub(crate) struct Cell(Arc<Inner>);
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 struct Inner {
-    #[serde(serialize_with = "write_rope", deserialize_with = "read_rope")]
-    text: Rope,
-    sequence: Sequence<()>,
+    #[serde(flatten)]
+    text: VersionedText,
     changes: Changes,
-}
-
-/// A splice as it is asked for, or as it takes effect.
-#[derive(Clone, Copy, Debug)]
-struct Splice<'e> {
-    index: usize,
-    delete: usize,
-    insert: &'e str,
 }
 
 /// A text of this many characters is as long as one can be.
@@ -62,53 +52,36 @@ impl Field {
 
     fn concurrent(&self, cell: &Inner, site: &Site<'_>, splice: Splice<'_>) -> Result<Settlement, Problem> {
         let view = View { seen: site.seen, client: site.client };
-        if site.seen < cell.sequence.horizon() {
+        if site.seen < cell.text.horizon() {
             let detail = format!(
                 "{} changed so often that a splice made against {} cannot be placed any more; make it against {} or later.",
                 site.path,
                 site.seen,
-                cell.sequence.horizon()
+                cell.text.horizon()
             );
             return Err(Problem::new(ProblemKind::TooOld, detail).at(site.path));
         }
-        check_bounds(site, splice, cell.sequence.len(view))?;
-        let place = cell.sequence.place(view, splice.index);
-        let cut = cell.sequence.cut(view, splice.index, splice.delete);
-        let (Some(place), Some(cut)) = (place, cut) else {
+        check_bounds(site, splice, cell.text.len(view))?;
+        let Some(settled) = cell.text.settle(view, splice) else {
             return Err(Problem::new(ProblemKind::Unavailable, "The text's own order is damaged.").at(site.path));
         };
-        let effects = effects(site, splice, place, &cut);
-        Ok(Settlement { effects, verdict: verdict(cell, site, splice, place, &cut) })
+        // What `made` says is how the proposer saw it; a restart places it by that once more, replicas need not look.
+        let effect = |part: &Part<'_>| {
+            let made = json!({ "seen": site.seen, "index": part.viewed.index, "delete": part.viewed.delete });
+            to_edit(part.present, site.path).with("made", made)
+        };
+        let effects = settled.parts.iter().map(effect).collect();
+        Ok(Settlement { effects, verdict: verdict(cell, site, splice, &settled) })
     }
 }
 
-/// The splice in present positions, from the right to the left, so that none moves another. What `made` says is how the
-/// proposer saw it; a restart places it by that once more, replicas need not look.
-fn effects(site: &Site<'_>, splice: Splice<'_>, place: usize, cut: &Cut) -> Vec<Effect> {
-    let effect = |present: Splice<'_>, index: usize, delete: usize| {
-        present.to_edit(site.path).with("made", json!({ "seen": site.seen, "index": index, "delete": delete }))
-    };
-    let mut effects: Vec<_> = cut.parts.iter().rev().map(|part| {
-        let present = Splice { index: part.present.start, delete: part.present.len(), insert: "" };
-        effect(present, part.viewed.start, part.viewed.len())
-    }).collect();
-    if !splice.insert.is_empty() {
-        // The leftmost part and the insert are one splice where they meet.
-        let first = cut.parts.first().filter(|part| part.present.start == place || part.present.is_empty());
-        if first.is_some() {
-            effects.pop();
-        }
-        let present = Splice { index: place, delete: first.map_or(0, |part| part.present.len()), insert: splice.insert };
-        effects.push(effect(present, splice.index, first.map_or(0, |part| part.viewed.len())));
-    }
-    effects
-}
-
-fn verdict(cell: &Inner, site: &Site<'_>, splice: Splice<'_>, place: usize, cut: &Cut) -> crate::edit::Verdict {
+fn verdict(cell: &Inner, site: &Site<'_>, splice: Splice<'_>, settled: &SettledSplice<'_>) -> Verdict {
+    let SettledSplice { place, cut, .. } = settled;
     let removed: usize = cut.parts.iter().map(|part| part.present.len()).sum();
     let is_whole = removed == splice.delete;
     if !is_whole && removed == 0 && splice.insert.is_empty() {
-        let because = format!("{} had deleted the same characters already; both count as one.", capital(&listed(&cut.met)));
+        let because =
+            format!("{} had deleted the same characters already; both count as one.", capital(&listed(&cut.met)));
         return site.verdict(VerdictKind::Merged, cut.met.clone(), because);
     }
     if !is_whole {
@@ -116,33 +89,25 @@ fn verdict(cell: &Inner, site: &Site<'_>, splice: Splice<'_>, place: usize, cut:
             format!("{} had deleted some of the same characters; those count once.", capital(&listed(&cut.met)));
         return site.verdict(VerdictKind::Merged, cut.met.clone(), because);
     }
-    if let Some(met) = deleted_around(cell, site, splice) {
+    let view = View { seen: site.seen, client: site.client };
+    let around = if splice.delete == 0 { cell.text.deleted_around(view, splice.index) } else { None };
+    if let Some(met) = around {
         let because = format!("It stays, though {} deleted the text around it.", listed(&met));
         return site.verdict(VerdictKind::Rebased, met, because);
     }
-    let is_moved = place != splice.index || cut.parts.len() > 1;
+    let is_moved = *place != splice.index || cut.parts.len() > 1;
     let is_moved = is_moved || cut.parts.first().is_some_and(|part| part.present.start != splice.index);
     if !is_moved {
         return site.verdict(VerdictKind::Applied, vec![], "Nothing concurrent was in its way.");
     }
     let met = cell.changes.concurrent(site);
-    let because = if place == splice.index {
+    let because = if *place == splice.index {
         format!("It stays at the characters it was made at, among which {} put others.", listed(&met))
     } else {
-        format!("It stays at the characters it was made at, which {} moved from {} to {place}.", listed(&met), splice.index)
+        let moved = format!("{} moved from {} to {place}", listed(&met), splice.index);
+        format!("It stays at the characters it was made at, which {moved}.")
     };
     site.verdict(VerdictKind::Rebased, met, because)
-}
-
-/// The updates that deleted the characters on both sides of an insert.
-fn deleted_around(cell: &Inner, site: &Site<'_>, splice: Splice<'_>) -> Option<Vec<u64>> {
-    let view = View { seen: site.seen, client: site.client };
-    if splice.delete > 0 || splice.index == 0 || splice.index >= cell.sequence.len(view) {
-        return None;
-    }
-    let around = cell.sequence.cut(view, splice.index - 1, 2)?;
-    let is_gone = around.parts.iter().all(|part| part.present.is_empty());
-    is_gone.then_some(around.met)
 }
 
 fn capital(text: &str) -> String {
@@ -163,32 +128,32 @@ fn check_bounds(site: &Site<'_>, splice: Splice<'_>, len: usize) -> Result<(), P
     }
 }
 
-impl<'e> Splice<'e> {
-    fn asked(site: &Site<'e>) -> Result<Self, Problem> {
-        site.only(&["index", "delete", "insert"])?;
-        let insert = match site.edit.arg("insert") {
-            None => "",
-            Some(Value::String(insert)) => insert,
-            Some(_) => {
-                return Err(Problem::new(ProblemKind::WrongType, "\"insert\" must be a string.").at(site.path));
-            }
-        };
-        let splice = Self { index: site.index_arg("index")?, delete: site.optional_index("delete")?, insert };
-        if splice.delete == 0 && insert.is_empty() {
-            let detail = "A splice deletes or inserts something: give \"delete\", \"insert\" or both.";
-            return Err(Problem::new(ProblemKind::Malformed, detail).at(site.path));
+/// The splice that is asked for.
+fn asked<'e>(site: &Site<'e>) -> Result<Splice<'e>, Problem> {
+    site.only(&["index", "delete", "insert"])?;
+    let insert = match site.edit.arg("insert") {
+        None => "",
+        Some(Value::String(insert)) => insert,
+        Some(_) => {
+            return Err(Problem::new(ProblemKind::WrongType, "\"insert\" must be a string.").at(site.path));
         }
-        Ok(splice)
+    };
+    let splice = Splice { index: site.index_arg("index")?, delete: site.optional_index("delete")?, insert };
+    if splice.delete == 0 && insert.is_empty() {
+        let detail = "A splice deletes or inserts something: give \"delete\", \"insert\" or both.";
+        return Err(Problem::new(ProblemKind::Malformed, detail).at(site.path));
     }
+    Ok(splice)
+}
 
-    fn stored(effect: &'e Effect) -> Result<Self, String> {
-        let number = |name| stored_index(effect.arg(name), name);
-        Ok(Self { index: number("index")?, delete: number("delete")?, insert: stored_text(effect, "insert")? })
-    }
+/// The splice of a stored effect.
+fn stored(effect: &Effect) -> Result<Splice<'_>, String> {
+    let number = |name| stored_index(effect.arg(name), name);
+    Ok(Splice { index: number("index")?, delete: number("delete")?, insert: stored_text(effect, "insert")? })
+}
 
-    fn to_edit(self, path: &Path) -> Edit {
-        Edit::new(path, "splice").with("index", self.index).with("delete", self.delete).with("insert", self.insert)
-    }
+fn to_edit(splice: Splice<'_>, path: &Path) -> Edit {
+    Edit::new(path, "splice").with("index", splice.index).with("delete", splice.delete).with("insert", splice.insert)
 }
 
 fn stored_index(value: Option<&Value>, name: &str) -> Result<usize, String> {
@@ -231,22 +196,23 @@ impl Kind for Field {
             return Err(site.unknown_op("A text", &["splice"]));
         }
         let cell = &*cell.0;
-        let splice = Splice::asked(site)?;
+        let splice = asked(site)?;
         site.is_on_firm_ground()?;
         if cell.changes.is_made_anew(site) {
             let detail = format!("{} came back as another text after what you had seen. Look at it and decide again.", site.path);
             return Err(Problem::new(ProblemKind::Stale, detail).at(site.path));
         }
+        let len = cell.text.len(View::PRESENT);
         let settlement = if cell.changes.has_concurrent(site) {
             self.concurrent(cell, site, splice)?
         } else {
-            check_bounds(site, splice, cell.text.len_chars())?;
-            site.applied(splice.to_edit(site.path))
+            check_bounds(site, splice, len)?;
+            site.applied(to_edit(splice, site.path))
         };
         if !splice.insert.is_empty() {
             let removed: usize = settlement.effects.iter().filter_map(|effect| effect.arg("delete")?.as_u64()).map(|n| usize::try_from(n).unwrap_or(0)).sum();
-            let chars = cell.text.len_chars() + splice.insert.chars().count() - removed;
-            if chars > cell.text.len_chars() {
+            let chars = len + splice.insert.chars().count() - removed;
+            if chars > len {
                 self.has_space(site.path, chars)?;
             }
         }
@@ -257,7 +223,7 @@ impl Kind for Field {
         if effect.op != "splice" {
             return Err(stored_op(effect));
         }
-        let splice = Splice::stored(effect)?;
+        let splice = stored(effect)?;
         let (view, viewed) = match effect.arg("made") {
             None => (View::PRESENT, splice),
             Some(made) => {
@@ -266,16 +232,16 @@ impl Kind for Field {
                 (view, Splice { index: number("index")?, delete: number("delete")?, ..splice })
             }
         };
-        Arc::make_mut(&mut cell.0).splice(splice, view, viewed, stamp).ok_or_else(|| "it reaches beyond the text".to_owned())
+        let cell = Arc::make_mut(&mut cell.0);
+        let grown = cell.text.apply(splice, view, viewed, stamp).ok_or("it reaches beyond the text")?;
+        cell.changes.add(stamp);
+        Ok(grown)
     }
 
     fn patch(&self, cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        let Splice { index, delete, insert } = Splice::stored(effect).ok()?;
-        if delete > 0 || !insert.is_empty() {
-            let mut text = cell.0.text.clone();
-            text.try_remove(index..index.checked_add(delete)?).ok()?;
-            text.try_insert(index, insert).ok()?;
-            patch.replace(text.to_string().into());
+        let splice = stored(effect).ok()?;
+        if splice.delete > 0 || !splice.insert.is_empty() {
+            patch.replace(cell.0.text.spliced(splice)?.into());
         }
         Some(())
     }
@@ -287,42 +253,11 @@ impl Kind for Field {
 
 impl Cell {
     fn new(text: &str, stamp: Stamp) -> Self {
-        let text = Rope::from_str(text);
-        let len = u32::try_from(text.len_chars()).unwrap_or(u32::MAX);
-        let sequence = Sequence::of([(len, ())], stamp);
-        Self(Arc::new(Inner { text, sequence, changes: Changes::since(stamp) }))
+        Self(Arc::new(Inner { text: VersionedText::new(text, stamp), changes: Changes::since(stamp) }))
     }
 
     /// Where the character is now that `view` sees at `index`.
     pub(super) fn anchored(&self, view: View, index: usize) -> Option<Anchored> {
-        self.0.sequence.anchored(view, index)
+        self.0.text.anchored(view, index)
     }
-}
-
-impl Inner {
-    /// Does the splice to the text, where it is in present positions, and to the order, as its author viewed it.
-    fn splice(&mut self, splice: Splice<'_>, view: View, viewed: Splice<'_>, stamp: Stamp) -> Option<Growth> {
-        let end = splice.index.checked_add(splice.delete).filter(|end| *end <= self.text.len_chars())?;
-        self.sequence.remove(view, viewed.index, viewed.delete, stamp)?;
-        let bytes = self.text.char_to_byte(end) - self.text.char_to_byte(splice.index);
-        if splice.delete > 0 {
-            self.text.remove(splice.index..end);
-        }
-        if !splice.insert.is_empty() {
-            let len = u32::try_from(splice.insert.chars().count()).ok()?;
-            self.sequence.insert(view, viewed.index, len, (), stamp)?;
-            self.text.insert(splice.index, splice.insert);
-        }
-        self.changes.add(stamp);
-        self.sequence.age(stamp.seq);
-        Some(growth(bytes, splice.insert.len()))
-    }
-}
-
-fn write_rope<S: Serializer>(rope: &Rope, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.collect_str(rope)
-}
-
-fn read_rope<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Rope, D::Error> {
-    String::deserialize(deserializer).map(|text| Rope::from_str(&text))
 }

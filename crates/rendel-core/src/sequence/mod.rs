@@ -18,8 +18,10 @@
 //! An edit with nothing concurrent costs O(log n). The first edit of a view counts what was changed since `seen`, m parts,
 //! in O(m); each further one of the same view O(log n). Clones share everything.
 
+mod arena;
 mod places;
 mod run;
+mod text;
 mod tree;
 
 use std::ops::Range;
@@ -29,8 +31,9 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::state::Stamp;
 pub(crate) use places::{Places, Target};
-pub(crate) use run::View;
+pub use run::View;
 use run::{Birth, Run};
+pub use text::{Part, SettledSplice, Splice, VersionedText};
 use tree::{NodeId, Spot, Tree};
 
 /// Changes of a sequence for which every removed element is remembered. When twice as many have gathered, what the older
@@ -42,6 +45,8 @@ const REMEMBERED: u32 = 20_000;
 pub(crate) struct Sequence<P> {
     tree: Tree<P>,
     memory: Memory,
+    /// Where the last insert ended at present: whoever types goes on there.
+    finger: Option<(usize, Spot)>,
 }
 
 /// What a sequence knows of its own past.
@@ -104,7 +109,7 @@ impl<P: Piece> Sequence<P> {
             Run { len, birth, deaths: Vec::new(), piece }
         });
         let tree = Tree::of(runs.filter(|run| run.len > 0).collect());
-        Self { tree, memory: Memory { last: stamp.seq, parts: 1, ..Memory::default() } }
+        Self { tree, memory: Memory { last: stamp.seq, parts: 1, ..Memory::default() }, finger: None }
     }
 
     /// Elements that a view sees.
@@ -123,7 +128,11 @@ impl<P: Piece> Sequence<P> {
             let start = self.tree.start();
             return Some(Gap { left: None, right: self.tree.next_known(view, start.leaf, 0) });
         };
-        Some(self.gap_after(view, self.tree.seek(view, before)?))
+        let left = match self.finger {
+            Some((end, spot)) if end == index && view == View::PRESENT => spot,
+            _ => self.tree.seek(view, before)?,
+        };
+        Some(self.gap_after(view, left))
     }
 
     fn gap_after(&self, view: View, left: Spot) -> Gap {
@@ -163,10 +172,15 @@ impl<P: Piece> Sequence<P> {
     /// Inserts `len` elements at the `index` of a view; `None` beyond its end.
     pub(crate) fn insert(&mut self, view: View, index: usize, len: u32, piece: P, stamp: Stamp) -> Option<Inserted> {
         let gap = self.gap(view, index)?;
-        Some(self.insert_in(gap, len, piece, stamp))
+        let inserted = self.insert_in(gap, len, piece, stamp);
+        if view == View::PRESENT {
+            self.finger = Some((index + len as usize, Spot { offset: len - 1, ..inserted.spot }));
+        }
+        Some(inserted)
     }
 
     fn insert_in(&mut self, gap: Gap, len: u32, piece: P, stamp: Stamp) -> Inserted {
+        self.finger = None;
         self.memory.parts = if self.memory.last == stamp.seq { self.memory.parts + 1 } else { 0 };
         self.memory.last = stamp.seq;
         let birth = Birth { stamp, part: self.memory.parts, offset: 0 };
@@ -219,6 +233,7 @@ impl<P: Piece> Sequence<P> {
     }
 
     fn remove_at(&mut self, spot: Spot, len: u32, stamp: Stamp) -> (u32, Option<NodeId>) {
+        self.finger = None;
         self.tree.change(spot, len, |run| run.deaths.push(stamp))
     }
 
@@ -263,6 +278,7 @@ impl<P: Piece> Sequence<P> {
                 None => kept.push(run),
             }
         }
+        self.finger = None;
         self.tree = Tree::of(kept);
     }
 }
@@ -328,6 +344,6 @@ impl<P: Piece + Serialize> Serialize for Sequence<P> {
 impl<'de, P: Piece + DeserializeOwned> Deserialize<'de> for Sequence<P> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let Stored { memory, runs } = Stored::<P>::deserialize(deserializer)?;
-        Ok(Self { tree: Tree::of(runs), memory })
+        Ok(Self { tree: Tree::of(runs), memory, finger: None })
     }
 }

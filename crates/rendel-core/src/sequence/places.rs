@@ -146,6 +146,7 @@ impl Places {
 
     pub(crate) fn shift(&mut self, view: View, target: &Target, id: &Arc<str>, stamp: Stamp) -> Option<()> {
         let old = self.spot(id)?;
+        self.sequence.finger = None;
         self.sequence.tree.change(old, 1, |run| {
             run.deaths.push(stamp);
             run.piece = None;

@@ -7,14 +7,16 @@ use crate::state::Stamp;
 
 /// Who looks: everything up to `seen`, and all that `client` did itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct View {
-    pub(crate) seen: u64,
-    pub(crate) client: Uuid,
+pub struct View {
+    /// The last update that is seen.
+    pub seen: u64,
+    /// Who looks.
+    pub client: Uuid,
 }
 
 impl View {
     /// The view of the present, which has seen everything.
-    pub(crate) const PRESENT: Self = Self { seen: u64::MAX, client: Uuid::nil() };
+    pub const PRESENT: Self = Self { seen: u64::MAX, client: Uuid::nil() };
 
     pub(super) fn knows(self, stamp: Stamp) -> bool {
         stamp.seq <= self.seen || stamp.client == self.client

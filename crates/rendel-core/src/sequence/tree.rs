@@ -1,19 +1,17 @@
 //! The tree that keeps the runs of a sequence in document order, with counts.
 //!
-//! A B-tree whose nodes lie in a persistent vector and name each other by index: a clone shares everything, and a node can
+//! A B-tree whose nodes lie in an arena and name each other by index: a clone shares everything, and a node can
 //! be reached from below, by its parent.
 
-use std::sync::Arc;
-
-use imbl::Vector;
 use parking_lot::Mutex;
 
+use super::arena::Arena;
 use super::run::{Run, View};
 
 /// Runs in a leaf and children in an inner node, at most.
 const WIDTH: usize = 32;
 
-pub(super) type NodeId = u32;
+pub(super) use super::arena::NodeId;
 
 /// A place between elements: before the element `offset` of run `run` of leaf `leaf`, which may be one past its last.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -41,6 +39,12 @@ struct Child {
     latest: u64,
 }
 
+/// What a parent hears of a child that has changed: how it is now, or by how much it has grown, below zero by wrapping.
+enum News {
+    Counted(Child),
+    Grown { seen: usize, known: usize, latest: u64 },
+}
+
 #[derive(Clone, Debug)]
 enum Body<P> {
     Leaf(Vec<Run<P>>),
@@ -64,14 +68,14 @@ impl<P: Clone> Clone for Node<P> {
 
 #[derive(Clone, Debug)]
 pub(super) struct Tree<P> {
-    nodes: Vector<Arc<Node<P>>>,
+    nodes: Arena<Node<P>>,
     root: NodeId,
 }
 
 impl<P: Clone> Tree<P> {
     /// A tree of runs in their order. Cost O(runs).
     pub(super) fn of(runs: Vec<Run<P>>) -> Self {
-        let mut tree = Self { nodes: Vector::new(), root: 0 };
+        let mut tree = Self { nodes: Arena::default(), root: 0 };
         let half = WIDTH / 2;
         let mut level = Vec::new();
         let mut runs = runs.into_iter().peekable();
@@ -87,9 +91,7 @@ impl<P: Clone> Tree<P> {
     }
 
     fn add(&mut self, body: Body<P>) -> NodeId {
-        let id = NodeId::try_from(self.nodes.len()).unwrap_or(NodeId::MAX);
-        self.nodes.push_back(Arc::new(Node { parent: None, body, memo: Mutex::new(None) }));
-        id
+        self.nodes.add(Node { parent: None, body, memo: Mutex::new(None) })
     }
 
     fn add_inner(&mut self, ids: &[NodeId]) -> NodeId {
@@ -100,11 +102,11 @@ impl<P: Clone> Tree<P> {
     }
 
     fn node(&self, id: NodeId) -> &Node<P> {
-        &self.nodes[id as usize]
+        self.nodes.get(id)
     }
 
     fn node_mut(&mut self, id: NodeId) -> &mut Node<P> {
-        Arc::make_mut(&mut self.nodes[id as usize])
+        self.nodes.get_mut(id)
     }
 
     fn child(&self, id: NodeId) -> Child {
@@ -293,46 +295,72 @@ impl<P: Clone> Tree<P> {
     }
 
     fn runs_mut(&mut self, leaf: NodeId) -> &mut Vec<Run<P>> {
-        match &mut self.node_mut(leaf).body {
+        let node = self.node_mut(leaf);
+        *node.memo.get_mut() = None;
+        match &mut node.body {
             Body::Leaf(runs) => runs,
             Body::Inner(_) => unreachable!("spots lie in leaves"),
         }
     }
 
-    /// After a change below: halves what is too wide, and brings the counts above up to date.
-    fn settle_size(&mut self, mut id: NodeId) -> Option<NodeId> {
-        let mut new_leaf = None;
-        loop {
-            let second = self.halve(id);
-            new_leaf = new_leaf.or(second.filter(|second| matches!(self.node(*second).body, Body::Leaf(_))));
-            *self.node_mut(id).memo.get_mut() = None;
-            let Some(parent) = self.node(id).parent else {
-                if let Some(second) = second {
-                    self.root = self.add_inner(&[id, second]);
-                }
-                return new_leaf;
-            };
-            let first = self.child(id);
-            let second = second.map(|second| self.child(second));
-            if let Body::Inner(children) = &mut self.node_mut(parent).body
-                && let Some(at) = children.iter().position(|child| child.id == id)
-            {
-                children[at] = first;
-                if let Some(second) = second {
-                    children.insert(at + 1, second);
+    /// After a change of a leaf: halves what is too wide, and brings the counts above up to date. Gives the leaf that took a
+    /// second half.
+    fn settle_size(&mut self, leaf: NodeId) -> Option<NodeId> {
+        let new_leaf = self.halve(leaf);
+        let (mut id, mut second) = (leaf, new_leaf);
+        let mut news = News::Counted(self.child(leaf));
+        while let Some(parent) = self.node(id).parent {
+            let beside = second.map(|second| self.child(second));
+            let node = self.node_mut(parent);
+            *node.memo.get_mut() = None;
+            let Body::Inner(children) = &mut node.body else { break };
+            let Some(at) = children.iter().position(|child| child.id == id) else { break };
+            let before = children[at].count;
+            match news {
+                News::Counted(child) => children[at] = child,
+                News::Grown { seen, known, latest } => {
+                    let child = &mut children[at];
+                    child.count.seen = child.count.seen.wrapping_add(seen);
+                    child.count.known = child.count.known.wrapping_add(known);
+                    child.latest = child.latest.max(latest);
                 }
             }
+            let mut after = children[at];
+            if let Some(beside) = beside {
+                children.insert(at + 1, beside);
+                after.count = sum([after.count, beside.count].into_iter());
+                after.latest = after.latest.max(beside.latest);
+            }
+            second = if children.len() > WIDTH { self.halve(parent) } else { None };
+            news = match second {
+                Some(_) => News::Counted(self.child(parent)),
+                None => News::Grown {
+                    seen: after.count.seen.wrapping_sub(before.seen),
+                    known: after.count.known.wrapping_sub(before.known),
+                    latest: after.latest,
+                },
+            };
             id = parent;
         }
+        if let Some(second) = second {
+            self.root = self.add_inner(&[id, second]);
+        }
+        new_leaf
     }
 
     fn halve(&mut self, id: NodeId) -> Option<NodeId> {
+        let width = match &self.node(id).body {
+            Body::Leaf(runs) => runs.len(),
+            Body::Inner(children) => children.len(),
+        };
+        if width <= WIDTH {
+            return None;
+        }
         let node = self.node_mut(id);
         let parent = node.parent;
         let body = match &mut node.body {
-            Body::Leaf(runs) if runs.len() > WIDTH => Body::Leaf(runs.split_off(runs.len() / 2)),
-            Body::Inner(children) if children.len() > WIDTH => Body::Inner(children.split_off(children.len() / 2)),
-            _ => return None,
+            Body::Leaf(runs) => Body::Leaf(runs.split_off(width / 2)),
+            Body::Inner(children) => Body::Inner(children.split_off(width / 2)),
         };
         let second = self.add(body);
         self.node_mut(second).parent = parent;
