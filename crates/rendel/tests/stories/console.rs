@@ -124,7 +124,6 @@ async fn a_collision_side_by_side_is_told_and_all_replicas_end_equal() {
     browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
     browser.find(By::XPath("//*[@role='option'][.='/leading']")).await.click().await.unwrap();
     browser.press("Collide").await;
-    browser.reads("overrode").await;
     browser.reads("the larger stands").await;
     browser.reads("All 3 replicas are equal at #3").await;
     browser.picture("side-by-side").await;
@@ -202,23 +201,152 @@ async fn a_session_is_edited_and_its_journal_grows_with_what_others_do() {
     browser.close().await;
 }
 
+/// What somebody else proposes, over the command.
+fn propose(service: &Service, session: &str, edits: &[&str], more: &[&str]) {
+    let output = service.rendel(&[&["propose", session][..], edits, more, &["--name", "Wren"]].concat());
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_caret_stays_at_its_characters_while_somebody_else_types() {
+    let service = Service::start().await;
+    service.open_demo("pressing-sheet").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/pressing-sheet").await;
+    let notes = browser.find(By::Css("textarea[aria-label='/pressings/p1/notes']")).await;
+    notes.click().await.unwrap();
+    browser.web.execute("arguments[0].setSelectionRange(9, 9)", vec![notes.to_json().unwrap()]).await.unwrap();
+    let caret = async || {
+        let read = "return [arguments[0].value.slice(0, 16), arguments[0].selectionStart]";
+        let read = browser.web.execute(read, vec![notes.to_json().unwrap()]).await.unwrap();
+        read.json().clone()
+    };
+    assert_eq!(caret().await, json!(["Dry, with a long", 9]));
+    propose(&service, "pressing-sheet", &["/pressings/p1/notes splice 0 3 \"\u{1f34e} Very dry\""], &[]);
+    // The apple has two code units: the caret is still behind "with".
+    until("the caret has moved", async || (caret().await == json!(["\u{1f34e} Very dry, wit", 17])).then_some(()))
+        .await;
+    notes.send_keys("al").await.unwrap();
+    until("the letters are where the caret was", async || {
+        let notes = service.state("pressing-sheet").await["pressings"]["p1"]["notes"].clone();
+        notes.as_str().unwrap().starts_with("\u{1f34e} Very dry, withal a long").then_some(())
+    })
+    .await;
+    let splices = service.journal("pressing-sheet").await;
+    assert!(splices.iter().all(|update| update["effects"][0]["op"] == "splice"), "the smallest proposals: {splices:?}");
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_list_is_put_in_order_by_keys_and_by_dragging_and_candidates_stand_side_by_side() {
+    let service = Service::start().await;
+    service.open_demo("pressing-sheet").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/pressing-sheet/side-by-side").await;
+    browser.reads("All 3 replicas are equal at #0").await;
+    let order = async || {
+        let steps = service.state("pressing-sheet").await["steps"].clone();
+        let ids: Vec<_> =
+            steps.as_array().unwrap().iter().map(|step| step["id"].as_str().unwrap().to_owned()).collect();
+        ids.join(" ")
+    };
+    let handle = browser.find(By::Css("section[aria-label='Pane 1, Oda'] [data-handle='rest']")).await;
+    handle.send_keys(Key::Up + Key::Up).await.unwrap();
+    until("rest is second", async || (order().await == "wash rest mill press").then_some(())).await;
+    let drag = "const pane = document.querySelector(\"section[aria-label='Pane 2, Tobin']\");
+        const data = new DataTransfer();
+        const fire = (at, name) => at.dispatchEvent(new DragEvent(name, { bubbles: true, cancelable: true, dataTransfer: data }));
+        const to = pane.querySelector(\"[data-element='press']\");
+        fire(pane.querySelector(\"[data-handle='wash']\"), 'dragstart');
+        requestAnimationFrame(() => { fire(to, 'dragover'); fire(to, 'drop'); });";
+    browser.web.execute(drag, vec![]).await.unwrap();
+    until("wash is last", async || (order().await == "rest mill press wash").then_some(())).await;
+
+    browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
+    browser.find(By::XPath("//*[@role='option'][.='/label']")).await.click().await.unwrap();
+    browser.press("Collide").await;
+    browser.reads("2 side by side; pick one").await;
+    browser.reads("All 3 replicas are equal at #5").await;
+    let first = browser.find(By::Css("section[aria-label='Pane 2, Tobin'] fieldset button")).await;
+    let picked = first.text().await.unwrap();
+    first.click().await.unwrap();
+    until("one is left", async || (service.state("pressing-sheet").await["label"] == json!([picked])).then_some(()))
+        .await;
+
+    for (offered, told) in [
+        ("/pressings/p1/notes, an insert inside what is deleted", "rebased"),
+        ("/steps/rest, two moves", "the later move stands"),
+        ("/barrels/barrel-1/pressing, reference against drop", "refused: "),
+    ] {
+        browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
+        browser.find(By::XPath(&format!("//*[@role='option'][.='{offered}']"))).await.click().await.unwrap();
+        browser.press("Collide").await;
+        browser.reads(told).await;
+        browser.reads("All 3 replicas are equal at").await;
+    }
+    assert!(browser.fits().await);
+    browser.picture("list-and-text").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_was_lost_is_shown_and_can_be_proposed_again_with_one_press() {
+    let service = Service::start().await;
+    service.open_demo("pressing-sheet").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/pressing-sheet").await;
+    let variety = browser.find(By::Css("input[aria-label='/pressings/p3/variety']")).await;
+    variety.click().await.unwrap();
+    variety.send_keys(Key::End + " of the day" + Key::Enter).await.unwrap();
+    browser.reads("settled #1").await;
+    let unseen = ["/pressings/p3/variety set \"mixed windfall\"", "/pressings/p3 drop", "/steps/rest remove"];
+    propose(&service, "pressing-sheet", &unseen[..1], &["--seen", "0"]);
+    browser.reads("overrode").await;
+    browser.press("Propose \"windfall mix of the day\" again").await;
+    until("the lost value is back", async || {
+        (service.state("pressing-sheet").await["pressings"]["p3"]["variety"] == "windfall mix of the day").then_some(())
+    })
+    .await;
+    // A record and an element that went with what somebody had done to them come back as they were.
+    propose(&service, "pressing-sheet", &["/steps/rest/what set \"Rest two nights\""], &[]);
+    propose(&service, "pressing-sheet", &unseen[1..], &["--seen", "2"]);
+    browser.reads("The record went").await;
+    let before = service.state("pressing-sheet").await;
+    assert!(before["pressings"].get("p3").is_none() && before["steps"].as_array().unwrap().len() == 3);
+    for button in
+        browser.web.find_all(By::XPath("//button[starts-with(normalize-space(), 'Propose {')]")).await.unwrap()
+    {
+        button.click().await.unwrap();
+    }
+    until("both are back", async || {
+        let state = service.state("pressing-sheet").await;
+        let is_back = state["pressings"]["p3"]["variety"] == "windfall mix of the day";
+        (is_back && state["steps"][3]["value"]["what"] == "Rest two nights").then_some(())
+    })
+    .await;
+    browser.close().await;
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn nothing_is_cut_off_on_a_small_screen_and_a_wrong_key_is_told() {
     let service = Service::start().await;
     service.open_demo("last-barrel").await;
+    service.open_demo("pressing-sheet").await;
     let browser = Browser::open(390, 800).await;
     browser.web.goto(&service.server).await.unwrap();
     browser.find(By::Id("secret")).await.send_keys("k".repeat(64)).await.unwrap();
     browser.press("Sign in").await;
     browser.reads("This is not the service key.").await;
-    for path in ["/", "/sessions/last-barrel", "/sessions/last-barrel/side-by-side"] {
+    let pages = ["last-barrel", "pressing-sheet"]
+        .map(|name| [format!("/sessions/{name}"), format!("/sessions/{name}/side-by-side")]);
+    for path in pages.into_iter().flatten().chain(["/".to_owned()]) {
         browser
             .web
             .execute(&format!("sessionStorage.setItem('rendel.signed', '{}')", service.key), vec![])
             .await
             .unwrap();
         browser.web.goto(format!("{}{path}", service.server)).await.unwrap();
-        browser.reads("last").await;
+        browser.reads(if path.contains("pressing") { "pressings" } else { "last" }).await;
         assert!(browser.fits().await, "{path}");
     }
     browser.close().await;

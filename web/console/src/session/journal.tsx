@@ -40,7 +40,7 @@ export function Journal({
                 <span className="text-soft">{verdict.because}</span>
                 {edit !== undefined && (
                   <button type="button" className="ml-1 text-leaf underline" onClick={() => propose([edit])}>
-                    Propose {shown(verdict.lost, 24)} again
+                    Propose {shown(verdict.lost, 40)} again
                   </button>
                 )}
               </div>

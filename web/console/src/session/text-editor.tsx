@@ -1,5 +1,5 @@
 import { type Anchor, type Edit, spliceBetween, toScalars, toUnits } from "@rendel/client";
-import { createContext, useContext, useLayoutEffect, useRef } from "react";
+import { createContext, useContext, useLayoutEffect, useRef, useState } from "react";
 import { INPUT } from "../parts/ui.tsx";
 
 /** What a text area asks of the replica whose text it shows. */
@@ -22,6 +22,8 @@ export function TextEditor({
   propose: (edits: Edit[]) => void;
 }) {
   const area = useRef<HTMLTextAreaElement>(null);
+  // Only the first text is the element's default: a later one, set by the element itself, would throw the caret away.
+  const [first] = useState(value);
   const anchoring = useContext(AnchoringContext);
   const selection = useRef<[Anchor, Anchor]>(undefined);
 
@@ -46,6 +48,16 @@ export function TextEditor({
     if (start !== undefined && end !== undefined && document.activeElement === current)
       current.setSelectionRange(toUnits(value, start.index), toUnits(value, end.index));
   }, [value]);
+  // Keys, mouse, touch, menus and programs move carets: the document's event tells of all of them.
+  const latest = useRef(hold);
+  latest.current = hold;
+  useLayoutEffect(() => {
+    const changed = () => {
+      if (document.activeElement === area.current) latest.current();
+    };
+    document.addEventListener("selectionchange", changed);
+    return () => document.removeEventListener("selectionchange", changed);
+  }, []);
   // biome-ignore lint/correctness/useExhaustiveDependencies: once, at the end
   useLayoutEffect(() => release, []);
 
@@ -61,13 +73,12 @@ export function TextEditor({
       aria-label={path}
       rows={2}
       placeholder="empty"
-      defaultValue={value}
+      defaultValue={first}
       className={`${INPUT} field-sizing-content block h-auto max-h-48 min-h-14 resize-none py-1.5 leading-snug`}
       onInput={(event) => {
         if (!(event.nativeEvent as InputEvent).isComposing) change();
       }}
       onCompositionEnd={change}
-      onSelect={hold}
       onBlur={release}
     />
   );
