@@ -1,6 +1,6 @@
 """A client of a Rendel session in plain Python, written from docs/protocol.md alone.
 
-follow.py SERVER SESSION TOKEN UPDATES: enters, proposes five edits, applies effects until UPDATES updates are applied,
+follow.py SERVER SESSION TOKEN UPDATES COUNTER: enters, adds to a counter five times, applies effects until UPDATES updates are applied,
 and prints the state that it holds.
 """
 
@@ -84,13 +84,36 @@ def tokens(pointer):
     return [token.replace("~1", "/").replace("~0", "~") for token in pointer.split("/")[1:]]
 
 
+def step(place, token):
+    """Into a member of an object, or into the value of a list's element."""
+    if isinstance(place, list):
+        return next(element["value"] for element in place if element["id"] == token)
+    return place[token]
+
+
+def put_behind(elements, element, after):
+    ids = [one["id"] for one in elements]
+    elements.insert(0 if after is None else ids.index(after) + 1, element)
+
+
 def apply(state, effect):
     *parents, last = tokens(effect["at"])
     place = state
     for token in parents:
-        place = place[token]
+        place = step(place, token)
     op = effect["op"]
-    if op == "set":
+    if op == "splice":
+        # A Python string counts Unicode scalar values, as the protocol does.
+        index, text = effect["index"], place[last]
+        place[last] = text[:index] + effect["insert"] + text[index + effect["delete"] :]
+    elif op == "insert" and "id" in effect:
+        put_behind(step(place, last), {"id": effect["id"], "value": effect["value"]}, effect["after"])
+    elif op in ("move", "remove") and "value" not in effect:
+        element = next(one for one in place if one["id"] == last)
+        place.remove(element)
+        if op == "move":
+            put_behind(place, element, effect["after"])
+    elif op == "set":
         place[last] = effect["values"] if "values" in effect else effect["value"]
     elif op == "clear":
         place[last] = None
@@ -111,7 +134,7 @@ def apply(state, effect):
 
 
 def main():
-    server, session, token, updates = sys.argv[1:]
+    server, session, token, updates, counter = sys.argv[1:]
     connection = WebSocket(server, f"/v1/sessions/{session}/connect")
     connection.send({"type": "enter", "token": token, "client": str(uuid.uuid4())})
     state, seq, sent = None, 0, 0
@@ -127,7 +150,7 @@ def main():
             seq = update["seq"]
         if state is not None and sent < 5:
             sent += 1
-            edit = {"at": "/crates", "op": "add", "by": 1}
+            edit = {"at": counter, "op": "add", "by": 1}
             connection.send({"type": "propose", "n": sent, "seen": seq, "answered": 0, "edits": [edit]})
     print(json.dumps({"seq": seq, "state": state}))
 
