@@ -241,6 +241,8 @@ impl Replica {
     fn handle_welcome(&mut self, welcome: Welcome) -> Vec<Change> {
         let Welcome { you, session, epoch, seq, state, updates, roster, outcomes, .. } = welcome;
         let updates = updates.unwrap_or_default();
+        // What comes after a snapshot is part of where one arrives, and no news.
+        let is_arrival = state.is_some();
         if let Some(state) = state {
             self.take_state(state);
             self.seq = seq - updates.len() as u64;
@@ -250,7 +252,15 @@ impl Replica {
         self.epoch = epoch;
         self.roster = roster;
         let mut changes = vec![Change::Welcomed];
-        changes.extend(self.handle_updates(updates));
+        let open: Vec<u64> = self.unanswered().map(|frame| frame.n).collect();
+        let client = self.client;
+        changes.extend(self.handle_updates(updates).into_iter().filter_map(|change| match change {
+            Change::Settled(update) if is_arrival => {
+                let (n, seq) = (update.n, update.seq);
+                (update.client == client && open.contains(&n)).then_some(Change::SettledAway { n, seq })
+            }
+            change => Some(change),
+        }));
         changes.extend(outcomes.into_iter().filter_map(|outcome| self.handle_outcome(outcome)));
         // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
         // those waits, and so does what counts on top of that.

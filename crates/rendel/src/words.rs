@@ -5,18 +5,18 @@ use rendel_core::{Edit, Settled, Verdict, VerdictKind};
 use serde_json::Value;
 
 /// The forms that edits take in words.
-pub(crate) const FORMS: &str = "  PATH set VALUE        /title set \"North slope\"
-  PATH clear            /title clear
-  PATH add NUMBER       /heads add 1
-  PATH put [ID] VALUE   /markers put m7 {\"what\":\"ladder\"}
-  PATH drop             /markers/m7 drop
-  PATH insert VALUE     /rows insert \"north\"            (a set, or the end of a list)
-  PATH remove VALUE     /rows remove \"north\"
-  PATH insert PLACE VALUE  /steps insert after s1 {\"what\":\"wash\"}
-  PATH move PLACE       /steps/s2 move before s1
-  PATH remove           /steps/s2 remove
-  PATH splice INDEX DELETE TEXT  /notes splice 0 3 \"Dry\"
-  PATH test VALUE       /status test \"open\"
+pub(crate) const FORMS: &str = "  PATH set VALUE              /title set \"North slope\"
+  PATH clear                  /title clear
+  PATH add NUMBER             /heads add 1
+  PATH put [ID] VALUE         /markers put m7 {\"what\":\"ladder\"}
+  PATH drop                   /markers/m7 drop
+  PATH insert VALUE           /rows insert \"north\"
+  PATH remove VALUE           /rows remove \"north\"
+  PATH insert [PLACE] VALUE   /steps insert after wash {\"what\":\"Mill\"}
+  PATH move PLACE             /steps/mill move first
+  PATH remove                 /steps/mill remove
+  PATH splice AT DELETE TEXT  /notes splice 0 3 \"Dry\"
+  PATH test VALUE             /status test \"open\"
 VALUE and TEXT are JSON: text stands in double quotes. PLACE is first, last, after ID or before ID.";
 
 /// Reads an edit such as `/heads add 1`, or an edit as JSON.

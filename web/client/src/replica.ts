@@ -241,7 +241,15 @@ export class Replica {
     this.session = frame.session;
     this.epoch = frame.epoch;
     this.roster = frame.roster;
-    const changes: Change[] = [{ kind: "welcomed" }, ...this.#updates(updates)];
+    // What comes after a snapshot is part of where one arrives, and no news.
+    const isArrival = frame.state !== undefined;
+    const open = this.unanswered.map(({ n }) => n);
+    const news = this.#updates(updates).flatMap((change): Change[] => {
+      if (!isArrival || change.kind !== "settled") return [change];
+      const { client, n, seq } = change.update;
+      return client === this.client && open.includes(n) ? [{ kind: "settled-away", n, seq }] : [];
+    });
+    const changes: Change[] = [{ kind: "welcomed" }, ...news];
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
     // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
     // those waits, and so does what counts on top of that.

@@ -245,7 +245,17 @@ fn summary(state: &Value) -> Vec<String> {
             Value::Object(records) if records.values().all(Value::is_object) => {
                 format!("  /{name:<12} {} records", records.len())
             }
-            other => format!("  /{name:<12} {other}"),
+            Value::Array(elements) if elements.first().is_some_and(|element| element["id"].is_string()) => {
+                format!("  /{name:<12} {} elements", elements.len())
+            }
+            other => format!("  /{name:<12} {}", shortened(&other.to_string())),
         })
         .collect()
+}
+
+fn shortened(text: &str) -> String {
+    match text.char_indices().nth(100) {
+        None => text.to_owned(),
+        Some((end, _)) => format!("{}…", &text[..end]),
+    }
 }
