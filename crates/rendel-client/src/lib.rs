@@ -9,9 +9,11 @@ mod anchor;
 mod apply;
 mod connection;
 mod draft;
+mod position;
 mod replica;
 
 pub use anchor::Anchor;
 pub use apply::{Misapplied, apply_edit, apply_effect};
 pub use connection::{Connection, ConnectionError, Event, Target};
+pub use position::{to_scalars, to_units};
 pub use replica::{Change, Replica};

@@ -39,11 +39,12 @@ impl Scenario {
             others: 0,
             sequencer,
         };
-        scenario.welcome("state", scenario.sequencer.plain());
+        let state = scenario.sequencer.plain();
+        scenario.welcome("state", &state);
         scenario
     }
 
-    fn welcome(&mut self, member: &str, body: Value) {
+    fn welcome(&mut self, member: &str, body: &Value) {
         let outcomes = self.sequencer.outcomes(CLIENT);
         let outcomes: Vec<_> =
             outcomes.map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() }).collect();
@@ -62,10 +63,12 @@ impl Scenario {
         self.to_service.clear();
         self.to_replica.clear();
         if with_snapshot {
-            self.welcome("state", self.sequencer.plain());
+            let state = self.sequencer.plain();
+            self.welcome("state", &state);
         } else {
             let seen = usize::try_from(self.replica.seq()).unwrap();
-            self.welcome("updates", json!(self.journal[seen..]));
+            let missed = json!(self.journal[seen..]);
+            self.welcome("updates", &missed);
         }
         self.to_service = self.replica.unanswered().cloned().collect();
         let unanswered: Vec<Value> = self

@@ -279,7 +279,7 @@ async fn a_list_is_put_in_order_by_keys_and_by_dragging_and_candidates_stand_sid
         ("/barrels/barrel-1/pressing, reference against drop", "refused: "),
     ] {
         browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
-        browser.find(By::XPath(&format!("//*[@role='option'][.='{offered}']"))).await.click().await.unwrap();
+        browser.find(By::XPath(format!("//*[@role='option'][.='{offered}']"))).await.click().await.unwrap();
         browser.press("Collide").await;
         browser.reads(told).await;
         browser.reads("All 3 replicas are equal at").await;

@@ -4,6 +4,7 @@ import { Link } from "wouter";
 import { useSigned } from "../auth.tsx";
 import { Mishap, Panel, Select, Waiting } from "../parts/ui.tsx";
 import { useRead } from "../parts/use-read.ts";
+import { Agreement } from "../session/agreement.tsx";
 import { AnswerLine } from "../session/answers.tsx";
 import { Journal } from "../session/journal.tsx";
 import { roleNames, widestRole } from "../session/roles.ts";
@@ -74,6 +75,7 @@ export function SessionPage({ id }: { id: string }) {
         <div className="flex min-h-0 flex-col gap-4">
           <Panel title="Here" aside={seat.you === undefined ? undefined : counted(seat.roster.length, "participant")}>
             <RosterList roster={seat.roster} you={seat.you?.id} />
+            <Agreement session={id} seat={seat} />
           </Panel>
           <Panel title="Journal" aside={`#${seat.seq}`} className="max-h-[60vh] lg:max-h-[calc(100dvh-20rem)]">
             <Journal updates={journal} roster={seat.roster} charter={charter.value} propose={seat.propose} />
