@@ -9,7 +9,6 @@ export function Agreement({ session, seat }: { session: string; seat: Seat }) {
   const { api, token } = useSigned();
   // Figures of a session are the backend's; who has a participant's token does not see them.
   const read = async () => (token === undefined ? api.session(session) : undefined);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the function is made of these
   const { value, again } = useRead(useCallback(read, [api, session, token]));
   // Digests are asked for within seconds of an update: the figures are read once they can have come in.
   // biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is what makes it worth reading again

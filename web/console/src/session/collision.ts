@@ -109,7 +109,7 @@ function ofList(field: Field, value: Json, at: string): Collision[] {
   const remove: Edit[] = [{ at: path, op: "remove" }];
   const edit = inner[0];
   const removes: Collision = {
-    id: `${path} remove`,
+    id: `${at} remove`,
     title: `${path}, remove against ${edit === undefined ? "move" : "edit"}`,
     rule: "the remove stands",
     edits: [edit?.edits[0] ?? [{ at: path, op: "move", before: null }], remove],
@@ -117,7 +117,7 @@ function ofList(field: Field, value: Json, at: string): Collision[] {
   };
   if (second === undefined) return [inserts, ...inner, removes];
   const moves: Collision = {
-    id: `${path} move`,
+    id: `${at} move`,
     title: `${path}, two moves`,
     rule: "the later in order stands, nothing is doubled",
     edits: [[{ at: path, op: "move", before: null }], [{ at: path, op: "move", after: second.id }]],
@@ -171,7 +171,7 @@ function ofMap(field: Field, value: Json, at: string): Collision[] {
   const drop: Edit = { at: `${at}/${pointerToken(id)}`, op: "drop" };
   const rule = field["drop-conflict"] === "revive" ? "the edit stands, the record stays" : "the drop stands";
   const against: Collision = {
-    id: `${drop.at} drop`,
+    id: `${at} drop`,
     title: `${drop.at}, drop against edit`,
     rule,
     edits: [edit.edits[0], [drop]],

@@ -2,6 +2,7 @@ import type { Edit, Json } from "@rendel/client";
 import { useState } from "react";
 import type { Charter, Field, Fields } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";
+import { useNarrow } from "../parts/use-narrow.ts";
 import { CounterEditor, ReferenceEditor, RegisterEditor, SetEditor } from "./field-editors.tsx";
 import { ListEditor } from "./list-editor.tsx";
 import { isMembers, member, pointerToken } from "./pointer.ts";
@@ -23,9 +24,10 @@ export function StateEditor({
   propose: Propose;
   compact?: boolean;
 }) {
+  const isNarrow = useNarrow();
   return (
     <StateContext value={view}>
-      <RecordEditor fields={charter.state} value={view} path="" propose={propose} compact={compact} />
+      <RecordEditor fields={charter.state} value={view} path="" propose={propose} compact={compact || isNarrow} />
     </StateContext>
   );
 }
