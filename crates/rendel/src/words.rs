@@ -203,7 +203,7 @@ mod tests {
             "/title clear now",
         ] {
             let error = format!("{:#}", parse_edit(text).unwrap_err());
-            assert!(error.contains("/heads add 1") || error.contains("\"North\""), "{text}: {error}");
+            assert!(error.contains("/heads add 1") || error.contains("double quotes"), "{text}: {error}");
         }
     }
 }

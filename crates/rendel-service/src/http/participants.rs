@@ -1,5 +1,6 @@
 //! What participants call.
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 
 use actix_web::http::header;
@@ -157,11 +158,11 @@ pub(crate) async fn journal(
     let (from, to) = (range.from.unwrap_or(1).max(1), range.to.unwrap_or(now).min(now));
     let store = app.store.clone();
     let pages = match range.form {
-        Form::Updates => Pages { store, session: session.ord, next: from, to, patches: None },
+        Form::Updates => Pages { store, session: session.ord, next: from, to, rows: VecDeque::new(), patches: None },
         // A patch is made against the state before it, so the journal is read from its beginning.
         Form::JsonPatch => {
             let patches = Patches::open(&app, &session_id, &session.charter, from).await?;
-            Pages { store, session: session.ord, next: 1, to, patches: Some(patches) }
+            Pages { store, session: session.ord, next: 1, to, rows: VecDeque::new(), patches: Some(patches) }
         }
     };
     // The first page is read before the answer begins, so that a database that is away is a problem and not a broken body.
@@ -169,7 +170,7 @@ pub(crate) async fn journal(
     // A page that fails later breaks the body off, which tells the reader that this is not all.
     let rest = stream::try_unfold(pages, |pages| async {
         let (lines, pages) = pages.turn().await?;
-        Ok::<_, Problem>((!lines.is_empty() || pages.next <= pages.to).then_some((lines, pages)))
+        Ok::<_, Problem>((!lines.is_empty()).then_some((lines, pages)))
     });
     let lines = stream::once(std::future::ready(Ok(first))).chain(rest);
     Ok(HttpResponse::Ok().content_type("application/jsonl").streaming(lines))
@@ -215,25 +216,31 @@ struct Pages {
     session: i64,
     next: u64,
     to: u64,
+    /// Read and not told yet.
+    rows: VecDeque<String>,
     patches: Option<Patches>,
 }
 
 impl Pages {
+    /// The next lines; none only at the end.
     async fn turn(mut self) -> Result<(Bytes, Self), Problem> {
-        if self.next > self.to {
-            return Ok((Bytes::new(), self));
+        loop {
+            if self.rows.is_empty() && self.next <= self.to {
+                let rows = self.store.journal(self.session, self.next, self.to, PAGE).await;
+                self.rows = rows.map_err(|error| crate::failure::from_store(&error))?.into();
+                self.next += self.rows.len() as u64;
+                if self.rows.is_empty() {
+                    self.next = self.to + 1;
+                }
+            }
+            let lines: String = match &mut self.patches {
+                Some(patches) => patches.tell(&mut self.rows)?,
+                None => self.rows.drain(..).flat_map(|row| [row, "\n".to_owned()]).collect(),
+            };
+            if !lines.is_empty() || (self.rows.is_empty() && self.next > self.to) {
+                return Ok((lines.into(), self));
+            }
         }
-        let rows = self.store.journal(self.session, self.next, self.to, PAGE).await;
-        let rows = rows.map_err(|error| crate::failure::from_store(&error))?;
-        self.next += rows.len() as u64;
-        if rows.is_empty() {
-            self.next = self.to + 1;
-        }
-        let lines: String = match &mut self.patches {
-            Some(patches) => patches.tell(&rows)?,
-            None => rows.into_iter().flat_map(|row| [row, "\n".to_owned()]).collect(),
-        };
-        Ok((lines.into(), self))
     }
 }
 

@@ -1,5 +1,6 @@
 //! The journal as JSON Patches (RFC 6902).
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 
 use rendel_core::{Charter, Problem, Settled, State};
@@ -8,6 +9,9 @@ use serde_json::json;
 
 use crate::app::App;
 use crate::failure::from_store;
+
+/// A patch replaces a text as a whole, so a few updates can make much to send.
+const CHUNK: usize = 1 << 20;
 
 /// The state that patches are made against, and from where on they are told.
 pub(super) struct Patches {
@@ -24,17 +28,21 @@ impl Patches {
         Ok(Self { charter: charter.clone(), state, from })
     }
 
-    pub(super) fn tell(&mut self, rows: &[String]) -> Result<String, Problem> {
+    /// A line for each update whose patch is wanted, until the lines are long enough to leave.
+    pub(super) fn tell(&mut self, rows: &mut VecDeque<String>) -> Result<String, Problem> {
         let damaged = |why: String| from_store(&StoreError::Damaged(why));
         let mut lines = String::new();
-        for row in rows {
-            let update: Settled = serde_json::from_str(row).map_err(|error| damaged(error.to_string()))?;
-            let patch =
-                self.state.patch(&self.charter.fields, &update).map_err(|misfit| damaged(misfit.to_string()))?;
-            if update.seq >= self.from {
-                let line = json!({ "seq": update.seq, "patch": patch });
-                lines.push_str(&format!("{line}\n"));
+        while lines.len() < CHUNK {
+            let Some(row) = rows.pop_front() else { break };
+            let update: Settled = serde_json::from_str(&row).map_err(|error| damaged(error.to_string()))?;
+            let fields = &self.charter.fields;
+            if update.seq < self.from {
+                self.state.apply(fields, &update).map_err(|misfit| damaged(misfit.to_string()))?;
+                continue;
             }
+            let patch = self.state.patch(fields, &update).map_err(|misfit| damaged(misfit.to_string()))?;
+            lines.push_str(&json!({ "seq": update.seq, "patch": patch }).to_string());
+            lines.push('\n');
         }
         Ok(lines)
     }

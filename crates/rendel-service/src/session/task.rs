@@ -188,6 +188,7 @@ impl Task {
         let (Some(mut writes), Some(mut computings)) = (self.writes.take(), self.computings.take()) else { return };
         self.digests.put(self.sequencer.seq());
         let mut quiet = tokio::time::interval(self.app.config.digest_within);
+        quiet.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         let mut taken = Vec::with_capacity(BATCH);
         let mut retry = Retry::default();
         loop {
@@ -213,7 +214,7 @@ impl Task {
                     differing.into_iter().for_each(|differing| self.repair(differing));
                     self.send_batch().await;
                 }
-                _ = quiet.tick(), if self.adrift.is_none() => {
+                _ = quiet.tick(), if self.adrift.is_none() && self.may_ask_for_digests(1) => {
                     self.ask_for_digests(1);
                     self.send_batch().await;
                 }
@@ -458,10 +459,14 @@ impl Task {
         self.ask_for_digests(self.app.config.digest_every);
     }
 
+    fn may_ask_for_digests(&self, every: u64) -> bool {
+        !self.members.is_empty() && self.digests.is_due(self.sequencer.seq(), every)
+    }
+
     /// Asks all replicas for their digests where so many updates have come since the last time.
     fn ask_for_digests(&mut self, every: u64) {
         let seq = self.sequencer.seq();
-        if !self.members.is_empty() && self.digests.is_due(seq, every) {
+        if self.may_ask_for_digests(every) {
             self.digests.put(seq);
             self.batch.outputs.push(Output::AskForDigests { seq, state: Box::new(self.sequencer.state()) });
         }
