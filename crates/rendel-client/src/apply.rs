@@ -157,16 +157,27 @@ fn byte_range(text: &str, index: usize, delete: usize) -> Option<Range<usize>> {
     Some(start..end)
 }
 
+/// The id of the element behind which an insert by index goes, `null` at the front; `None` for any other edit.
+pub(crate) fn after_index(state: &Value, edit: &Edit) -> Option<Value> {
+    let index = edit.arg("index").filter(|_| edit.op == "insert")?.as_u64()?;
+    let list = value_at(state, &edit.at)?.as_array()?;
+    match usize::try_from(index).ok()?.checked_sub(1) {
+        None => Some(Value::Null),
+        Some(before) => list.get(before)?.get("id").cloned(),
+    }
+}
+
 /// The text at a path, if there is one.
 pub(crate) fn text_at<'s>(state: &'s Value, at: &str) -> Option<&'s str> {
+    value_at(state, at)?.as_str()
+}
+
+fn value_at<'s>(state: &'s Value, at: &str) -> Option<&'s Value> {
     let path = Path::parse(at).ok()?;
-    path.tokens()
-        .iter()
-        .try_fold(state, |value, token| match value {
-            Value::Array(list) => list.get(index_of(list, token)?)?.get("value"),
-            value => value.get(token),
-        })?
-        .as_str()
+    path.tokens().iter().try_fold(state, |value, token| match value {
+        Value::Array(list) => list.get(index_of(list, token)?)?.get("value"),
+        value => value.get(token),
+    })
 }
 
 /// As [`text_at`], to be changed.

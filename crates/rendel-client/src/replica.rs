@@ -11,7 +11,7 @@ use serde_json::Value;
 use uuid::Uuid;
 
 use crate::anchor::{Anchor, Anchors};
-use crate::apply::{apply_edit, apply_effect, text_at, text_at_mut};
+use crate::apply::{after_index, apply_edit, apply_effect, text_at, text_at_mut};
 use crate::draft::{Draft, Shift, Splice};
 
 /// A proposal that has no answer yet.
@@ -138,6 +138,7 @@ impl Replica {
     /// The edits mean what is shown: splices count positions in [`view`](Self::view).
     pub fn propose(&mut self, edits: Vec<Edit>, gesture: Option<String>, note: Option<String>) -> Option<u64> {
         self.confirmed.as_ref()?;
+        let edits = self.beside_elements(edits);
         self.last_n += 1;
         let key = self.last_n;
         let mut must_wait = self.pending.iter().any(|pending| pending.frame.is_none());
@@ -159,6 +160,23 @@ impl Replica {
         self.outgoing.extend(frame.clone().map(FromParticipant::Propose));
         self.pending.push_back(Pending { key, n: key, frame, edits, gesture, note });
         Some(key)
+    }
+
+    /// Inserts into lists by index, as inserts behind the element that is shown before it: an id means the same whatever
+    /// becomes of earlier proposals.
+    fn beside_elements(&self, mut edits: Vec<Edit>) -> Vec<Edit> {
+        if edits.iter().all(|edit| edit.arg("index").is_none() || edit.op != "insert") {
+            return edits;
+        }
+        let mut view = self.view().unwrap_or_default();
+        for edit in &mut edits {
+            if let Some(after) = after_index(&view, edit) {
+                edit.args.remove("index");
+                edit.args.insert("after".to_owned(), after);
+            }
+            apply_edit(&mut view, edit);
+        }
+        edits
     }
 
     /// The draft of the text at a path, made where there is none and a text is shown.

@@ -126,13 +126,25 @@ function isList(value: Json): value is Element[] {
   return Array.isArray(value);
 }
 
+/** The id of the element behind which an insert by index goes, `null` at the front; `undefined` for any other edit. */
+export function afterIndex(state: Json | undefined, edit: Edit): string | null | undefined {
+  if (edit.op !== "insert" || typeof edit.index !== "number") return undefined;
+  const list = valueAt(state, edit.at);
+  if (list === undefined || !isList(list)) return undefined;
+  return edit.index === 0 ? null : list[edit.index - 1]?.id;
+}
+
 /** The text at a path, if there is one. */
 export function textAt(state: Json | undefined, pointer: string): string | undefined {
-  const found = tokens(pointer).reduce<Json | undefined>((value, token) => {
+  const found = valueAt(state, pointer);
+  return typeof found === "string" ? found : undefined;
+}
+
+function valueAt(state: Json | undefined, pointer: string): Json | undefined {
+  return tokens(pointer).reduce<Json | undefined>((value, token) => {
     if (Array.isArray(value)) return (value as Element[]).find((element) => element.id === token)?.value;
     return value !== null && typeof value === "object" && Object.hasOwn(value, token) ? value[token] : undefined;
   }, state);
-  return typeof found === "string" ? found : undefined;
 }
 
 /** The state with another text at a path; as it is where there is none. */

@@ -1,4 +1,4 @@
-import { applyEdit, applyEffect, textAt, withText } from "./apply.ts";
+import { afterIndex, applyEdit, applyEffect, textAt, withText } from "./apply.ts";
 import { digest } from "./canonical.ts";
 import { Draft, follow, removes, type Shift, type Splice } from "./draft.ts";
 import type {
@@ -140,8 +140,9 @@ export class Replica {
    * Makes a proposal that is pending from now on, and gives its number; `undefined` before the first `welcome`. The frame
    * to send comes from `pollOutgoing`, at once or when those before it are answered. The edits mean what is shown.
    */
-  propose(edits: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
+  propose(asked: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
     if (this.#confirmed === undefined) return undefined;
+    const edits = this.#besideElements(asked);
     this.#lastN += 1;
     const key = this.#lastN;
     let mustWait = this.#pending.some((pending) => pending.frame === undefined);
@@ -160,6 +161,22 @@ export class Replica {
     this.#pending.push(pending);
     this.#view = undefined;
     return key;
+  }
+
+  /**
+   * Inserts into lists by index, as inserts behind the element that is shown before it: an id means the same whatever
+   * becomes of earlier proposals.
+   */
+  #besideElements(edits: Edit[]): Edit[] {
+    if (!edits.some((edit) => edit.op === "insert" && edit.index !== undefined)) return edits;
+    let view = this.view ?? null;
+    return edits.map((edit) => {
+      const after = afterIndex(view, edit);
+      const { index: _index, ...rest } = edit;
+      const beside = after === undefined ? edit : { ...rest, after };
+      view = applyEdit(view, beside);
+      return beside as Edit;
+    });
   }
 
   /** The draft of the text at a path, made where there is none and a text is shown. */

@@ -234,6 +234,8 @@ async fn the_caret_stays_at_its_characters_while_somebody_else_types() {
     .await;
     let splices = service.journal("pressing-sheet").await;
     assert!(splices.iter().all(|update| update["effects"][0]["op"] == "splice"), "the smallest proposals: {splices:?}");
+    browser.reads("/pressings/p1/notes with \"l\"").await;
+    browser.picture("pressing-sheet").await;
     browser.close().await;
 }
 
@@ -285,7 +287,6 @@ async fn a_list_is_put_in_order_by_keys_and_by_dragging_and_candidates_stand_sid
         browser.reads("All 3 replicas are equal at").await;
     }
     assert!(browser.fits().await);
-    browser.picture("list-and-text").await;
     browser.close().await;
 }
 
