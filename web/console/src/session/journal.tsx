@@ -37,9 +37,9 @@ export function Journal({
             return (
               <div key={`${verdict.edit}-${verdict.at}`} className="mt-1 pl-14 text-xs">
                 <Badge meaning={meaningOf(verdict.verdict)}>{verdict.verdict}</Badge>{" "}
-                <span className="text-soft">{verdict.because}</span>
+                <span className="text-soft">{verdict.because}</span>{" "}
                 {edit !== undefined && (
-                  <button type="button" className="ml-1 text-leaf underline" onClick={() => propose([edit])}>
+                  <button type="button" className="text-leaf underline" onClick={() => propose([edit])}>
                     Propose {shown(verdict.lost, 40)} again
                   </button>
                 )}
