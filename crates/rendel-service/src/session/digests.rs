@@ -8,9 +8,11 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{Charter, State, digest};
+use rendel_wire::Resync;
 use tokio::sync::mpsc;
 
 use super::ConnectionId;
+use super::task::{Output, Task, raw_value, tagged};
 
 /// The question that was asked last, and what came back.
 #[derive(Debug, Default)]
@@ -84,6 +86,32 @@ impl Digests {
     /// At which `seq` so many replicas held the same.
     pub(super) fn agreement(&self) -> (u64, u64) {
         (self.seq, self.agreed)
+    }
+}
+
+impl Task {
+    pub(super) fn may_ask_for_digests(&self, every: u64) -> bool {
+        !self.members.is_empty() && self.digests.is_due(self.sequencer.seq(), every)
+    }
+
+    /// Asks all replicas for their digests where so many updates have come since the last time.
+    pub(super) fn ask_for_digests(&mut self, every: u64) {
+        let seq = self.sequencer.seq();
+        if self.may_ask_for_digests(every) {
+            self.digests.put(seq);
+            self.batch.outputs.push(Output::AskForDigests { seq, state: Box::new(self.sequencer.state()) });
+        }
+    }
+
+    /// Gives a replica that differs the whole state.
+    pub(super) fn repair(&mut self, Differing(connection): Differing) {
+        self.app.metrics.divergences.inc();
+        let (seq, who) = (self.sequencer.seq(), self.members.get(&connection).map(|member| member.who.id.clone()));
+        tracing::warn!(session = %self.head.id, seq, who, "a replica differed; it gets a snapshot");
+        let reason = "The replica's digest differed from the service's.".to_owned();
+        let state = raw_value(serde_json::to_string(&self.sequencer.plain()).unwrap_or_default());
+        let frame = tagged("resync", &Resync { seq, state, reason });
+        self.batch.outputs.push(Output::Resync { connection, frame });
     }
 }
 

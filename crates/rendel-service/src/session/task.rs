@@ -14,15 +14,15 @@ use rendel_core::{
 };
 use rendel_store::{Append, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError};
 use rendel_wire::{
-    ConnectionLimits, DigestAsked, FromService, OutcomeFrame, Propose, Refused, Resync, Roster, SessionHead, Welcome,
-    You, settled_frame,
+    ConnectionLimits, DigestAsked, FromService, OutcomeFrame, Propose, Refused, Roster, SessionHead, Welcome, You,
+    settled_frame,
 };
 use serde::Serialize;
 use serde_json::value::RawValue;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
-use super::digests::{Differing, Digests, compute};
+use super::digests::{Digests, compute};
 use super::recent::Recent;
 use super::recovery::recovered;
 use super::roster::{Present, hue};
@@ -61,13 +61,13 @@ pub(super) struct Task {
     visitors: BTreeMap<String, Arc<Rate>>,
     next_connection: ConnectionId,
     /// What was settled or refused since the last append was sent.
-    batch: Batch,
+    pub(super) batch: Batch,
     /// Appends that are not known to be on disk, each with what waits for it.
     under_way: VecDeque<(AppendId, Vec<Output>)>,
     next_append: AppendId,
     written: mpsc::UnboundedSender<(AppendId, Result<(), WriteError>)>,
     writes: Option<mpsc::UnboundedReceiver<(AppendId, Result<(), WriteError>)>>,
-    digests: Digests,
+    pub(super) digests: Digests,
     computed: mpsc::UnboundedSender<(u64, String)>,
     computings: Option<mpsc::UnboundedReceiver<(u64, String)>>,
     /// The last `seq` that participants were shown.
@@ -78,7 +78,7 @@ pub(super) struct Task {
 
 /// A connection that entered.
 pub(super) struct Member {
-    who: Actor,
+    pub(super) who: Actor,
     pub(super) outbound: Arc<Outbound>,
     /// Whether its `welcome` is in its queue; updates go to it from then on.
     is_welcome: bool,
@@ -105,10 +105,10 @@ impl Retry {
 }
 
 #[derive(Default)]
-struct Batch {
+pub(super) struct Batch {
     updates: Vec<UpdateRow>,
     refusals: Vec<RefusalRow>,
-    outputs: Vec<Output>,
+    pub(super) outputs: Vec<Output>,
 }
 
 /// What is shown to somebody once everything before it is on disk.
@@ -459,30 +459,6 @@ impl Task {
         self.ask_for_digests(self.app.config.digest_every);
     }
 
-    fn may_ask_for_digests(&self, every: u64) -> bool {
-        !self.members.is_empty() && self.digests.is_due(self.sequencer.seq(), every)
-    }
-
-    /// Asks all replicas for their digests where so many updates have come since the last time.
-    fn ask_for_digests(&mut self, every: u64) {
-        let seq = self.sequencer.seq();
-        if self.may_ask_for_digests(every) {
-            self.digests.put(seq);
-            self.batch.outputs.push(Output::AskForDigests { seq, state: Box::new(self.sequencer.state()) });
-        }
-    }
-
-    /// Gives a replica that differs the whole state.
-    fn repair(&mut self, Differing(connection): Differing) {
-        self.app.metrics.divergences.inc();
-        let (seq, who) = (self.sequencer.seq(), self.members.get(&connection).map(|member| member.who.id.clone()));
-        tracing::warn!(session = %self.head.id, seq, who, "a replica differed; it gets a snapshot");
-        let reason = "The replica's digest differed from the service's.".to_owned();
-        let state = raw_value(serde_json::to_string(&self.sequencer.plain()).unwrap_or_default());
-        let frame = tagged("resync", &Resync { seq, state, reason });
-        self.batch.outputs.push(Output::Resync { connection, frame });
-    }
-
     fn refused(&mut self, actor: &Actor, n: u64, problem: Problem, from: Origin) {
         self.app.metrics.refused.get_or_create(&OfProblem { problem: problem.kind().name() }).inc();
         self.batch.refusals.push(RefusalRow {
@@ -703,7 +679,7 @@ fn signed(number: u64) -> i64 {
     i64::try_from(number).unwrap_or(i64::MAX)
 }
 
-fn raw_value(json: String) -> Arc<RawValue> {
+pub(super) fn raw_value(json: String) -> Arc<RawValue> {
     // The text was serialised from a value a moment ago, so it is JSON.
     RawValue::from_string(json).unwrap_or_default().into()
 }
@@ -713,7 +689,7 @@ fn raw(json: &Arc<str>) -> Arc<RawValue> {
 }
 
 /// A frame whose body has parts that are JSON text already.
-fn tagged<T: Serialize>(name: &'static str, body: &T) -> ByteString {
+pub(super) fn tagged<T: Serialize>(name: &'static str, body: &T) -> ByteString {
     #[derive(Serialize)]
     struct Tagged<'b, T> {
         r#type: &'static str,
