@@ -131,8 +131,14 @@ fn take_over(conn: &mut PgConnection, id: &str) -> Result<Option<TakenOver>, Sto
         .select(snapshots::body)
         .first::<String>(conn)
         .optional()?
-        .map(|body| read(&body))
-        .transpose()?;
+        .and_then(|body| match read(&body) {
+            Ok(snapshot) => Some(snapshot),
+            Err(error) => {
+                // It only shortens the journal, which has everything.
+                tracing::warn!(session = %row.id, %error, "a snapshot of another version is passed over for the journal");
+                None
+            }
+        });
     let from = snapshot.as_ref().map_or(0, |snapshot| i64::try_from(snapshot.seq).unwrap_or(i64::MAX));
     let updates = journal::table
         .filter(journal::session.eq(row.ord).and(journal::seq.gt(from)))

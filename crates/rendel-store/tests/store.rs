@@ -163,6 +163,12 @@ async fn taking_over_raises_the_epoch_and_gives_the_snapshot_and_what_came_after
     assert_eq!(taken.snapshot.unwrap().seq, 5);
     assert_eq!(taken.updates.iter().map(|update| update.seq).collect::<Vec<_>>(), [6, 7]);
     assert_eq!(taken.refusals, [(Uuid::nil(), 21, problem)], "the snapshot holds the earlier one");
+
+    // A snapshot that another version wrote is passed over: the journal has everything.
+    store.keep_snapshot(session, 6, r#"{"seq":6,"state":"of another shape"}"#.to_owned()).await.unwrap();
+    let taken = store.take_over("gate".into()).await.unwrap().unwrap();
+    assert!(taken.snapshot.is_none());
+    assert_eq!(taken.updates.iter().map(|update| update.seq).collect::<Vec<_>>(), [1, 2, 3, 4, 5, 6, 7]);
 }
 
 #[tokio::test]
