@@ -1,6 +1,6 @@
 //! Anchors: carets and remarks that stay at their characters.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::draft::Shift;
 
@@ -38,8 +38,9 @@ impl Anchors {
         self.places.remove(&anchor.0);
     }
 
+    /// The texts in which there are some, each once.
     pub(crate) fn paths(&self) -> impl Iterator<Item = String> {
-        self.places.values().map(|place| place.at.clone())
+        self.places.values().map(|place| place.at.clone()).collect::<BTreeSet<_>>().into_iter()
     }
 
     pub(crate) fn follow(&mut self, at: &str, shifts: &[Shift]) {

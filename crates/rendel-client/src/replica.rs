@@ -334,12 +334,11 @@ impl Replica {
         }
         update.effects.iter().try_for_each(|effect| apply_effect(state, effect)).map_err(|error| error.to_string())?;
         self.seq = update.seq;
-        self.redraft(update);
-        Ok(())
+        self.redraft(update).ok_or_else(|| format!("update {} reaches beyond a text with own splices", update.seq))
     }
 
-    /// Brings drafts and anchors up to date with an update that was applied.
-    fn redraft(&mut self, update: &Settled) {
+    /// Brings drafts and anchors up to date with an update that was applied; `None` where it does not fit them.
+    fn redraft(&mut self, update: &Settled) -> Option<()> {
         let is_own = update.client == self.client;
         let own = self.pending.iter().find(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == update.n));
         let own = own.filter(|_| is_own).map(|pending| pending.key);
@@ -353,25 +352,31 @@ impl Replica {
         for (at, splices) in splices {
             let shifts = match (self.drafts.get_mut(at), own) {
                 (None, _) => splices.iter().flat_map(Splice::shifts).collect(),
-                (Some(draft), Some(key)) => draft.settle_own(key, &splices).unwrap_or_default(),
+                (Some(draft), Some(key)) => draft.settle_own(key, &splices)?,
                 (Some(draft), None) => {
-                    splices.iter().filter_map(|splice| draft.settle_foreign(splice)).flatten().collect()
+                    let shifts =
+                        splices.iter().map(|splice| draft.settle_foreign(splice)).collect::<Option<Vec<_>>>()?;
+                    shifts.concat()
                 }
             };
             self.anchors.follow(at, &shifts);
         }
+        Some(())
     }
 
     /// A text may be another, or gone, where what is around it was put, dropped or moved.
     fn follow_replacement(&mut self, effect: &Edit) {
         let state = self.confirmed.as_ref();
         let is_inside = |at: &str| at.strip_prefix(&effect.at).is_some_and(|rest| rest.starts_with('/'));
+        let text = |at: &str| state.and_then(|state| text_at(state, at));
         for (at, draft) in self.drafts.iter_mut().filter(|(at, _)| is_inside(at)) {
-            let text = state.and_then(|state| text_at(state, at)).unwrap_or_default();
-            let is_same = draft.agrees_on(text);
-            if !is_same {
-                self.anchors.follow(at, &draft.settle_as(text));
+            let now = text(at).unwrap_or_default();
+            if !draft.agrees_on(now) {
+                self.anchors.follow(at, &draft.settle_as(now));
             }
+        }
+        for at in self.anchors.paths().filter(|at| is_inside(at) && text(at).is_none()).collect::<Vec<_>>() {
+            self.anchors.follow(&at, &[Shift::Splice { at: 0, delete: usize::MAX, insert: 0 }]);
         }
     }
 
@@ -403,6 +408,7 @@ impl Replica {
         let gone = at.and_then(|at| self.pending.remove(at));
         if let Some(pending) = &gone {
             self.forget(pending.key);
+            self.drop_idle_drafts();
         }
         self.count_answered();
         gone.is_some()
@@ -413,12 +419,16 @@ impl Replica {
         self.answered = self.unanswered().map(|frame| frame.n - 1).min().unwrap_or(self.last_n);
     }
 
-    /// Takes what is left of an own proposal out of the drafts, and lets go of drafts that nothing needs any more.
+    /// Takes what is left of an own proposal out of the drafts.
     fn forget(&mut self, key: u64) {
         for (at, draft) in &mut self.drafts {
             let shifts = draft.forget(key);
             self.anchors.follow(at, &shifts);
         }
+    }
+
+    /// Lets go of the drafts of texts in which nothing is pending.
+    fn drop_idle_drafts(&mut self) {
         let pending = &self.pending;
         self.drafts.retain(|at, _| pending.iter().any(|pending| pending.edits.iter().any(|edit| edit.at == *at)));
     }
@@ -449,6 +459,7 @@ impl Replica {
             kept.push_back(pending);
         }
         self.pending = kept;
+        self.drop_idle_drafts();
         self.count_answered();
         changes
     }

@@ -263,6 +263,9 @@ impl World {
                 }
             }
             Outcome::Refused(problem) => {
+                // A replica never sends a splice that reaches beyond what the service reads it in.
+                let is_splice = frame.edits.iter().all(|edit| edit.op == "splice");
+                assert!(!(is_splice && problem.kind() == ProblemKind::OutOfBounds), "{problem}: {frame:?}");
                 self.people[index].from_service.push_back(FromService::Refused(Refused { n, problem }));
             }
             Outcome::Repeated(outcome) => {

@@ -70,6 +70,9 @@ pub(crate) fn follow_drops(
     effects: Vec<Effect>,
     site: &Site<'_>,
 ) -> Result<Followed, Problem> {
+    if links.is_empty() {
+        return Ok(Followed { effects, met: Vec::new() });
+    }
     let is_target = |map: &str| links.iter().any(|link| link.reference.to == map);
     let mut followed = Followed::default();
     for effect in effects {
@@ -174,6 +177,9 @@ pub(crate) fn check_references(
     links: &[Link],
     effects: &[Effect],
 ) -> Result<(), Problem> {
+    if links.is_empty() {
+        return Ok(());
+    }
     for effect in effects.iter().filter(|effect| matches!(effect.op.as_str(), "set" | "put" | "insert")) {
         let mut path = Path::parse(&effect.at)?.tokens().to_vec();
         path.extend(effect.arg("id").and_then(Value::as_str).map(str::to_owned));

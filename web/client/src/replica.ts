@@ -329,10 +329,15 @@ export class Replica {
 
   /** A text may be another, or gone, where what is around it was put, dropped or moved. */
   #followReplacement(effect: Edit): void {
+    const isInside = (at: string) => at.startsWith(`${effect.at}/`);
     for (const [at, draft] of this.#drafts) {
-      if (!at.startsWith(`${effect.at}/`)) continue;
+      if (!isInside(at)) continue;
       const text = textAt(this.#confirmed, at) ?? "";
       if (draft.agreed !== text) this.#shift(at, draft.settleAs(text));
+    }
+    for (const at of new Set([...this.#anchors].map((anchor) => anchor.at))) {
+      if (!isInside(at) || textAt(this.#confirmed, at) !== undefined) continue;
+      this.#shift(at, [{ kind: "splice", at: 0, delete: Number.MAX_SAFE_INTEGER, insert: 0 }]);
     }
   }
 
@@ -359,7 +364,10 @@ export class Replica {
     const pending = this.#pending.find(({ frame }) => frame?.n === n);
     this.#pending = this.#pending.filter((one) => one !== pending);
     this.#view = undefined;
-    if (pending !== undefined) this.#forget(pending.key);
+    if (pending !== undefined) {
+      this.#forget(pending.key);
+      this.#dropIdleDrafts();
+    }
     this.#countAnswered();
     return pending !== undefined;
   }
@@ -369,14 +377,18 @@ export class Replica {
     this.#answered = this.unanswered.reduce((lowest, frame) => Math.min(lowest, frame.n - 1), this.#lastN);
   }
 
-  /** Takes what is left of an own proposal out of the drafts, and lets go of drafts that nothing needs any more. */
+  /** Takes what is left of an own proposal out of the drafts. */
   #forget(key: number): void {
-    for (const [at, draft] of this.#drafts) {
-      this.#shift(at, draft.forget(key));
+    for (const [at, draft] of this.#drafts) this.#shift(at, draft.forget(key));
+    this.#view = undefined;
+  }
+
+  /** Lets go of the drafts of texts in which nothing is pending. */
+  #dropIdleDrafts(): void {
+    for (const at of this.#drafts.keys()) {
       const isNeeded = this.#pending.some((pending) => pending.edits.some((edit) => edit.at === at));
       if (!isNeeded) this.#drafts.delete(at);
     }
-    this.#view = undefined;
   }
 
   /** When nothing is on its way any more, what waited means what it says among what everyone agrees on. */
@@ -400,6 +412,7 @@ export class Replica {
       pending.n = n;
       return { kind: "made-anew", was, n };
     });
+    this.#dropIdleDrafts();
     this.#countAnswered();
     return changes;
   }

@@ -391,6 +391,12 @@ pub(crate) fn texts() -> Vec<Value> {
     moot.me(vec![splice(3, 0, " and more")]).me(vec![splice(4, 3, "")]);
     cases.push(moot.settle().expect().case("what was to be deleted was itself refused: nothing is sent anew"));
 
+    let mut moot_before = open("most = 6", "dry");
+    moot_before.me(vec![splice(3, 0, " and more")]).me(vec![splice(4, 3, "")]).me(vec![splice(9, 0, "!")]).expect();
+    cases.push(
+        moot_before.settle().expect().case("what comes after a moot proposal is still made anew where it belongs"),
+    );
+
     let mut several = open("", "dry and bright");
     several.me(vec![splice(0, 3, "Sharp"), splice(5, 4, ","), splice(6, 0, " very")]).expect();
     several.they(0, vec![splice(7, 0, " so"), splice(0, 0, "> ")]);
@@ -450,6 +456,11 @@ pub(crate) fn texts() -> Vec<Value> {
     on_top.deliver();
     on_top.come_back(false).expect();
     cases.push(on_top.settle().expect().case("back after a refusal: what was made on top of it is made anew"));
+
+    let mut gone = Scenario::open(&state, Some(&json!({ "pages": { "p": { "notes": "dry" } } })));
+    gone.anchor("remark", "/pages/p/notes", 2, true).anchor("other", "/notes", 0, false).expect();
+    gone.they(0, vec![Edit::new("/pages/p", "drop")]);
+    cases.push(gone.settle().expect().case("an anchor whose text goes with its record says so"));
 
     let mut asked = open("", "dry");
     asked.they(0, vec![splice(3, 0, ".")]);

@@ -17,6 +17,9 @@ use serde_json::{Value, json};
 
 #[test]
 fn the_replica_passes_every_case() {
+    if std::env::var_os("RENDEL_WRITE").is_some() {
+        return eprintln!("the cases are being written: run them once more without RENDEL_WRITE");
+    }
     let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../conformance");
     let mut passed = 0;
     for entry in fs::read_dir(folder).unwrap() {

@@ -150,6 +150,9 @@ impl Field {
         if let Target::After(beside) | Target::Before(beside) = target {
             cell.is_beside(site, list, beside, id)?;
         }
+        if matches!(target, Target::Index(_)) && cell.changes.is_made_anew(site) {
+            return Err(site.came_back(list));
+        }
         // The end is the end, whoever had put what there.
         if !cell.changes.has_concurrent(site) || *target == Target::End {
             let after = cell.places.before(target, id).ok_or_else(|| beyond(site, list, cell.places.len(View::PRESENT)))?;

@@ -137,6 +137,15 @@ impl Site<'_> {
         Err(Problem::new(ProblemKind::FollowsRefused, detail).at(self.path))
     }
 
+    /// The refusal of positions in a text or list that came back with its record after what the proposer had seen.
+    pub(crate) fn came_back(&self, at: &Path) -> Problem {
+        let detail = format!(
+            "{at} came back with its record after what you had seen ({}). Look at it and decide again.",
+            self.seen
+        );
+        Problem::new(ProblemKind::Stale, detail).at(self.path)
+    }
+
     /// The member `name`, a whole number from 0 on.
     pub(crate) fn index_arg(&self, name: &str) -> Result<usize, Problem> {
         let value = self.need(name)?;

@@ -199,8 +199,7 @@ impl Kind for Field {
         let splice = asked(site)?;
         site.is_on_firm_ground()?;
         if cell.changes.is_made_anew(site) {
-            let detail = format!("{} came back as another text after what you had seen. Look at it and decide again.", site.path);
-            return Err(Problem::new(ProblemKind::Stale, detail).at(site.path));
+            return Err(site.came_back(site.path));
         }
         let len = cell.text.len(View::PRESENT);
         let settlement = if cell.changes.has_concurrent(site) {

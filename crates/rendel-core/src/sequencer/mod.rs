@@ -163,8 +163,8 @@ impl Sequencer {
         let limit = self.charter.limits.state;
         // What can be refused after a first effect must be able to go back.
         let is_tight = self.state.weight() + 2 * asked as u64 > limit;
-        let is_several = proposal.edits.len() > 1 || !self.charter.links.is_empty();
-        let before = (is_several || is_tight).then(|| self.state.clone());
+        let is_checked_after = proposal.edits.len() > 1 || !self.charter.links.is_empty();
+        let before = (is_checked_after || is_tight).then(|| self.state.clone());
         let weight_before = self.state.weight();
         let result = self.settle_edits(actor, proposal, now).and_then(|update| {
             let is_over = self.state.weight() > limit && self.state.weight() > weight_before;

@@ -69,7 +69,7 @@ export function ReferenceEditor({ to, path, value, propose }: Props & { to: stri
       label={path}
       className="w-full max-w-48"
       value={value === null ? "" : String(value)}
-      options={value === null ? options : [...options, { value: NOTHING, text: "nobody" }]}
+      options={value === null ? options : [...options, { value: NOTHING, text: "none" }]}
       onChange={(next) =>
         propose([next === NOTHING ? { at: path, op: "clear" } : { at: path, op: "set", value: next }])
       }
