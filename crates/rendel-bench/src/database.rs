@@ -88,8 +88,12 @@ pub(crate) async fn journal(time: Duration) -> Result<(f64, f64)> {
     let dir = folder()?;
     let database = database(&dir)?;
     let url = database.url().to_owned();
-    // Makes the tables.
-    drop(Store::connect(&url, 1).await?);
+    // Makes the tables, and the sessions whose epochs the writer looks at.
+    let store = Store::connect(&url, 1).await?;
+    store.publish_charter("bench".into(), 1, "Bench".into(), String::new()).await?;
+    for session in 0..SESSIONS {
+        store.open_session(format!("s{session}"), "bench".into(), 1, None).await?;
+    }
     let ours = append(&url, time).await?;
     let copied = tokio::task::spawn_blocking(move || copy(&url, time)).await??;
     database.stop()?;
@@ -101,15 +105,17 @@ async fn append(url: &str, time: Duration) -> Result<f64> {
     let written = Arc::new(AtomicU64::new(0));
     // As many appends wait as the writer can put into its next commit.
     let free = Arc::new(Semaphore::new(1_024));
-    let mut next = vec![1i64; usize::try_from(SESSIONS)?];
+    let mut next = vec![1i64; usize::try_from(SESSIONS)? + 1];
     let began = Instant::now();
     'measured: loop {
-        for session in 0..SESSIONS {
+        for session in 1..=SESSIONS {
             if began.elapsed() > time {
                 break 'measured;
             }
             let next = &mut next[usize::try_from(session)?];
-            let updates = (*next..*next + ROWS).map(|seq| UpdateRow { session, seq, body: body(seq).into() }).collect();
+            let updates = (*next..*next + ROWS)
+                .map(|seq| UpdateRow { session, seq, body: body(seq).into(), met: false })
+                .collect();
             *next += ROWS;
             free.acquire().await?.forget();
             let (written, free) = (written.clone(), free.clone());
@@ -119,7 +125,7 @@ async fn append(url: &str, time: Duration) -> Result<f64> {
                 }
                 free.add_permits(1);
             });
-            let append = Append { session, epoch: 1, updates, refusals: vec![], done };
+            let append = Append { session, epoch: 0, updates, refusals: vec![], done };
             writer.append(append).await.map_err(|_| anyhow::anyhow!("the writer ended"))?;
         }
     }

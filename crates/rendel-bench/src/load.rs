@@ -18,6 +18,7 @@ use uuid::Uuid;
 const WARM_UP: Duration = Duration::from_secs(1);
 
 /// Where to connect. Without sessions it is the relay, which knows no tokens.
+#[derive(Clone)]
 pub(crate) struct Target {
     pub(crate) port: u16,
     pub(crate) sessions: Vec<(String, String)>,
@@ -68,6 +69,8 @@ impl Measured {
 
 struct Shared {
     began: Instant,
+    /// Whether all are here: nobody writes before, since a busy server takes long to let so many in.
+    has_begun: AtomicBool,
     is_measuring: AtomicBool,
     is_over: AtomicBool,
     messages: AtomicU64,
@@ -80,6 +83,7 @@ type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
 pub(crate) async fn run(target: &Target, shape: Shape, load: Load, time: Duration) -> Result<Measured> {
     let shared = Arc::new(Shared {
         began: Instant::now(),
+        has_begun: AtomicBool::new(false),
         is_measuring: AtomicBool::new(false),
         is_over: AtomicBool::new(false),
         messages: AtomicU64::new(0),
@@ -100,6 +104,7 @@ pub(crate) async fn run(target: &Target, shape: Shape, load: Load, time: Duratio
             tasks.push(tokio::spawn(take_part(socket, client, load, shared.clone())));
         }
     }
+    shared.has_begun.store(true, Ordering::Relaxed);
     tokio::time::sleep(WARM_UP).await;
     shared.is_measuring.store(true, Ordering::Relaxed);
     let from = Instant::now();
@@ -139,6 +144,9 @@ async fn take_part(socket: Socket, client: Uuid, load: Option<Load>, shared: Arc
     if let Some(load) = load {
         let (shared, window, mark) = (shared.clone(), window.clone(), mark.clone());
         tokio::spawn(async move {
+            while !shared.has_begun.load(Ordering::Relaxed) {
+                tokio::time::sleep(Duration::from_millis(5)).await;
+            }
             let mut n = 0u64;
             let mut tick = match load {
                 Load::Rate(rate) => Some(tokio::time::interval(Duration::from_secs_f64(1.0 / rate))),

@@ -6,6 +6,7 @@
 
 mod core;
 mod database;
+mod delivery;
 mod load;
 mod plot;
 mod relay;
@@ -18,6 +19,7 @@ use anyhow::Result;
 use clap::{Parser, Subcommand};
 
 use crate::load::{Load, Shape};
+use crate::plot::{Line, plot};
 use crate::report::{Goal, Report};
 use crate::server::{Relay, Rendel};
 
@@ -34,7 +36,8 @@ enum Command {
         /// Seconds of each measurement.
         #[arg(long, default_value_t = 5)]
         seconds: u64,
-        /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal.
+        /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal, late,
+        /// slow, recovery, idle, beat.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -65,14 +68,36 @@ fn main() -> Result<()> {
 async fn all(time: Duration, only: &str) -> Result<()> {
     let mut report = Report::new();
     let is_wanted = |name: &str| name.starts_with(only);
-    for participants in [50, 500].into_iter().filter(|_| is_wanted("fan-out")) {
-        fan_out(&mut report, participants, time).await?;
+    if is_wanted("fan-out") {
+        let (mut ours, mut relay) = (Line::new("Rendel"), Line::new("bare relay"));
+        for participants in [50, 500, 2_000] {
+            let (mine, theirs) = fan_out(&mut report, participants, time).await?;
+            ours.points.push((participants as f64, mine / 1e6));
+            relay.points.push((participants as f64, theirs / 1e6));
+        }
+        let title = "Deliveries at saturation";
+        plot("docs/figures/fan-out.png", title, "participants of one session", "million a second", &[ours, relay])?;
     }
     if is_wanted("confirmed") {
         confirmed(&mut report, time).await?;
     }
     if is_wanted("journal") {
         journal(&mut report, time).await?;
+    }
+    if is_wanted("late") {
+        delivery::late(&mut report).await?;
+    }
+    if is_wanted("slow") {
+        delivery::slow(&mut report, time).await?;
+    }
+    if is_wanted("recovery") {
+        delivery::recovery(&mut report).await?;
+    }
+    if is_wanted("idle") {
+        delivery::idle(&mut report).await?;
+    }
+    if is_wanted("beat") {
+        delivery::beat(&mut report, time).await?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;
@@ -82,7 +107,7 @@ async fn all(time: Duration, only: &str) -> Result<()> {
 }
 
 /// One session, four writers, everyone listens.
-async fn fan_out(report: &mut Report, participants: usize, time: Duration) -> Result<()> {
+async fn fan_out(report: &mut Report, participants: usize, time: Duration) -> Result<(f64, f64)> {
     eprintln!("fan-out to {participants} …");
     let shape = Shape { sessions: 1, participants, writers: 4 };
     let full = Load::Window(if participants > 100 { 32 } else { 128 });
@@ -114,7 +139,7 @@ async fn fan_out(report: &mut Report, participants: usize, time: Duration) -> Re
         baseline_half.latency_ms(0.99),
         Goal::AtMost(1.0),
     );
-    Ok(())
+    Ok((ours.deliveries_per_second(), baseline.deliveries_per_second()))
 }
 
 /// Sixty-four sessions with a writer each; every proposal is on disk before it is shown.

@@ -77,5 +77,9 @@ pub(crate) fn plot(path: &str, title: &str, x: &str, y: &str, lines: &[Line]) ->
 }
 
 fn thousands(value: f64) -> String {
-    if value >= 1000.0 { format!("{},000", (value / 1000.0).round()) } else { format!("{value:.0}") }
+    match value {
+        1e6.. => format!("{},000,000", (value / 1e6).round()),
+        1e3.. => format!("{},000", (value / 1e3).round()),
+        _ => format!("{value:.0}"),
+    }
 }

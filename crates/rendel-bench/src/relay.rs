@@ -39,6 +39,18 @@ async fn connect(
     let (response, mut socket, messages) = actix_ws::handle_with_protocols(&request, body, &["rendel.v1.json"])?;
     let mut messages = messages.aggregate_continuations();
     let (queue, mut waiting) = mpsc::unbounded_channel();
+    // A session of that name answers the first word with so many bytes from memory.
+    let bytes = session.strip_prefix("bytes-").and_then(|bytes| bytes.parse::<usize>().ok());
+    if let Some(bytes) = bytes {
+        let text = held(bytes);
+        rt::spawn(async move {
+            // Who went away before it came needs none of it.
+            if messages.recv().await.is_some() && socket.text(text).await.is_ok() {
+                let _ = messages.recv().await;
+            }
+        });
+        return Ok(response);
+    }
     sessions.lock().entry(session.clone()).or_default().push(queue);
     rt::spawn(async move {
         loop {
@@ -62,4 +74,14 @@ async fn connect(
         }
     });
     Ok(response)
+}
+
+/// So many bytes, made once.
+fn held(bytes: usize) -> ByteString {
+    static HELD: Mutex<ByteString> = Mutex::new(ByteString::new());
+    let mut held = HELD.lock();
+    if held.len() != bytes {
+        *held = "x".repeat(bytes).into();
+    }
+    held.clone()
 }

@@ -41,7 +41,11 @@ impl Report {
 
     pub(crate) fn ratio(&mut self, what: &str, ours: f64, beside: &str, theirs: f64, goal: Goal) {
         let ratio = ours / theirs;
-        let met = if goal.is_met(ratio) { "met" } else { "**not met**" };
+        let met = match goal {
+            Goal::None => "",
+            goal if goal.is_met(ratio) => "met",
+            _ => "**not met**",
+        };
         // Writing to a string cannot fail.
         let _ = writeln!(
             self.0,

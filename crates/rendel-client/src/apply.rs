@@ -46,6 +46,9 @@ fn change(state: &mut Value, step: &Edit, certainty: Certainty) -> Result<(), Mi
             };
             *find(state, path.tokens()).ok_or_else(|| misapplied("nothing there"))? = value.clone();
         }
+        "reset" if certainty == Certainty::Settled => {
+            *state = step.arg("value").cloned().ok_or_else(|| misapplied("no value"))?;
+        }
         "clear" => *find(state, path.tokens()).ok_or_else(|| misapplied("nothing there"))? = Value::Null,
         "add" => {
             let number = find(state, path.tokens()).ok_or_else(|| misapplied("nothing there"))?;

@@ -6,8 +6,11 @@ use std::time::Duration;
 use futures_util::{SinkExt as _, StreamExt as _};
 use rand::Rng as _;
 use rendel_core::{Edit, Problem, ProblemKind};
-use rendel_wire::{Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping};
+use rendel_wire::{
+    CBOR_SUBPROTOCOL, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping, cbor_of_json, decode_cbor,
+};
 use tokio::net::TcpStream;
+use tokio::time::Instant;
 use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
 use tokio_tungstenite::tungstenite::http::{HeaderValue, header};
 use tokio_tungstenite::tungstenite::{self, Message, protocol::WebSocketConfig};
@@ -19,6 +22,8 @@ use crate::replica::{Change, Replica};
 const FIRST_WAIT: Duration = Duration::from_millis(100);
 const LONGEST_WAIT: Duration = Duration::from_secs(5);
 const ENTER_WITHIN: Duration = Duration::from_secs(15);
+/// A connection is pinged this often, and is lost when nothing at all came for three times as long.
+const BEAT: Duration = Duration::from_secs(5);
 
 /// Where to enter, and as whom.
 #[derive(Clone, Debug)]
@@ -29,6 +34,59 @@ pub struct Target {
     pub session: String,
     /// The participant's token.
     pub token: String,
+    /// How frames are written.
+    pub encoding: Encoding,
+}
+
+/// How frames are written: the same objects in either.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Encoding {
+    /// One JSON object in a text frame.
+    #[default]
+    Json,
+    /// One CBOR item in a binary frame.
+    Cbor,
+}
+
+impl Encoding {
+    fn subprotocol(self) -> &'static str {
+        match self {
+            Self::Json => JSON_SUBPROTOCOL,
+            Self::Cbor => CBOR_SUBPROTOCOL,
+        }
+    }
+
+    fn write(self, frame: &FromParticipant) -> Message {
+        match self {
+            Self::Json => Message::text(frame.encode()),
+            Self::Cbor => Message::binary(cbor_of_json(&frame.encode())),
+        }
+    }
+
+    /// The frame in a message; `None` for what is no frame, such as a pong.
+    fn read(message: &Message) -> Option<Result<FromService, Problem>> {
+        match message {
+            Message::Text(text) => Some(FromService::decode(text.as_bytes())),
+            Message::Binary(bytes) => Some(decode_cbor(bytes).and_then(FromService::from_value)),
+            _ => None,
+        }
+    }
+}
+
+/// Where a connection stands, in words for its user.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Standing {
+    /// Nothing is known of the session yet, which is not the same as an empty one.
+    Waiting,
+    /// Up to date but for what is on its way.
+    Present,
+    /// Lost; what is proposed is kept.
+    Away {
+        /// Proposals that have no answer.
+        unsent: usize,
+    },
+    /// Entering again, to get what was missed.
+    CatchingUp,
 }
 
 /// What happens to a connection.
@@ -71,8 +129,11 @@ pub struct Connection {
     replica: Replica,
     socket: Option<Box<Socket>>,
     entering: Option<Entering>,
-    waiting: Option<tokio::time::Instant>,
+    waiting: Option<Instant>,
     wait: Duration,
+    /// When something last came, and when the next ping is due.
+    heard: Instant,
+    ping_at: Instant,
     events: std::collections::VecDeque<Event>,
 }
 
@@ -96,6 +157,8 @@ impl Connection {
             entering: None,
             waiting: None,
             wait: FIRST_WAIT,
+            heard: Instant::now(),
+            ping_at: Instant::now(),
             events: std::collections::VecDeque::new(),
         }
     }
@@ -108,6 +171,16 @@ impl Connection {
     /// Whether it has entered and was not lost since.
     pub fn is_connected(&self) -> bool {
         self.socket.is_some()
+    }
+
+    /// Where it stands.
+    pub fn standing(&self) -> Standing {
+        match (&self.socket, &self.entering, self.replica.confirmed()) {
+            (_, _, None) => Standing::Waiting,
+            (Some(_), _, _) => Standing::Present,
+            (None, Some(_), _) => Standing::CatchingUp,
+            (None, None, _) => Standing::Away { unsent: self.replica.pending().count() },
+        }
     }
 
     /// The next thing that happens. Fails only where trying again makes no sense.
@@ -124,10 +197,13 @@ impl Connection {
                     }
                     self.connect().await?;
                 }
-                Some(socket) => {
-                    let message = socket.next().await;
-                    self.receive(message).await?;
-                }
+                Some(socket) => tokio::select! {
+                    message = socket.next() => {
+                        self.heard = Instant::now();
+                        self.receive(message).await?;
+                    }
+                    () = tokio::time::sleep_until(self.ping_at) => self.beat().await,
+                },
             }
         }
     }
@@ -143,6 +219,16 @@ impl Connection {
     /// Asks for a `pong`, which keeps middle boxes from closing a silent connection.
     pub async fn ping(&mut self, sent: f64) {
         self.send(&FromParticipant::Ping(Ping { sent })).await;
+    }
+
+    /// A peer that is gone without a word, as behind a router that was switched off, is found by its silence.
+    async fn beat(&mut self) {
+        self.ping_at = Instant::now() + BEAT;
+        if self.heard.elapsed() > BEAT * 3 {
+            self.lost("nothing was heard from the service".to_owned());
+        } else {
+            self.ping(0.0).await;
+        }
     }
 
     /// Cuts the connection as a lost network would: nothing is said to the service.
@@ -169,7 +255,7 @@ impl Connection {
 
     async fn send(&mut self, frame: &FromParticipant) {
         let Some(socket) = &mut self.socket else { return };
-        if let Err(error) = socket.send(Message::text(frame.encode())).await {
+        if let Err(error) = socket.send(self.target.encoding.write(frame)).await {
             self.lost(error.to_string());
         }
     }
@@ -190,6 +276,8 @@ impl Connection {
             Ok((socket, welcome)) => {
                 self.socket = Some(socket);
                 self.wait = FIRST_WAIT;
+                self.heard = Instant::now();
+                self.ping_at = self.heard + BEAT;
                 for frame in self.take_in(welcome) {
                     self.send(&FromParticipant::Propose(frame)).await;
                 }
@@ -208,19 +296,25 @@ impl Connection {
     }
 
     async fn receive(&mut self, message: Option<Result<Message, tungstenite::Error>>) -> Result<(), ConnectionError> {
-        let text = match message {
-            Some(Ok(Message::Text(text))) => text,
+        let frame = match message {
             Some(Ok(Message::Close(_))) | None => {
                 self.lost("the service closed the connection".to_owned());
                 return Ok(());
             }
-            Some(Ok(_)) => return Ok(()),
+            Some(Ok(message)) => Encoding::read(&message),
             Some(Err(error)) => {
                 self.lost(error.to_string());
                 return Ok(());
             }
         };
-        match FromService::decode(text.as_bytes()).map_err(ConnectionError::Refused)? {
+        let Some(frame) = frame else { return Ok(()) };
+        match frame.map_err(ConnectionError::Refused)? {
+            // In place of a backlog: as after a return, what has no answer is sent again.
+            welcome @ FromService::Welcome(_) => {
+                for frame in self.take_in(welcome) {
+                    self.send(&FromParticipant::Propose(frame)).await;
+                }
+            }
             FromService::Bye(bye) => match Attempt::bye(bye.problem) {
                 Attempt::Final(error) => return Err(error),
                 Attempt::Again(why) => self.lost(why),
@@ -244,7 +338,7 @@ impl Connection {
         self.socket = None;
         let wait = self.wait.mul_f64(rand::rng().random_range(0.5..1.0));
         self.wait = (self.wait * 3 / 2).min(LONGEST_WAIT);
-        self.waiting = Some(tokio::time::Instant::now() + wait);
+        self.waiting = Some(Instant::now() + wait);
         self.events.push_back(Event::Away { wait, why });
     }
 }
@@ -289,15 +383,17 @@ impl From<tungstenite::Error> for Attempt {
 async fn try_to_enter(target: Target, enter: Enter) -> Result<(Box<Socket>, FromService), Attempt> {
     let address = address(&target)?;
     let mut request = address.as_str().into_client_request().map_err(|_| Attempt::address(&target))?;
-    request.headers_mut().insert(header::SEC_WEBSOCKET_PROTOCOL, HeaderValue::from_static(JSON_SUBPROTOCOL));
+    request
+        .headers_mut()
+        .insert(header::SEC_WEBSOCKET_PROTOCOL, HeaderValue::from_static(target.encoding.subprotocol()));
     let config = WebSocketConfig::default().max_message_size(None).max_frame_size(None);
     let (mut socket, _) = tokio_tungstenite::connect_async_with_config(request, Some(config), true).await?;
-    socket.send(Message::text(FromParticipant::Enter(enter).encode())).await?;
+    socket.send(target.encoding.write(&FromParticipant::Enter(enter))).await?;
     loop {
         let message =
             socket.next().await.ok_or_else(|| Attempt::Again("the service closed the connection".to_owned()))??;
-        let Message::Text(text) = message else { continue };
-        match FromService::decode(text.as_bytes()) {
+        let Some(frame) = Encoding::read(&message) else { continue };
+        match frame {
             Ok(welcome @ FromService::Welcome(_)) => return Ok((Box::new(socket), welcome)),
             Ok(FromService::Bye(bye)) => return Err(Attempt::bye(bye.problem)),
             Ok(_) => {}

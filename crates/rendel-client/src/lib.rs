@@ -14,6 +14,6 @@ mod replica;
 
 pub use anchor::Anchor;
 pub use apply::{Misapplied, apply_edit, apply_effect};
-pub use connection::{Connection, ConnectionError, Event, Target};
+pub use connection::{Connection, ConnectionError, Encoding, Event, Standing, Target};
 pub use position::{to_scalars, to_units};
 pub use replica::{Change, Replica};

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, VecDeque};
 use rendel_core::{Edit, Problem, ProblemKind, Settled, digest};
 use rendel_wire::{
     Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Participant, Propose, Roster, SessionHead,
-    Welcome, You,
+    Status, Welcome, You,
 };
 use serde_json::Value;
 use uuid::Uuid;
@@ -77,6 +77,8 @@ pub enum Change {
     },
     /// Who came, went or changed.
     Roster(Roster),
+    /// The session was frozen, thawed or ended.
+    Status(Status),
     /// An update did not fit: this replica has diverged, and must enter again without `seen`.
     Diverged(String),
 }
@@ -236,6 +238,12 @@ impl Replica {
             FromService::Roster(change) => {
                 self.handle_roster(&change);
                 vec![Change::Roster(change)]
+            }
+            FromService::Status(status) => {
+                if let Some(session) = &mut self.session {
+                    session.status.clone_from(&status.status);
+                }
+                vec![Change::Status(status)]
             }
             FromService::Digest(asked) => {
                 self.answer_digest(asked.seq);

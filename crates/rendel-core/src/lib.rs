@@ -25,9 +25,10 @@ mod sequence;
 mod sequencer;
 mod state;
 mod suggest;
+mod wanted;
 
 pub use canonical::{CanonicalText, canonical_bytes, digest, weight};
-pub use charter::{Charter, Durability, Fault, Limits, Pattern, Role, SessionRules, charter_schema};
+pub use charter::{Charter, Fault, Limits, Pattern, Role, SessionRules, charter_schema};
 pub use edit::{Actor, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
 pub use kind::{Cell, Field, Fields, kind_names};
 pub use patch::PatchOp;
@@ -36,3 +37,4 @@ pub use problem::{Problem, ProblemKind};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot};
 pub use state::{Misfit, Stamp, State};
+pub use wanted::{Change, Difference, differences};

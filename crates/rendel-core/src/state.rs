@@ -26,6 +26,9 @@ impl Stamp {
     pub const OPENING: Self = Self { seq: 0, client: Uuid::nil() };
 }
 
+/// The effect at the root that gives the whole state another value. No edit asks for it: the backend does.
+pub(crate) const RESET: &str = "reset";
+
 /// Stored effects or a stored state that do not fit the charter: the journal was damaged or belongs to another charter.
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]
 #[error("update {seq} at {at:?} does not fit the state: {why}")]
@@ -55,8 +58,12 @@ impl State {
             Some(plain) => fields.load(&Path::of::<String>([]), plain, Stamp::OPENING)?,
             None => fields.initial(Stamp::OPENING),
         };
+        Ok(Self::of(fields, root))
+    }
+
+    fn of(fields: &Fields, root: Record) -> Self {
         let weight = i64::try_from(weight(&fields.plain(&root))).unwrap_or(i64::MAX);
-        Ok(Self { root, weight })
+        Self { root, weight }
     }
 
     /// The state as plain JSON, the only representation that leaves the service. Cost O(size).
@@ -83,6 +90,12 @@ impl State {
         for effect in &update.effects {
             let mut patch = Patch::default();
             let misfit = |why: &str| Misfit { seq: update.seq, at: effect.at.clone(), why: why.to_owned() };
+            if effect.op == RESET {
+                let value = effect.arg("value").cloned().unwrap_or_default();
+                ops.push(PatchOp::Replace { path: String::new(), value });
+                self.apply_one(fields, effect, stamp)?;
+                continue;
+            }
             let path = Path::parse(&effect.at).map_err(|problem| misfit(problem.detail()))?;
             fields.patch(&self.root, path.tokens(), effect, &mut patch).ok_or_else(|| misfit("nothing there"))?;
             ops.extend(patch.ops);
@@ -100,6 +113,12 @@ impl State {
     pub(crate) fn apply_one(&mut self, fields: &Fields, effect: &crate::Effect, stamp: Stamp) -> Result<(), Misfit> {
         let misfit = |why: String| Misfit { seq: stamp.seq, at: effect.at.clone(), why };
         let path = Path::parse(&effect.at).map_err(|problem| misfit(problem.detail().to_owned()))?;
+        if effect.op == RESET {
+            let plain = effect.arg("value").unwrap_or(&Value::Null);
+            let root = fields.load(&path, plain, stamp).map_err(|problem| misfit(problem.detail().to_owned()))?;
+            *self = Self::of(fields, root);
+            return Ok(());
+        }
         self.weight += fields.apply(&mut self.root, path.tokens(), effect, stamp).map_err(misfit)?;
         Ok(())
     }

@@ -3,15 +3,17 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use parking_lot::Mutex;
-use rendel_core::Problem;
+use rendel_core::{Problem, ProblemKind};
 use rendel_store::{JournalWriter, Store};
 use tokio::sync::OnceCell;
 
+use crate::addresses::Addresses;
 use crate::config::Config;
-use crate::failure::{from_store, no_session, shutting_down};
+use crate::failure::{from_store, moved, no_session, shutting_down};
+use crate::http::Tickets;
 use crate::metrics::Metrics;
 use crate::session::{SessionHandle, start_session};
 
@@ -25,14 +27,30 @@ pub(crate) struct App {
     pub(crate) store: Store,
     pub(crate) writer: JournalWriter,
     pub(crate) metrics: Arc<Metrics>,
+    pub(crate) tickets: Tickets,
+    pub(crate) addresses: Addresses,
     sessions: Mutex<Slots>,
+    /// Sessions that another process took over, and when that was noticed.
+    fenced: Mutex<BTreeMap<String, Instant>>,
+    /// From where beats are counted, so that they fall together in all sessions.
+    began: Instant,
     stopping: AtomicBool,
 }
 
 impl App {
     pub(crate) fn new(config: Config, store: Store, writer: JournalWriter, metrics: Arc<Metrics>) -> Self {
-        let sessions = Mutex::new(BTreeMap::new());
-        Self { config, store, writer, metrics, sessions, stopping: AtomicBool::new(false) }
+        Self {
+            tickets: Tickets::default(),
+            addresses: Addresses::new(config.connections_per_address),
+            config,
+            store,
+            writer,
+            metrics,
+            sessions: Mutex::default(),
+            fenced: Mutex::default(),
+            began: Instant::now(),
+            stopping: AtomicBool::new(false),
+        }
     }
 
     /// The session of that id, brought into memory if it is not there.
@@ -40,7 +58,7 @@ impl App {
         if self.is_stopping() {
             return Err(shutting_down());
         }
-        let slot = self.sessions.lock().entry(id.to_owned()).or_default().clone();
+        let slot = self.slot(id).inspect_err(|problem| self.metrics.count(problem))?;
         let loaded = slot.get_or_try_init(|| self.load(id)).await.cloned();
         match loaded {
             Ok(session) if !session.is_closed() => Ok(session),
@@ -55,8 +73,58 @@ impl App {
         }
     }
 
+    fn slot(&self, id: &str) -> Result<Arc<OnceCell<SessionHandle>>, Problem> {
+        let mut sessions = self.sessions.lock();
+        if let Some(slot) = sessions.get(id) {
+            return Ok(slot.clone());
+        }
+        let most = self.config.sessions;
+        if sessions.len() >= most {
+            let detail =
+                format!("The service has its {most} sessions in memory. Try again when some of them are idle.");
+            return Err(Problem::new(ProblemKind::Full, detail).with("limit", "sessions"));
+        }
+        Ok(sessions.entry(id.to_owned()).or_default().clone())
+    }
+
+    /// Takes a session that nobody holds out of memory; gives whether nobody did.
+    pub(crate) fn let_go(&self, id: &str) -> bool {
+        let mut sessions = self.sessions.lock();
+        let is_alone = |slot: &Arc<OnceCell<SessionHandle>>| {
+            Arc::strong_count(slot) == 1 && slot.get().is_some_and(SessionHandle::is_alone)
+        };
+        let is_free = sessions.get(id).is_some_and(is_alone);
+        if is_free {
+            sessions.remove(id);
+        }
+        is_free
+    }
+
+    /// Another process goes on with this session: it is not taken back at once.
+    pub(crate) fn fence(&self, id: &str) {
+        self.sessions.lock().remove(id);
+        let mut fenced = self.fenced.lock();
+        fenced.retain(|_, since| since.elapsed() < self.config.fence);
+        fenced.insert(id.to_owned(), Instant::now());
+    }
+
+    fn is_fenced(&self, id: &str) -> bool {
+        self.fenced.lock().get(id).is_some_and(|since| since.elapsed() < self.config.fence)
+    }
+
+    /// The next beat after `now`, counted from the start of the process.
+    pub(crate) fn next_beat(&self, now: tokio::time::Instant, tick: Duration) -> tokio::time::Instant {
+        let since = now.into_std().saturating_duration_since(self.began).as_micros();
+        let tick = tick.as_micros().max(1);
+        let wait = tick - since % tick;
+        now + Duration::from_micros(u64::try_from(wait).unwrap_or(0))
+    }
+
     async fn load(self: &Arc<Self>, id: &str) -> Result<SessionHandle, Problem> {
-        let taken = self.store.take_over(id.to_owned()).await.map_err(|error| from_store(&error))?;
+        if self.is_fenced(id) {
+            return Err(moved());
+        }
+        let taken = self.store.take_over(id.to_owned(), None).await.map_err(|error| from_store(&error))?;
         let taken = taken.ok_or_else(|| no_session(id))?;
         start_session(self.clone(), taken)
     }

@@ -22,10 +22,27 @@ pub struct Config {
     pub enter_within: Duration,
     /// A connection from which nothing was heard for this long is closed; it is pinged at half of it.
     pub silence: Duration,
-    /// Updates and bytes that may wait for one connection; one that falls further behind is closed as `slow`.
+    /// Updates and bytes that may wait for one connection; one that falls further behind loses its backlog and gets one
+    /// catch-up in its place.
     pub queue: QueueLimits,
+    /// A connection that falls behind again within this time, or does not come to write for so long, is closed as `slow`.
+    pub slow_within: Duration,
     /// A snapshot is kept after so many updates.
     pub snapshot_every: u64,
+    /// And after so many bytes of them.
+    pub snapshot_bytes: u64,
+    /// Sessions in memory at one time.
+    pub sessions: usize,
+    /// Connections of one participant in one session.
+    pub connections_per_participant: u32,
+    /// Connections from one address.
+    pub connections_per_address: usize,
+    /// Whether the address is what a proxy says in `Forwarded` or `X-Forwarded-For`.
+    pub trust_forwarded: bool,
+    /// Bytes of a session that is brought in.
+    pub import_bytes: usize,
+    /// A session that another process took over is not taken back within this time.
+    pub fence: Duration,
     /// Replicas are asked for their digests after so many updates, and within this time after any.
     pub digest_every: u64,
     /// See `digest_every`.
@@ -55,7 +72,15 @@ impl Config {
             enter_within: Duration::from_secs(10),
             silence: Duration::from_secs(60),
             queue: QueueLimits { frames: 4_096, bytes: 8 << 20 },
+            slow_within: Duration::from_secs(15),
             snapshot_every: 1_000,
+            snapshot_bytes: 4 << 20,
+            sessions: 10_000,
+            connections_per_participant: 32,
+            connections_per_address: 1_000,
+            trust_forwarded: false,
+            import_bytes: 256 << 20,
+            fence: Duration::from_secs(10),
             digest_every: 1_000,
             digest_within: Duration::from_secs(5),
             stop_within: Duration::from_secs(10),

@@ -61,6 +61,17 @@ pub(crate) fn unavailable() -> Problem {
     Problem::new(ProblemKind::Unavailable, "The database is away. Nothing was settled; try again in a moment.")
 }
 
+/// Another process goes on with the session.
+pub(crate) fn moved() -> Problem {
+    let detail = "Another service has taken this session over. Come again in a moment; what is sent again counts once.";
+    Problem::new(ProblemKind::Unavailable, detail)
+}
+
+pub(crate) fn ended() -> Problem {
+    let detail = "The session has ended. Its state and its journal can still be read over HTTP.";
+    Problem::new(ProblemKind::Ended, detail)
+}
+
 pub(crate) fn shutting_down() -> Problem {
     Problem::new(
         ProblemKind::ShuttingDown,

@@ -9,8 +9,10 @@
 //!   different processes.
 //! * `http/` has the calls of the HTTP interface, `openapi.rs` their description, generated from them.
 
+mod addresses;
 mod app;
 mod auth;
+mod carry;
 mod config;
 mod connection;
 mod console;

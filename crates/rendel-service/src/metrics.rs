@@ -7,6 +7,7 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
 use prometheus_client::registry::Registry;
+use rendel_core::Problem;
 
 /// The problem that a refusal or an ended connection carries.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, EncodeLabelSet)]
@@ -14,21 +15,33 @@ pub(crate) struct OfProblem {
     pub(crate) problem: &'static str,
 }
 
+/// The limit that something went beyond.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(crate) struct OfLimit {
+    pub(crate) limit: String,
+}
+
 /// All counters of the service.
 #[derive(Debug)]
 pub(crate) struct Metrics {
     registry: Registry,
     pub(crate) settled: Counter,
-    pub(crate) refused: Family<OfProblem, Counter>,
+    refused: Family<OfProblem, Counter>,
     pub(crate) deliveries: Counter,
     pub(crate) frames_out: Counter,
     pub(crate) connections: Gauge,
-    pub(crate) closed: Family<OfProblem, Counter>,
+    closed: Family<OfProblem, Counter>,
     pub(crate) sessions: Gauge,
     pub(crate) commit_rows: Histogram,
     pub(crate) commit_seconds: Histogram,
     pub(crate) journal_failures: Counter,
     pub(crate) divergences: Counter,
+    pub(crate) fell_behind: Counter,
+    pub(crate) catch_ups: Counter,
+    pub(crate) rested: Counter,
+    pub(crate) superseded: Counter,
+    pub(crate) snapshots: Counter,
+    limited: Family<OfLimit, Counter>,
 }
 
 impl Metrics {
@@ -46,6 +59,12 @@ impl Metrics {
             commit_seconds: Histogram::new(exponential_buckets(0.000_25, 2.0, 14)),
             journal_failures: Counter::default(),
             divergences: Counter::default(),
+            fell_behind: Counter::default(),
+            catch_ups: Counter::default(),
+            rested: Counter::default(),
+            superseded: Counter::default(),
+            snapshots: Counter::default(),
+            limited: Family::default(),
         };
         metrics.registered()
     }
@@ -67,7 +86,30 @@ impl Metrics {
             "Replicas whose digest differed and that got a snapshot",
             self.divergences.clone(),
         );
+        registry.register("fell_behind", "Times that a connection lost its backlog", self.fell_behind.clone());
+        registry.register("catch_ups", "Catch-ups given in place of a lost backlog", self.catch_ups.clone());
+        registry.register("rested", "Sessions that left memory because nobody used them", self.rested.clone());
+        registry.register("superseded", "Sessions that another process took over", self.superseded.clone());
+        registry.register("snapshots", "Snapshots kept", self.snapshots.clone());
+        registry.register("limited", "What was refused or ended by a limit, by limit", self.limited.clone());
         self
+    }
+
+    /// Counts the limit that a problem tells of, if it does.
+    pub(crate) fn count(&self, problem: &Problem) {
+        if let Some(limit) = problem.member("limit").and_then(serde_json::Value::as_str) {
+            self.limited.get_or_create(&OfLimit { limit: limit.to_owned() }).inc();
+        }
+    }
+
+    pub(crate) fn refused(&self, problem: &Problem) {
+        self.refused.get_or_create(&OfProblem { problem: problem.kind().name() }).inc();
+        self.count(problem);
+    }
+
+    pub(crate) fn closed(&self, problem: &Problem) {
+        self.closed.get_or_create(&OfProblem { problem: problem.kind().name() }).inc();
+        self.count(problem);
     }
 
     pub(crate) fn text(&self) -> String {

@@ -3,7 +3,7 @@
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use crate::http::{charters, participants, service, sessions, tokens};
+use crate::http::{charters, events, journal, life, participants, service, sessions, state, tickets, tokens};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -14,8 +14,9 @@ use crate::http::{charters, participants, service, sessions, tokens};
     ),
     servers((url = "/v1")),
     paths(
-        charters::publish, charters::check, charters::list, charters::show, sessions::open, sessions::list, sessions::show,
-        tokens::issue, participants::state, participants::propose, participants::journal, participants::conflicts, participants::charter, service::charter_schema, service::openapi
+        charters::publish, charters::check, charters::list, charters::show, sessions::open, sessions::list,
+        sessions::show, life::freeze, life::thaw, life::end, life::reset, life::export, life::import, life::connections,
+        tokens::issue, tickets::issue, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, service::charter_schema, service::openapi
     ),
     modifiers(&Bearer)
 )]

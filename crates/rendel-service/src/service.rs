@@ -5,7 +5,9 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
+use actix_cors::Cors;
 use actix_web::dev::Server;
+use actix_web::middleware::Compress;
 use actix_web::{App as WebApp, HttpServer, web};
 use rendel_store::{JournalWriter, Store, StoreError};
 
@@ -55,13 +57,21 @@ impl Service {
         let stop_within = config.stop_within.as_secs().max(1);
         let app = Arc::new(App::new(config, store, writer, metrics));
         let shared = app.clone();
-        let server = HttpServer::new(move || WebApp::new().app_data(web::Data::new(shared.clone())).configure(routes))
-            .tcp_nodelay(true)
-            .disable_signals()
-            .keep_alive(Duration::from_secs(75))
-            .shutdown_timeout(stop_within)
-            .bind(listen)
-            .map_err(|error| ServiceError::Listen(listen, error))?;
+        let silence = app.config.silence;
+        let server = HttpServer::new(move || {
+            WebApp::new()
+                .app_data(web::Data::new(shared.clone()))
+                .wrap(cors(&shared.config.origins))
+                .wrap(Compress::default())
+                .configure(routes)
+        })
+        .on_connect(move |connection, _| give_up_after(connection, silence))
+        .tcp_nodelay(true)
+        .disable_signals()
+        .keep_alive(Duration::from_secs(75))
+        .shutdown_timeout(stop_within)
+        .bind(listen)
+        .map_err(|error| ServiceError::Listen(listen, error))?;
         let address = server.addrs().first().copied().unwrap_or(listen);
         Ok(Self { app, server: server.run(), address })
     }
@@ -84,6 +94,34 @@ impl Service {
         handle.stop(true).await;
         serving.await.map_err(std::io::Error::other)??;
         Ok(())
+    }
+}
+
+/// Pages of the configured origins may call. The service's own need no permission.
+fn cors(origins: &[String]) -> Cors {
+    let origins = origins.to_vec();
+    Cors::default()
+        .allowed_origin_fn(move |origin, _| origins.iter().any(|known| known.as_bytes() == origin.as_bytes()))
+        .allowed_methods(["GET", "POST", "PATCH", "DELETE"])
+        .allowed_headers([
+            "Authorization",
+            "Content-Type",
+            "Idempotency-Key",
+            "If-Match",
+            "If-None-Match",
+            "Last-Event-ID",
+        ])
+        .expose_headers(["ETag", "Retry-After"])
+        .block_on_origin_mismatch(false)
+        .max_age(600)
+}
+
+/// A peer that takes nothing for so long, or is gone without a word, is given up by TCP itself: also where nothing of ours is
+/// waiting for it.
+fn give_up_after(connection: &dyn std::any::Any, silence: Duration) {
+    let Some(stream) = connection.downcast_ref::<tokio::net::TcpStream>() else { return };
+    if let Err(error) = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(silence)) {
+        tracing::debug!(%error, "a connection has no time-out of its own");
     }
 }
 

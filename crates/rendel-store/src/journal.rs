@@ -1,17 +1,19 @@
 //! Reading the journal, and the snapshots that shorten it.
 
-use diesel::dsl::sql;
+use diesel::pg::PgConnection;
 use diesel::prelude::*;
-use diesel::sql_types::Bool;
+use rendel_core::{SequencerSnapshot, Settled};
+use serde_json::Value;
 
 use crate::error::StoreError;
-use crate::schema::{journal, refusals, snapshots};
+use crate::schema::{journal, refusals, sessions, snapshots};
+use crate::sessions::{read, signed, unsigned};
 use crate::store::Store;
 
 impl Store {
     /// The updates of a session from `from` to `to`, both included, as JSON texts in order; at most `most`.
     pub async fn journal(&self, session: i64, from: u64, to: u64, most: i64) -> Result<Vec<String>, StoreError> {
-        let (from, to) = (i64::try_from(from).unwrap_or(i64::MAX), i64::try_from(to).unwrap_or(i64::MAX));
+        let (from, to) = (signed(from), signed(to));
         self.run(move |conn| {
             let rows = journal::table
                 .filter(journal::session.eq(session).and(journal::seq.ge(from)).and(journal::seq.le(to)))
@@ -23,16 +25,12 @@ impl Store {
         .await
     }
 
-    /// The updates before `before` whose verdicts are more than `applied`, newest first; at most `most`. Quotes within a JSON
-    /// string are escaped, so only a member of that name can match.
-    ///
-    /// Cost: the journal is read backwards until enough are found.
+    /// The updates before `before` whose verdicts are more than `applied`, newest first; at most `most`.
     pub async fn conflicts(&self, session: i64, before: u64, most: i64) -> Result<Vec<String>, StoreError> {
-        let before = i64::try_from(before).unwrap_or(i64::MAX);
+        let before = signed(before);
         self.run(move |conn| {
             let rows = journal::table
-                .filter(journal::session.eq(session).and(journal::seq.lt(before)))
-                .filter(sql::<Bool>("body LIKE '%\"verdicts\":[{%'"))
+                .filter(journal::session.eq(session).and(journal::seq.lt(before)).and(journal::met))
                 .order(journal::seq.desc())
                 .select(journal::body)
                 .limit(most);
@@ -41,20 +39,140 @@ impl Store {
         .await
     }
 
-    /// Keeps a snapshot, and forgets older ones and the refusals that it holds.
-    pub async fn keep_snapshot(&self, session: i64, seq: u64, body: String) -> Result<(), StoreError> {
-        let seq = i64::try_from(seq).unwrap_or(i64::MAX);
+    /// What the state at `at` is made from.
+    ///
+    /// Cost: the nearest snapshot before it and the journal between the two, at most [`Keeping::stride`] updates.
+    pub async fn past(&self, session: i64, at: u64) -> Result<Past, StoreError> {
+        let upto = signed(at);
+        self.run(move |conn| {
+            let (opening, kept_from): (Option<String>, i64) = sessions::table
+                .filter(sessions::ord.eq(session))
+                .select((sessions::opening, sessions::kept_from))
+                .first(conn)?;
+            if upto < kept_from {
+                return Ok(Past::Forgotten { kept_from: unsigned(kept_from) });
+            }
+            let snapshot: Option<SequencerSnapshot> = snapshots::table
+                .filter(snapshots::session.eq(session).and(snapshots::seq.le(upto)))
+                .order(snapshots::seq.desc())
+                .select(snapshots::body)
+                .first::<String>(conn)
+                .optional()?
+                .and_then(|body| read(&body).ok());
+            let from = snapshot.as_ref().map_or(0, |snapshot| signed(snapshot.seq));
+            let updates = journal::table
+                .filter(journal::session.eq(session).and(journal::seq.gt(from)).and(journal::seq.le(upto)))
+                .order(journal::seq)
+                .select(journal::body)
+                .load::<String>(conn)?
+                .iter()
+                .map(|body| read(body))
+                .collect::<Result<_, _>>()?;
+            let opening = opening.map(|opening| read(&opening)).transpose()?;
+            Ok(Past::Known { opening, snapshot, updates })
+        })
+        .await
+    }
+
+    /// Keeps a snapshot and forgets the refusals that it holds. Of the older ones it leaves the first of each stride, so that
+    /// any state of the past is near one; and where the journal is bounded, it forgets what lies further back.
+    pub async fn keep_snapshot(
+        &self,
+        session: i64,
+        seq: u64,
+        body: String,
+        keeping: Keeping,
+    ) -> Result<(), StoreError> {
+        let seq = signed(seq);
         self.run(move |conn| {
             conn.transaction(|conn| {
                 let row = (snapshots::session.eq(session), snapshots::seq.eq(seq), snapshots::body.eq(body));
                 diesel::insert_into(snapshots::table).values(row).on_conflict_do_nothing().execute(conn)?;
-                diesel::delete(snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.lt(seq))))
-                    .execute(conn)?;
+                let older = snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.lt(seq)));
+                let places: Vec<i64> = older.order(snapshots::seq).select(snapshots::seq).load(conn)?;
+                let surplus = keeping.surplus(&places);
+                diesel::delete(
+                    snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.eq_any(&surplus))),
+                )
+                .execute(conn)?;
                 diesel::delete(refusals::table.filter(refusals::session.eq(session).and(refusals::at_seq.lt(seq))))
                     .execute(conn)?;
-                Ok(())
+                let kept: Vec<i64> = places.into_iter().filter(|place| !surplus.contains(place)).chain([seq]).collect();
+                match keeping.base(&kept, seq) {
+                    Some(base) => forget_before(conn, session, base),
+                    None => Ok(()),
+                }
             })
         })
         .await
+    }
+}
+
+/// What a state of the past is made from.
+#[derive(Debug)]
+pub enum Past {
+    /// The nearest snapshot, or the opening data where there is none, and the updates after it.
+    Known {
+        /// The plain JSON that the session opened with.
+        opening: Option<Value>,
+        /// The nearest snapshot.
+        snapshot: Option<SequencerSnapshot>,
+        /// The updates after it, in order.
+        updates: Vec<Settled>,
+    },
+    /// It is not kept any more.
+    Forgotten {
+        /// From where on it is.
+        kept_from: u64,
+    },
+}
+
+/// What of a session's past is kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Keeping {
+    /// One snapshot is kept for so many updates.
+    pub stride: u64,
+    /// Updates that the journal keeps at least; `None` keeps all.
+    pub updates: Option<u64>,
+}
+
+impl Keeping {
+    /// Of the places of older snapshots, in order, those that others of the same stride make needless.
+    fn surplus(&self, places: &[i64]) -> Vec<i64> {
+        let stride = signed(self.stride.max(1));
+        let mut last = None;
+        let is_first = |place: &&i64| last.replace(**place / stride) != Some(**place / stride);
+        let kept: Vec<i64> = places.iter().filter(is_first).copied().collect();
+        places.iter().filter(|place| !kept.contains(place)).copied().collect()
+    }
+
+    /// The snapshot before which all may be forgotten.
+    fn base(&self, kept: &[i64], newest: i64) -> Option<i64> {
+        let bound = newest - signed(self.updates?);
+        kept.iter().copied().filter(|place| *place <= bound).max()
+    }
+}
+
+fn forget_before(conn: &mut PgConnection, session: i64, base: i64) -> Result<(), StoreError> {
+    diesel::delete(journal::table.filter(journal::session.eq(session).and(journal::seq.le(base)))).execute(conn)?;
+    diesel::delete(snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.lt(base))))
+        .execute(conn)?;
+    diesel::update(sessions::table.filter(sessions::ord.eq(session)))
+        .set(sessions::kept_from.eq(base))
+        .execute(conn)?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_old_snapshots_the_first_of_each_stride_stays_and_the_journal_is_cut_at_one() {
+        let keeping = Keeping { stride: 100, updates: Some(250) };
+        assert_eq!(keeping.surplus(&[10, 40, 110, 190, 305]), [40, 190]);
+        assert_eq!(keeping.base(&[10, 110, 305, 400], 400), Some(110));
+        assert_eq!(keeping.base(&[10, 110, 305, 400], 200), None);
+        assert_eq!(Keeping { updates: None, ..keeping }.base(&[10], 1_000), None);
     }
 }

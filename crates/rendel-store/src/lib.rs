@@ -5,8 +5,9 @@
 //!   commit is under way the next group fills.
 //! * [`LocalDatabase`] runs a private server on loopback for whoever has none.
 //!
-//! `(session, seq)` is the journal's primary key: two processes that both believe to own a session can never both write
-//! the same place, and the one that comes second is told so ([`WriteError::Superseded`]).
+//! Every append carries the epoch of whoever appends. What is of an older one than the session's is left out as a whole and
+//! its sender told so ([`WriteError::Superseded`]). A take-over may come in the very moment of a commit; then
+//! `(session, seq)`, the journal's primary key, keeps the two from writing the same place.
 
 mod charters;
 mod error;
@@ -19,7 +20,8 @@ mod writer;
 
 pub use charters::CharterRow;
 pub use error::StoreError;
+pub use journal::{Keeping, Past};
 pub use local::{LocalDatabase, LocalDatabaseError, find_server_programs};
-pub use sessions::{SessionRow, TakenOver};
+pub use sessions::{SessionRow, TakenOver, Whole};
 pub use store::Store;
 pub use writer::{Append, JournalWriter, RefusalRow, UpdateRow, WriteError};

@@ -20,6 +20,7 @@ diesel::table! {
         opening -> Nullable<Text>,
         epoch -> BigInt,
         opened -> Timestamptz,
+        kept_from -> BigInt,
     }
 }
 
@@ -36,6 +37,7 @@ diesel::table! {
         session -> BigInt,
         seq -> BigInt,
         body -> Text,
+        met -> Bool,
     }
 }
 

@@ -3,12 +3,14 @@
 use chrono::{DateTime, Utc};
 use diesel::dsl::max;
 use diesel::prelude::*;
+use diesel::sql_types::Bool;
 use rendel_core::{Problem, SequencerSnapshot, Settled};
 use uuid::Uuid;
 
 use crate::error::StoreError;
 use crate::schema::{charters, epochs, journal, refusals, sessions, snapshots};
 use crate::store::Store;
+use crate::writer::{RefusalRow, UpdateRow, copy_updates};
 
 /// A stored session.
 #[derive(Clone, Debug, PartialEq, Eq, Queryable, Selectable)]
@@ -22,7 +24,7 @@ pub struct SessionRow {
     pub charter: String,
     /// The charter's version.
     pub version: i32,
-    /// `open`.
+    /// `open`, `frozen` or `ended`.
     pub status: String,
     /// The plain JSON that it opened with.
     pub opening: Option<String>,
@@ -30,6 +32,33 @@ pub struct SessionRow {
     pub epoch: i64,
     /// When it was opened.
     pub opened: DateTime<Utc>,
+    /// From which place on its state can be told.
+    pub kept_from: i64,
+}
+
+/// A session as a whole, as it is carried from one database to another.
+#[derive(Debug, Default)]
+pub struct Whole {
+    /// Its id.
+    pub id: String,
+    /// The name of its charter.
+    pub charter: String,
+    /// The charter's version.
+    pub version: i32,
+    /// Its standing.
+    pub status: String,
+    /// The plain JSON that it opened with.
+    pub opening: Option<String>,
+    /// The last epoch.
+    pub epoch: u64,
+    /// Each epoch and where it began.
+    pub epochs: Vec<(u64, u64)>,
+    /// The snapshot before which nothing is kept, as JSON, with its place.
+    pub base: Option<(u64, String)>,
+    /// The settled updates, in order, and whether each met another.
+    pub updates: Vec<(u64, String, bool)>,
+    /// The remembered refusals: client, `n`, the `seq` before it, the problem as JSON.
+    pub refusals: Vec<(Uuid, u64, u64, String)>,
 }
 
 /// All that a process needs to go on with a session.
@@ -106,19 +135,42 @@ impl Store {
         .await
     }
 
-    /// Raises the session's epoch and reads all that is needed to go on with it; `None` if there is no such session.
+    /// Raises the session's epoch and reads all that is needed to go on with it; `None` if there is no such session, or if
+    /// `own` is given and is not its epoch any more.
     ///
     /// Cost: the newest snapshot and the journal after it.
-    pub async fn take_over(&self, id: String) -> Result<Option<TakenOver>, StoreError> {
-        self.run(move |conn| conn.transaction(|conn| take_over(conn, &id))).await
+    pub async fn take_over(&self, id: String, own: Option<u64>) -> Result<Option<TakenOver>, StoreError> {
+        self.run(move |conn| conn.transaction(|conn| take_over(conn, &id, own))).await
+    }
+
+    /// Writes the standing of a session; gives whether `epoch` is still its own.
+    pub async fn set_status(&self, session: i64, epoch: u64, status: &'static str) -> Result<bool, StoreError> {
+        self.run(move |conn| {
+            let own = sessions::table.filter(sessions::ord.eq(session).and(sessions::epoch.eq(signed(epoch))));
+            Ok(diesel::update(own).set(sessions::status.eq(status)).execute(conn)? == 1)
+        })
+        .await
+    }
+
+    /// A session as a whole, read in one transaction; `None` if there is no such session.
+    pub async fn whole(&self, id: String) -> Result<Option<Whole>, StoreError> {
+        self.run(move |conn| conn.build_transaction().read_only().repeatable_read().run(|conn| whole(conn, &id))).await
+    }
+
+    /// Keeps a session that was elsewhere. `Exists` if its id is taken.
+    pub async fn bring_in(&self, whole: Whole) -> Result<SessionRow, StoreError> {
+        self.run(move |conn| conn.transaction(|conn| bring_in(conn, &whole))).await
     }
 }
 
-fn take_over(conn: &mut PgConnection, id: &str) -> Result<Option<TakenOver>, StoreError> {
-    let raise =
-        diesel::update(sessions::table.filter(sessions::id.eq(id))).set(sessions::epoch.eq(sessions::epoch + 1));
+fn take_over(conn: &mut PgConnection, id: &str, own: Option<u64>) -> Result<Option<TakenOver>, StoreError> {
+    let own = own.map(signed);
+    let which = sessions::id.eq(id).and(sessions::epoch.eq(own.unwrap_or(0)).or(own.is_none().into_sql::<Bool>()));
+    let raise = diesel::update(sessions::table.filter(which)).set(sessions::epoch.eq(sessions::epoch + 1));
     let Some(row) = raise.returning(SessionRow::as_returning()).get_result(conn).optional()? else { return Ok(None) };
-    let begins = i64::try_from(last_seq(conn, row.ord)?).unwrap_or(i64::MAX);
+    let begins = signed(last_seq(conn, row.ord)?);
+    // An epoch that began where this one does says nothing that this one does not say too.
+    diesel::delete(epochs::table.filter(epochs::session.eq(row.ord).and(epochs::begins.eq(begins)))).execute(conn)?;
     let epoch = (epochs::session.eq(row.ord), epochs::epoch.eq(row.epoch), epochs::begins.eq(begins));
     diesel::insert_into(epochs::table).values(epoch).execute(conn)?;
     let charter_source = charters::table
@@ -139,7 +191,14 @@ fn take_over(conn: &mut PgConnection, id: &str) -> Result<Option<TakenOver>, Sto
                 None
             }
         });
-    let from = snapshot.as_ref().map_or(0, |snapshot| i64::try_from(snapshot.seq).unwrap_or(i64::MAX));
+    if snapshot.is_none() && row.kept_from > 0 {
+        let why = format!(
+            "the snapshot of session {:?} at {} cannot be read, and its journal begins there",
+            row.id, row.kept_from
+        );
+        return Err(StoreError::Damaged(why));
+    }
+    let from = snapshot.as_ref().map_or(0, |snapshot| signed(snapshot.seq));
     let updates = journal::table
         .filter(journal::session.eq(row.ord).and(journal::seq.gt(from)))
         .order(journal::seq)
@@ -156,28 +215,117 @@ fn take_over(conn: &mut PgConnection, id: &str) -> Result<Option<TakenOver>, Sto
         .into_iter()
         .map(|(client, n, problem)| Ok((client, unsigned(n), read(&problem)?)))
         .collect::<Result<_, StoreError>>()?;
-    let epochs = epochs::table
-        .filter(epochs::session.eq(row.ord))
-        .order(epochs::epoch)
-        .select((epochs::epoch, epochs::begins))
-        .load::<(i64, i64)>(conn)?
-        .into_iter()
-        .map(|(epoch, begins)| (unsigned(epoch), unsigned(begins)))
-        .collect();
+    let epochs = all_epochs(conn, row.ord)?;
     Ok(Some(TakenOver { row, charter_source, snapshot, updates, refusals, epochs }))
+}
+
+fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError> {
+    let row: Option<SessionRow> =
+        sessions::table.filter(sessions::id.eq(id)).select(SessionRow::as_select()).first(conn).optional()?;
+    let Some(row) = row else { return Ok(None) };
+    let base = snapshots::table
+        .filter(snapshots::session.eq(row.ord).and(snapshots::seq.eq(row.kept_from)))
+        .select((snapshots::seq, snapshots::body))
+        .first::<(i64, String)>(conn)
+        .optional()?;
+    let updates = journal::table
+        .filter(journal::session.eq(row.ord))
+        .order(journal::seq)
+        .select((journal::seq, journal::body, journal::met))
+        .load::<(i64, String, bool)>(conn)?;
+    let refusals = refusals::table
+        .filter(refusals::session.eq(row.ord))
+        .order((refusals::client, refusals::n))
+        .select((refusals::client, refusals::n, refusals::at_seq, refusals::problem))
+        .load::<(Uuid, i64, i64, String)>(conn)?;
+    let refusals = refusals.into_iter().map(|(client, n, at, problem)| (client, unsigned(n), unsigned(at), problem));
+    Ok(Some(Whole {
+        epochs: all_epochs(conn, row.ord)?,
+        base: base.map(|(seq, body)| (unsigned(seq), body)),
+        updates: updates.into_iter().map(|(seq, body, met)| (unsigned(seq), body, met)).collect(),
+        refusals: refusals.collect(),
+        id: row.id,
+        charter: row.charter,
+        version: row.version,
+        status: row.status,
+        opening: row.opening,
+        epoch: unsigned(row.epoch),
+    }))
+}
+
+fn bring_in(conn: &mut PgConnection, whole: &Whole) -> Result<SessionRow, StoreError> {
+    let kept_from = whole.base.as_ref().map_or(0, |(seq, _)| signed(*seq));
+    let row = (
+        sessions::id.eq(&whole.id),
+        sessions::charter.eq(&whole.charter),
+        sessions::version.eq(whole.version),
+        sessions::status.eq(&whole.status),
+        sessions::opening.eq(&whole.opening),
+        sessions::epoch.eq(signed(whole.epoch)),
+        sessions::kept_from.eq(kept_from),
+    );
+    let row: SessionRow =
+        diesel::insert_into(sessions::table).values(row).returning(SessionRow::as_returning()).get_result(conn)?;
+    let ord = row.ord;
+    let epochs: Vec<_> = whole
+        .epochs
+        .iter()
+        .map(|(epoch, begins)| {
+            (epochs::session.eq(ord), epochs::epoch.eq(signed(*epoch)), epochs::begins.eq(signed(*begins)))
+        })
+        .collect();
+    diesel::insert_into(epochs::table).values(epochs).execute(conn)?;
+    if let Some((seq, body)) = &whole.base {
+        let base = (snapshots::session.eq(ord), snapshots::seq.eq(signed(*seq)), snapshots::body.eq(body));
+        diesel::insert_into(snapshots::table).values(base).execute(conn)?;
+    }
+    let updates = |(seq, body, met): &(u64, String, bool)| UpdateRow {
+        session: ord,
+        seq: signed(*seq),
+        body: body.as_str().into(),
+        met: *met,
+    };
+    for page in whole.updates.chunks(10_000) {
+        let rows: Vec<_> = page.iter().map(updates).collect();
+        copy_updates(conn, rows.iter())?;
+    }
+    let refused = |(client, n, at, problem): &(Uuid, u64, u64, String)| RefusalRow {
+        session: ord,
+        client: *client,
+        n: signed(*n),
+        at_seq: signed(*at),
+        problem: problem.clone(),
+    };
+    for page in whole.refusals.chunks(1_000) {
+        diesel::insert_into(refusals::table).values(page.iter().map(refused).collect::<Vec<_>>()).execute(conn)?;
+    }
+    Ok(row)
+}
+
+fn all_epochs(conn: &mut PgConnection, session: i64) -> Result<Vec<(u64, u64)>, StoreError> {
+    let rows = epochs::table.filter(epochs::session.eq(session)).order(epochs::epoch);
+    let rows = rows.select((epochs::epoch, epochs::begins)).load::<(i64, i64)>(conn)?;
+    Ok(rows.into_iter().map(|(epoch, begins)| (unsigned(epoch), unsigned(begins))).collect())
 }
 
 fn last_seq(conn: &mut PgConnection, session: i64) -> Result<u64, StoreError> {
     let last: Option<i64> =
         journal::table.filter(journal::session.eq(session)).select(max(journal::seq)).first(conn)?;
-    Ok(last.map_or(0, unsigned))
+    // A journal that was cut, and to which nothing was added since, ends where its snapshot stands.
+    let kept: Option<i64> =
+        sessions::table.filter(sessions::ord.eq(session)).select(sessions::kept_from).first(conn).optional()?;
+    Ok(unsigned(last.unwrap_or(0).max(kept.unwrap_or(0))))
 }
 
 /// Places and counts are stored as `bigint` and never below zero.
-fn unsigned(number: i64) -> u64 {
+pub(crate) fn unsigned(number: i64) -> u64 {
     u64::try_from(number).unwrap_or(0)
 }
 
-fn read<T: serde::de::DeserializeOwned>(body: &str) -> Result<T, StoreError> {
+pub(crate) fn signed(number: u64) -> i64 {
+    i64::try_from(number).unwrap_or(i64::MAX)
+}
+
+pub(crate) fn read<T: serde::de::DeserializeOwned>(body: &str) -> Result<T, StoreError> {
     serde_json::from_str(body).map_err(|error| StoreError::Damaged(error.to_string()))
 }

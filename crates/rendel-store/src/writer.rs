@@ -1,23 +1,23 @@
 //! The journal's writer: group commits across sessions.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::thread;
 
 use diesel::pg::PgConnection;
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Text};
+use diesel::sql_types::{Array, BigInt, Bool, Text};
 use tokio::sync::mpsc;
 use uuid::Uuid;
 
 use crate::error::StoreError;
-use crate::schema::{journal, refusals};
+use crate::schema::{journal, refusals, sessions};
 use crate::store::with_timeouts;
 
 /// Rows that one commit takes at most.
 const MOST_ROWS: usize = 4_096;
-/// From so many rows on `COPY` is the faster way in.
-const COPY_FROM: usize = 64;
+/// From so many rows on `COPY` is the faster way in, also with the round trips that it needs beside.
+const COPY_FROM: usize = 512;
 /// Appends that may wait; beyond them sessions wait, and with them their participants.
 const WAITING: usize = 1_024;
 
@@ -30,6 +30,8 @@ pub struct UpdateRow {
     pub seq: i64,
     /// The update as JSON, shared with those who are to see it.
     pub body: Arc<str>,
+    /// Whether its verdicts are more than `applied`.
+    pub met: bool,
 }
 
 /// An update as `COPY` takes it.
@@ -39,6 +41,7 @@ struct CopiedRow<'r> {
     session: i64,
     seq: i64,
     body: &'r str,
+    met: bool,
 }
 
 /// A refusal that is remembered.
@@ -86,7 +89,7 @@ pub enum WriteError {
     /// The database is away. What was sent to it may or may not be there: load the session again to know.
     #[error("the database is away: {0}")]
     Away(String),
-    /// Another process has written on: load the session again.
+    /// Another process has taken the session over. Nothing of the append was written.
     #[error("another process goes on with this session")]
     Superseded,
 }
@@ -143,30 +146,33 @@ impl Writer {
         }
         let began = std::time::Instant::now();
         match self.commit(&group) {
-            Ok(()) => {
+            Ok(superseded) => {
                 let rows = group.iter().map(|append| append.updates.len() + append.refusals.len()).sum();
                 (self.on_commit)(rows, began.elapsed().as_secs_f64());
-                group.into_iter().for_each(|append| (append.done)(Ok(())));
-            }
-            Err(StoreError::Exists) if group.len() > 1 => {
-                // One session was superseded; the rest must not suffer for it.
-                group.into_iter().for_each(|append| self.write(vec![append]));
-            }
-            Err(error) => {
-                let error = match error {
-                    StoreError::Exists => WriteError::Superseded,
-                    other => {
-                        self.conn = None;
-                        tracing::warn!(%other, appends = group.len(), "a commit failed");
-                        WriteError::Away(other.to_string())
+                for (index, append) in group.into_iter().enumerate() {
+                    if superseded.contains(&index) {
+                        self.fail(append, WriteError::Superseded);
+                    } else {
+                        (append.done)(Ok(()));
                     }
-                };
-                for append in group {
-                    self.failed.insert(append.session, append.epoch);
-                    (append.done)(Err(error.clone()));
                 }
             }
+            Err(StoreError::Exists) if group.len() > 1 => {
+                // One session was superseded in this very moment; the rest must not suffer for it.
+                group.into_iter().for_each(|append| self.write(vec![append]));
+            }
+            Err(StoreError::Exists) => group.into_iter().for_each(|append| self.fail(append, WriteError::Superseded)),
+            Err(error) => {
+                self.conn = None;
+                tracing::warn!(%error, appends = group.len(), "a commit failed");
+                group.into_iter().for_each(|append| self.fail(append, WriteError::Away(error.to_string())));
+            }
         }
+    }
+
+    fn fail(&mut self, append: Append, error: WriteError) {
+        self.failed.insert(append.session, append.epoch);
+        (append.done)(Err(error));
     }
 
     fn without_followers_of_failed(&mut self, group: Vec<Append>) -> Vec<Append> {
@@ -186,7 +192,9 @@ impl Writer {
         kept
     }
 
-    fn commit(&mut self, group: &[Append]) -> Result<(), StoreError> {
+    /// Writes a group; gives the indices of those whose session another process has taken over, which are left out as a
+    /// whole. The primary key holds where a take-over comes in between: then the statement fails.
+    fn commit(&mut self, group: &[Append]) -> Result<BTreeSet<usize>, StoreError> {
         let conn = match &mut self.conn {
             Some(conn) => conn,
             None => {
@@ -194,38 +202,79 @@ impl Writer {
                 self.conn.insert(conn)
             }
         };
-        let updates: Vec<&UpdateRow> = group.iter().flat_map(|append| &append.updates).collect();
-        let refused: Vec<&RefusalRow> = group.iter().flat_map(|append| &append.refusals).collect();
-        if refused.is_empty() {
-            return insert_updates(conn, &updates);
+        let rows: usize = group.iter().map(|append| append.updates.len()).sum();
+        if rows < COPY_FROM && group.iter().all(|append| append.refusals.is_empty()) {
+            return insert_current(conn, group);
         }
         conn.transaction(|conn| {
-            insert_updates(conn, &updates)?;
+            let superseded = superseded(conn, group)?;
+            let current = || group.iter().enumerate().filter(|(index, _)| !superseded.contains(index));
+            copy_updates(conn, current().flat_map(|(_, append)| &append.updates))?;
+            let refused: Vec<&RefusalRow> = current().flat_map(|(_, append)| &append.refusals).collect();
             diesel::insert_into(refusals::table).values(refused).on_conflict_do_nothing().execute(conn)?;
-            Ok(())
+            Ok(superseded)
         })
     }
 }
 
-/// One statement, and so a transaction of its own where none is open.
-fn insert_updates(conn: &mut PgConnection, rows: &[&UpdateRow]) -> Result<(), StoreError> {
-    if rows.is_empty() {
-        return Ok(());
+impl<'r> CopiedRow<'r> {
+    fn of(row: &'r UpdateRow) -> Self {
+        Self { session: row.session, seq: row.seq, body: &row.body, met: row.met }
     }
-    if rows.len() >= COPY_FROM {
-        let copied: Vec<_> =
-            rows.iter().map(|row| CopiedRow { session: row.session, seq: row.seq, body: &row.body }).collect();
+}
+
+/// Writes updates by `COPY`.
+pub(crate) fn copy_updates<'r>(
+    conn: &mut PgConnection,
+    rows: impl Iterator<Item = &'r UpdateRow>,
+) -> Result<(), StoreError> {
+    let copied: Vec<_> = rows.map(CopiedRow::of).collect();
+    if !copied.is_empty() {
         diesel::copy_from(journal::table).from_insertable(&copied).execute(conn)?;
-        return Ok(());
     }
-    // Arrays keep the statement the same for any number of rows, so that it is prepared once.
-    let sessions: Vec<i64> = rows.iter().map(|row| row.session).collect();
-    let seqs: Vec<i64> = rows.iter().map(|row| row.seq).collect();
-    let bodies: Vec<&str> = rows.iter().map(|row| &*row.body).collect();
-    diesel::sql_query("INSERT INTO journal (session, seq, body) SELECT * FROM unnest($1, $2, $3)")
-        .bind::<Array<BigInt>, _>(sessions)
-        .bind::<Array<BigInt>, _>(seqs)
-        .bind::<Array<Text>, _>(bodies)
-        .execute(conn)?;
     Ok(())
+}
+
+/// The appends whose epoch is not their session's any more.
+fn superseded(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<usize>, StoreError> {
+    let ords: Vec<i64> = group.iter().map(|append| append.session).collect();
+    let known = sessions::table.filter(sessions::ord.eq_any(ords)).select((sessions::ord, sessions::epoch));
+    let epochs: BTreeMap<i64, i64> = known.load::<(i64, i64)>(conn)?.into_iter().collect();
+    let is_current = |append: &Append| epochs.get(&append.session) == i64::try_from(append.epoch).ok().as_ref();
+    Ok(group.iter().enumerate().filter(|(_, append)| !is_current(append)).map(|(index, _)| index).collect())
+}
+
+/// One statement, which is a transaction of its own, writes what is of the present epoch. Arrays keep it the same for any
+/// number of rows, so that it is prepared once.
+fn insert_current(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<usize>, StoreError> {
+    let rows = || group.iter().flat_map(|append| append.updates.iter().map(|row| (append.epoch, row)));
+    let count = rows().count();
+    if count == 0 {
+        return Ok(BTreeSet::new());
+    }
+    let written = diesel::sql_query(
+        "INSERT INTO journal (session, seq, body, met) SELECT u.session, u.seq, u.body, u.met \
+         FROM unnest($1, $2, $3, $4, $5) AS u (session, epoch, seq, body, met) \
+         JOIN sessions s ON s.ord = u.session AND s.epoch = u.epoch",
+    )
+    .bind::<Array<BigInt>, _>(rows().map(|(_, row)| row.session).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(rows().map(|(epoch, _)| i64::try_from(epoch).unwrap_or(-1)).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(rows().map(|(_, row)| row.seq).collect::<Vec<_>>())
+    .bind::<Array<Text>, _>(rows().map(|(_, row)| &*row.body).collect::<Vec<_>>())
+    .bind::<Array<Bool>, _>(rows().map(|(_, row)| row.met).collect::<Vec<_>>())
+    .execute(conn)?;
+    if written == count {
+        return Ok(BTreeSet::new());
+    }
+    // Which they were is asked of the journal itself: an epoch may have risen again since.
+    let mut missing = BTreeSet::new();
+    for (index, append) in group.iter().enumerate() {
+        let Some(last) = append.updates.last() else { continue };
+        let place = journal::session.eq(last.session).and(journal::seq.eq(last.seq));
+        let there: Option<String> = journal::table.filter(place).select(journal::body).first(conn).optional()?;
+        if there.as_deref() != Some(&*last.body) {
+            missing.insert(index);
+        }
+    }
+    Ok(missing)
 }

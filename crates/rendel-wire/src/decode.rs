@@ -34,13 +34,14 @@ pub(crate) fn check_depth(text: &str) -> Result<(), Problem> {
             _ => {}
         }
         if depth > DEEPEST {
-            return Err(Problem::new(
-                ProblemKind::TooDeep,
-                format!("JSON may be nested at most {DEEPEST} levels deep."),
-            ));
+            return Err(too_deep());
         }
     }
     Ok(())
+}
+
+pub(crate) fn too_deep() -> Problem {
+    Problem::new(ProblemKind::TooDeep, format!("Values may be nested at most {DEEPEST} levels deep."))
 }
 
 #[cfg(test)]

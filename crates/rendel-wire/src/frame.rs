@@ -22,7 +22,15 @@ macro_rules! frames {
 
             /// Reads one frame of JSON. Each problem says what to do about it.
             pub fn decode(bytes: &[u8]) -> Result<Self, Problem> {
-                let mut members: Map<String, Value> = decode_json(bytes)?;
+                Self::from_value(decode_json(bytes)?)
+            }
+
+            /// Reads one frame that is a value already.
+            pub fn from_value(frame: Value) -> Result<Self, Problem> {
+                let mut members = match frame {
+                    Value::Object(members) => members,
+                    _ => Map::new(),
+                };
                 let name = members.remove("type");
                 let body = Value::Object(members);
                 match name.as_ref().and_then(Value::as_str) {
@@ -78,6 +86,8 @@ frames! {
         Outcome(OutcomeFrame) = "outcome",
         /// Who came, went or changed.
         Roster(Roster) = "roster",
+        /// The standing of the session changed.
+        Status(Status) = "status",
         /// Asks for the digest of the state as it is now: after all that came before this frame.
         Digest(DigestAsked) = "digest",
         /// The whole state, for a replica that differs.
@@ -226,7 +236,7 @@ pub struct SessionHead {
     pub charter: String,
     /// The charter's version.
     pub version: u32,
-    /// `open`.
+    /// `open`, `frozen` or `ended`.
     pub status: String,
 }
 
@@ -313,6 +323,15 @@ pub struct Roster {
     /// Who is here as before, with other connections, name or role.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub changed: Vec<Participant>,
+}
+
+/// The standing of a session changed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Status {
+    /// `open`, `frozen` or `ended`.
+    pub status: String,
+    /// The participant who did it, or `service`.
+    pub by: String,
 }
 
 /// Asks for the digest of the state at a `seq`.

@@ -68,7 +68,7 @@ pub struct SessionInfo {
     /// The charter's title.
     #[serde(default)]
     pub title: String,
-    /// `open`.
+    /// `open`, `frozen` or `ended`.
     pub status: String,
     /// The place of its last settled update.
     pub seq: u64,
@@ -86,6 +86,76 @@ pub struct SessionInfo {
     pub differed: u64,
     /// When it was opened, RFC 3339.
     pub opened: String,
+    /// From which `seq` on its past is kept.
+    pub kept_from: u64,
+}
+
+/// One connection of a session.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConnectionInfo {
+    /// Whose it is.
+    pub participant: String,
+    /// The name shown to everyone.
+    pub name: String,
+    /// The role.
+    pub role: String,
+    /// The tab or process.
+    #[schema(value_type = String)]
+    pub client: uuid::Uuid,
+    /// `json` or `cbor` over a WebSocket; `events` or `patches` for Server-Sent Events.
+    pub way: String,
+    /// Where it comes from.
+    pub address: String,
+    /// Since when, RFC 3339.
+    pub since: String,
+    /// Updates that it has not been sent yet.
+    pub lag: u64,
+    /// How long the oldest of what waits for it has waited, in milliseconds.
+    pub lag_ms: u64,
+    /// Frames that wait for it.
+    pub queue: u64,
+    /// Bytes that wait for it.
+    pub queue_bytes: u64,
+    /// How often it fell behind and was given one catch-up in place of its backlog.
+    pub catch_ups: u32,
+}
+
+/// The connections of a session.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConnectionList {
+    /// Those that were slow most often or lag most come first.
+    pub connections: Vec<ConnectionInfo>,
+}
+
+/// What a session is given anew.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ResetSession {
+    /// Plain JSON over the charter's initial values; what the session opened with where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub opening: Option<Value>,
+}
+
+/// What differs between two states of a session.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct StateDifference {
+    /// The first `seq`.
+    pub from: u64,
+    /// The second.
+    pub to: u64,
+    /// Each place with what `was` there and what is there `now`.
+    #[schema(value_type = Vec<Object>)]
+    pub differences: Value,
+}
+
+/// A ticket for a call that cannot send headers.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TicketAnswer {
+    /// Good for one call, as `?ticket=`.
+    pub ticket: String,
+    /// When it ends, RFC 3339.
+    pub expires: String,
 }
 
 /// A page of sessions.

@@ -40,6 +40,8 @@ pub(crate) enum Command {
     Propose(ProposeArgs),
     /// Print the state of a session.
     State(StateArgs),
+    /// Print what differs between a session's states at two places of its journal.
+    Diff(DiffArgs),
     /// Print the settled updates of a session, in order.
     Journal(JournalArgs),
     /// Print the updates that met others and what became of each, newest first.
@@ -171,11 +173,64 @@ pub(crate) enum SessionCommand {
     },
     /// Show one session.
     Show {
-        /// Its id.
-        session: String,
+        #[command(flatten)]
+        which: Which,
+    },
+    /// List who is connected, and how far behind each is.
+    Connections {
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Let participants look on only, until the session is thawed.
+    Freeze {
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Let participants go on.
+    Thaw {
+        #[command(flatten)]
+        which: Which,
+    },
+    /// End a session for good; its state and its journal can still be read.
+    End {
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Give the state its opening data again, or others, as one update of the journal.
+    Reset {
+        /// A file with plain JSON; what the session opened with where it is left out.
+        #[arg(long, value_name = "FILE")]
+        opening: Option<PathBuf>,
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Write a whole session into one file: JSON Lines with a checksum.
+    Export {
+        /// Where to; standard output where it is left out.
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Bring in a session that was exported.
+    Import {
+        /// The file.
+        file: PathBuf,
+        /// The id that it gets; its own where it is left out.
+        #[arg(long)]
+        id: Option<String>,
         #[command(flatten)]
         reach: Reach,
     },
+}
+
+/// One session, and how to reach it.
+#[derive(Debug, Args)]
+pub(crate) struct Which {
+    /// The session's id.
+    pub(crate) session: String,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
 }
 
 #[derive(Debug, Subcommand)]
@@ -240,6 +295,26 @@ pub(crate) struct StateArgs {
     /// A part of it, as a JSON Pointer.
     #[arg(long)]
     pub(crate) path: Option<String>,
+    /// The state as it was at this "seq"; the present one where it is left out.
+    #[arg(long, value_name = "SEQ")]
+    pub(crate) at: Option<u64>,
+    /// A participant's token; the service key where it is left out.
+    #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DiffArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// The first "seq".
+    #[arg(long, value_name = "SEQ")]
+    pub(crate) from: u64,
+    /// The second "seq"; the present one where it is left out.
+    #[arg(long, value_name = "SEQ")]
+    pub(crate) to: Option<u64>,
     /// A participant's token; the service key where it is left out.
     #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
     pub(crate) token: Option<String>,

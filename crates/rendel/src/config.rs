@@ -30,7 +30,15 @@ struct Settings {
     silence_ms: Option<u64>,
     queue_frames: Option<usize>,
     queue_bytes: Option<usize>,
+    slow_within_ms: Option<u64>,
     snapshot_every: Option<u64>,
+    snapshot_bytes: Option<u64>,
+    sessions: Option<usize>,
+    connections_per_participant: Option<u32>,
+    connections_per_address: Option<usize>,
+    trust_forwarded: Option<bool>,
+    import_bytes: Option<usize>,
+    fence_ms: Option<u64>,
     digest_every: Option<u64>,
     digest_within_ms: Option<u64>,
     stop_within_ms: Option<u64>,
@@ -48,7 +56,15 @@ const NAMES: &[&str] = &[
     "silence_ms",
     "queue_frames",
     "queue_bytes",
+    "slow_within_ms",
     "snapshot_every",
+    "snapshot_bytes",
+    "sessions",
+    "connections_per_participant",
+    "connections_per_address",
+    "trust_forwarded",
+    "import_bytes",
+    "fence_ms",
     "digest_every",
     "digest_within_ms",
     "stop_within_ms",
@@ -97,6 +113,16 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
     set(&mut config.queue.frames, settings.queue_frames, 16..=1_000_000, "queue_frames")?;
     set(&mut config.queue.bytes, settings.queue_bytes, 65_536..=1 << 30, "queue_bytes")?;
     set(&mut config.snapshot_every, settings.snapshot_every, 1..=1_000_000, "snapshot_every")?;
+    set(&mut config.snapshot_bytes, settings.snapshot_bytes, 65_536..=1 << 30, "snapshot_bytes")?;
+    set_ms(&mut config.slow_within, settings.slow_within_ms, "slow_within_ms")?;
+    set(&mut config.sessions, settings.sessions, 1..=1_000_000, "sessions")?;
+    let each = settings.connections_per_participant;
+    set(&mut config.connections_per_participant, each, 1..=10_000, "connections_per_participant")?;
+    let address = settings.connections_per_address;
+    set(&mut config.connections_per_address, address, 1..=1_000_000, "connections_per_address")?;
+    config.trust_forwarded = settings.trust_forwarded.unwrap_or(config.trust_forwarded);
+    set(&mut config.import_bytes, settings.import_bytes, 65_536..=4 << 30, "import_bytes")?;
+    set_ms(&mut config.fence, settings.fence_ms, "fence_ms")?;
     set(&mut config.digest_every, settings.digest_every, 1..=1_000_000, "digest_every")?;
     set_ms(&mut config.digest_within, settings.digest_within_ms, "digest_within_ms")?;
     Ok(ServePlan { database, charters: args.charters.clone().or(settings.charters), config })

@@ -119,6 +119,7 @@ pub(crate) fn effect_in_words(effect: &Edit) -> String {
         }
         "put" => format!("{at} put {} {}", text("id"), arg("value")),
         "clear" => format!("{at} cleared"),
+        "reset" => "the whole state reset".to_owned(),
         "insert" if effect.arg("id").is_some() => {
             format!("{at} insert {} {} {}", text("id"), behind(effect), arg("value"))
         }

@@ -33,6 +33,9 @@ function change(state: Json, step: Edit, isSettled: boolean): Json {
       if (value === undefined) throw misapplied(step, "no value");
       return at(state, path, step, () => value);
     }
+    case "reset":
+      if (!isSettled || step.value === undefined) throw misapplied(step, "no value");
+      return step.value;
     case "clear":
       return at(state, path, step, () => null);
     case "add":

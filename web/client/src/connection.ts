@@ -1,8 +1,25 @@
 import type { Edit, FromParticipant, FromService, Problem } from "./frame.ts";
+import type { Claim } from "./keeper.ts";
 import { type Change, Replica } from "./replica.ts";
 
-/** Where a connection stands. `ended` is final: trying again would fail the same way. */
-export type Standing = "waiting" | "present" | "away" | "offline" | "ended";
+/**
+ * Where a connection stands. `waiting`: nothing is known of the session yet. `catching-up`: it is back, and what was missed is
+ * on its way. `ended` is final: trying again would fail the same way.
+ */
+export type Standing = "waiting" | "present" | "catching-up" | "away" | "offline" | "ended";
+
+/** How frames are written. */
+export type Codec = {
+  subprotocol: string;
+  encode: (frame: FromParticipant) => string | Uint8Array<ArrayBuffer>;
+  decode: (data: string | ArrayBuffer) => FromService;
+};
+
+export const JSON_CODEC: Codec = {
+  subprotocol: "rendel.v1.json",
+  encode: (frame) => JSON.stringify(frame),
+  decode: (data) => JSON.parse(String(data)) as FromService,
+};
 
 export type ConnectionEvents = {
   /** The replica changed. */
@@ -16,6 +33,10 @@ export type ConnectionEvents = {
 const FIRST_WAIT = 200;
 const LONGEST_WAIT = 5_000;
 const BEAT = 5_000;
+/** A peer from which nothing came for so long is gone, though nobody said so. */
+const SILENCE = 15_000;
+/** What is pending is kept at most this often. */
+const KEEP = 200;
 /** Problems that pass by themselves. */
 const PASSING = ["slow", "shutting-down", "unavailable", "silent"];
 
@@ -34,12 +55,32 @@ export class Connection {
   #wait = FIRST_WAIT;
   #timer: ReturnType<typeof setTimeout> | undefined;
   #beat: ReturnType<typeof setInterval> | undefined;
+  #heard = 0;
+  #codec: Codec;
+  #claim: Claim | undefined;
+  #keeping: ReturnType<typeof setTimeout> | undefined;
+  #isKept = false;
 
-  constructor(options: { server: string; session: string; token: string; client: string; events?: ConnectionEvents }) {
+  /** With a `claim` what is pending outlives the page; its client is then the connection's. */
+  constructor(options: {
+    server: string;
+    session: string;
+    token: string;
+    client?: string;
+    claim?: Claim;
+    codec?: Codec;
+    events?: ConnectionEvents;
+  }) {
     this.#url = `${options.server.replace(/^http/, "ws")}/v1/sessions/${encodeURIComponent(options.session)}/connect`;
     this.#token = options.token;
     this.#events = options.events ?? {};
-    this.replica = new Replica(options.client);
+    this.#codec = options.codec ?? JSON_CODEC;
+    this.#claim = options.claim;
+    const kept = options.claim?.kept;
+    this.#isKept = kept !== undefined;
+    const client = options.claim?.client ?? options.client;
+    if (client === undefined) throw new Error("a connection needs a client or a claim");
+    this.replica = kept === undefined ? new Replica(client) : Replica.restore(kept);
   }
 
   /** Begins to enter. */
@@ -52,6 +93,7 @@ export class Connection {
     const n = this.replica.propose(edits, more);
     if (n === undefined) return undefined;
     this.#sendOutgoing();
+    this.#keep();
     this.#events.standing?.();
     return n;
   }
@@ -73,15 +115,36 @@ export class Connection {
     this.#send({ type: "leave" });
     this.#drop();
     this.#stand("ended");
+    clearTimeout(this.#keeping);
+    this.#write();
+    this.#claim?.release();
+  }
+
+  /** What is pending is written beside the page, so that a reload does not lose it; what is answered is forgotten there. */
+  #keep(): void {
+    if (this.#claim === undefined || (this.replica.pending.length === 0 && !this.#isKept)) return;
+    this.#keeping ??= setTimeout(() => this.#write(), this.#isKept ? KEEP : 0);
+  }
+
+  #write(): void {
+    this.#keeping = undefined;
+    const isPending = this.replica.pending.length > 0;
+    if (isPending || this.#isKept) this.#claim?.keep(isPending ? this.replica.kept() : undefined);
+    this.#isKept = isPending;
   }
 
   #connect(): void {
     if (this.standing !== "away") this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
-    const socket = new WebSocket(this.#url, "rendel.v1.json");
+    const socket = new WebSocket(this.#url, this.#codec.subprotocol);
+    socket.binaryType = "arraybuffer";
     this.#socket = socket;
-    socket.onopen = () => this.#send(this.replica.enter(this.#token));
+    socket.onopen = () => {
+      this.#send(this.replica.enter(this.#token));
+      if (this.replica.confirmed !== undefined) this.#stand("catching-up");
+    };
     socket.onmessage = (message) => {
-      if (socket === this.#socket) this.#receive(JSON.parse(String(message.data)) as FromService);
+      this.#heard = performance.now();
+      if (socket === this.#socket) this.#receive(this.#codec.decode(message.data as string | ArrayBuffer));
     };
     socket.onclose = () => {
       if (socket === this.#socket) this.#lost("the connection was lost");
@@ -99,6 +162,7 @@ export class Connection {
     if (frame.type === "welcome") this.#welcomed();
     else this.#sendOutgoing();
     for (const change of changes) this.#events.changed?.(change);
+    if (changes.length > 0) this.#keep();
     if (changes.some((change) => change.kind === "diverged"))
       this.#lost("this replica differs and asks for a snapshot");
     if (changes.length > 0) this.#events.standing?.();
@@ -110,7 +174,10 @@ export class Connection {
     while (this.replica.pollOutgoing() !== undefined) {}
     for (const frame of this.replica.unanswered) this.#send(frame);
     clearInterval(this.#beat);
-    const beat = () => this.#send({ type: "ping", sent: performance.now() });
+    const beat = () => {
+      if (performance.now() - this.#heard > SILENCE) this.#lost("nothing was heard from the service");
+      else this.#send({ type: "ping", sent: performance.now() });
+    };
     this.#beat = setInterval(beat, BEAT);
     beat();
     this.#stand("present");
@@ -151,7 +218,7 @@ export class Connection {
   }
 
   #send(frame: FromParticipant): void {
-    if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(JSON.stringify(frame));
+    if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(this.#codec.encode(frame));
   }
 
   #stand(standing: Standing): void {

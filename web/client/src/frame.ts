@@ -83,6 +83,7 @@ export type FromService =
   | { type: "refused"; n: number; problem: Problem }
   | ({ type: "outcome" } & Outcome)
   | ({ type: "roster" } & Roster)
+  | { type: "status"; status: string; by: string }
   | { type: "digest"; seq: number }
   | { type: "resync"; seq: number; state: Json; reason: string }
   | { type: "pong"; sent: number; time: number }

@@ -30,6 +30,8 @@ export type Change =
   /** This replica differed from the service's state, and has that now. */
   | { kind: "repaired"; seq: number; reason: string }
   | { kind: "roster"; change: Roster }
+  /** The session was frozen, thawed or ended. */
+  | { kind: "status"; status: string; by: string }
   | { kind: "diverged"; why: string };
 
 /** A place in a text that stays at its characters. Positions count Unicode scalar values of what is shown. */
@@ -53,6 +55,19 @@ type Pending = {
   frame?: Propose;
   edits: Edit[];
   more: { gesture?: string; note?: string };
+};
+
+/** A replica as it is kept while its page is away. Anchors are not part of it. */
+export type Kept = {
+  client: string;
+  seq: number;
+  epoch: number;
+  confirmed: Json;
+  lastN: number;
+  answered: number;
+  refused: number;
+  /** Each with the splices that it is among what everyone agrees on and those before it. */
+  pending: (Pending & { now: Edit[] })[];
 };
 
 /**
@@ -81,6 +96,43 @@ export class Replica {
 
   constructor(client: string) {
     this.client = client;
+  }
+
+  /** What brings this replica back after a reload; `undefined` before the first `welcome`. */
+  kept(): Kept | undefined {
+    if (this.#confirmed === undefined || this.#diverged) return undefined;
+    return {
+      client: this.client,
+      seq: this.seq,
+      epoch: this.epoch,
+      confirmed: this.#confirmed,
+      lastN: this.#lastN,
+      answered: this.#answered,
+      refused: this.#refused,
+      pending: this.#pending.map((pending) => ({ ...pending, now: this.#madeAnew(pending) })),
+    };
+  }
+
+  /** A replica that was kept. Its session is known again at the next `welcome`. */
+  static restore(kept: Kept): Replica {
+    const replica = new Replica(kept.client);
+    replica.#confirmed = kept.confirmed;
+    replica.seq = kept.seq;
+    replica.epoch = kept.epoch;
+    replica.#lastN = kept.lastN;
+    replica.#answered = kept.answered;
+    replica.#refused = kept.refused;
+    for (const { now, ...pending } of kept.pending) {
+      for (const edit of now) {
+        const splice = spliceOf(edit);
+        if (splice !== undefined) replica.#draft(edit.at)?.edit(pending.key, splice);
+      }
+      replica.#pending.push(pending);
+      replica.#view = undefined;
+    }
+    // How the service orders what is on its way is not known here any more: what is made now waits for that.
+    for (const draft of replica.#drafts.values()) draft.isOvertaken = true;
+    return replica;
   }
 
   /** The state that everyone agrees on, `undefined` before the first `welcome`. */
@@ -223,6 +275,9 @@ export class Replica {
         this.#takeState(frame.state);
         this.seq = frame.seq;
         return [{ kind: "repaired", seq: frame.seq, reason: frame.reason }];
+      case "status":
+        if (this.session !== undefined) this.session = { ...this.session, status: frame.status };
+        return [{ kind: "status", status: frame.status, by: frame.by }];
       case "roster":
         this.#changeRoster(frame);
         return [{ kind: "roster", change: frame }];

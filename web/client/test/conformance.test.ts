@@ -1,5 +1,7 @@
 import { readdirSync, readFileSync } from "node:fs";
+import { encode } from "cborg";
 import { describe, expect, test } from "vitest";
+import { CBOR_CODEC } from "../src/cbor.ts";
 import { type Anchor, type Edit, type FromService, Replica } from "../src/index.ts";
 
 type Step =
@@ -7,7 +9,12 @@ type Step =
   | { propose: Edit[]; sends: unknown }
   | { anchor: { name: string; at: string; index: number; left: boolean } }
   | { expect: Record<string, unknown> };
-type File = { about: string; client: string; cases: { name: string; steps: Step[] }[] };
+type File = {
+  about: string;
+  client: string;
+  cases: { name: string; steps: Step[] }[];
+  vectors?: { json: unknown; cbor: string }[];
+};
 
 const folder = new URL("../../../conformance/", import.meta.url);
 const files = readdirSync(folder).map((name) => JSON.parse(readFileSync(new URL(name, folder), "utf8")) as File);
@@ -16,12 +23,34 @@ test("there are cases", () => {
   expect(files.flatMap((file) => file.cases).length).toBeGreaterThan(20);
 });
 
-for (const file of files) {
+test("frames in CBOR are read from these bytes", () => {
+  const vectors = files.flatMap((file) => file.vectors ?? []);
+  expect(vectors.length).toBeGreaterThan(3);
+  for (const { json, cbor } of vectors)
+    expect(CBOR_CODEC.decode(new Uint8Array(Buffer.from(cbor, "hex")).buffer)).toEqual(json);
+});
+
+for (const file of files.filter((file) => file.cases.length > 0)) {
   describe(file.about, () => {
     for (const { name, steps } of file.cases) {
       test(name, () => run(new Replica(file.client), steps));
+      const returns = steps.some((step, index) => index > 0 && "receive" in step && step.receive.type === "welcome");
+      // Anchors belong to a page and go with it.
+      if (returns && !steps.some((step) => "anchor" in step))
+        test(`${name}, over a reload`, () => run(new Replica(file.client), steps, reloaded));
+      test(`${name}, in CBOR`, () => run(new Replica(file.client), steps.map(throughCbor)));
     }
   });
+}
+
+/** As the other encoding brings it. */
+function throughCbor(step: Step): Step {
+  if (!("receive" in step)) return step;
+  const bytes = encode(step.receive);
+  return {
+    ...step,
+    receive: CBOR_CODEC.decode(bytes.buffer.slice(bytes.byteOffset, bytes.byteOffset + bytes.length) as ArrayBuffer),
+  };
 }
 
 function sent(replica: Replica): unknown[] {
@@ -30,11 +59,19 @@ function sent(replica: Replica): unknown[] {
   return frames;
 }
 
-function run(replica: Replica, steps: Step[]): void {
+/** A page that was loaded again knows what was kept beside it. */
+function reloaded(replica: Replica): Replica {
+  const kept = replica.kept();
+  return kept === undefined ? replica : Replica.restore(JSON.parse(JSON.stringify(kept)));
+}
+
+function run(first: Replica, steps: Step[], beforeWelcome = (replica: Replica) => replica): void {
+  let replica = first;
   let diverged = false;
   const anchors: Record<string, Anchor> = {};
   for (const step of steps) {
     if ("receive" in step) {
+      if (step.receive.type === "welcome") replica = beforeWelcome(replica);
       diverged = replica.handle(step.receive).some((change) => change.kind === "diverged");
       expect(sent(replica)).toEqual(step.sends ?? []);
     } else if ("propose" in step) {

@@ -1,5 +1,13 @@
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
-import { Connection, type FromParticipant, type FromService, type Settled } from "../src/index.ts";
+import {
+  type Claim,
+  Connection,
+  type Effect,
+  type FromParticipant,
+  type FromService,
+  type Kept,
+  type Settled,
+} from "../src/index.ts";
 
 /** A socket whose other end is the test. */
 class FakeSocket {
@@ -43,7 +51,7 @@ class FakeSocket {
 
 const CLIENT = "018f0000-0000-7000-8000-000000000001";
 
-function welcome(seq: number, more: { state?: { heads: number }; updates?: Settled[] }): FromService {
+function welcome(seq: number, more: { state?: { heads: number; notes?: string }; updates?: Settled[] }): FromService {
   return {
     type: "welcome",
     you: { id: "oda", name: "Oda", role: "picker", hue: 1, client: CLIENT },
@@ -177,6 +185,74 @@ test("a replica that differs enters again for a snapshot and is right afterwards
   expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT }]);
   last().receive(welcome(4, { state: { heads: 42 } }));
   expect([connection.standing, connection.replica.view, connection.replica.seq]).toEqual(["present", { heads: 42 }, 4]);
+});
+
+test("what is pending outlives the page, and is sent by the next one once, with the same numbers", () => {
+  let kept: Kept | undefined;
+  const claim = (): Claim => ({
+    client: CLIENT,
+    kept,
+    keep: (next) => (kept = next && structuredClone(next)),
+    release: () => {},
+  });
+  const page = () => {
+    const connection = new Connection({ server: "http://gate.example", session: "gate", token: "t", claim: claim() });
+    connection.start();
+    last().open();
+    return connection;
+  };
+  const first = page();
+  last().receive(welcome(3, { state: { heads: 41, notes: "ripe" } }));
+  first.goOffline();
+  first.propose([add]);
+  first.propose([{ at: "/notes", op: "splice", index: 4, delete: 0, insert: " apples" }]);
+  vi.advanceTimersByTime(1_000);
+  expect(kept?.pending.length).toBe(2);
+  const second = page();
+  expect(second.replica.view).toEqual({ heads: 42, notes: "ripe apples" });
+  expect([second.standing, last().sent]).toEqual([
+    "catching-up",
+    [{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1 }],
+  ]);
+  const foreign = [{ at: "/notes", op: "splice", index: 0, delete: 0, insert: "All " }];
+  last().receive(welcome(4, { updates: [{ seq: 4, by: "bram", client: "x", n: 1, at: 0, effects: foreign }] }));
+  expect(second.replica.view).toEqual({ heads: 42, notes: "All ripe apples" });
+  const sent = last().sent.filter((frame) => frame.type === "propose");
+  expect(sent.map(({ n, seen }) => [n, seen])).toEqual([
+    [1, 3],
+    [2, 3],
+  ]);
+  const own = (seq: number, n: number, effects: Effect[]) => ({ seq, by: "oda", client: CLIENT, n, at: 0, effects });
+  last().receive({
+    type: "settled",
+    updates: [
+      own(5, 1, [{ at: "/heads", op: "add", by: 1, now: 42 }]),
+      own(6, 2, [{ at: "/notes", op: "splice", index: 8, delete: 0, insert: " apples" }]),
+    ],
+  });
+  expect([second.replica.pending, second.replica.view]).toEqual([[], { heads: 42, notes: "All ripe apples" }]);
+  vi.advanceTimersByTime(1_000);
+  expect(kept).toBeUndefined();
+});
+
+test("a service that falls silent is missed", () => {
+  const connection = open();
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  vi.advanceTimersByTime(12_000);
+  expect(connection.standing).toBe("present");
+  vi.advanceTimersByTime(10_000);
+  expect(connection.standing).not.toBe("present");
+});
+
+test("in the middle of a connection a welcome stands for what was lost, and what has no answer is sent again", () => {
+  const connection = open();
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  connection.propose([add]);
+  last().receive(welcome(900, { state: { heads: 99 } }));
+  expect([connection.standing, connection.replica.view]).toEqual(["present", { heads: 100 }]);
+  expect(last().sent.filter((frame) => frame.type === "propose").length).toBe(2);
 });
 
 test("the latency is the way there and back", () => {

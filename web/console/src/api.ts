@@ -14,7 +14,25 @@ export type SessionInfo = {
   agreed_seq: number;
   differed: number;
   opened: string;
+  kept_from: number;
 };
+
+export type ConnectionInfo = {
+  participant: string;
+  name: string;
+  role: string;
+  client: string;
+  way: string;
+  address: string;
+  since: string;
+  lag: number;
+  lag_ms: number;
+  queue: number;
+  queue_bytes: number;
+  catch_ups: number;
+};
+
+export type Difference = { at: string; was?: Json; now?: Json };
 
 /** A declared field, as it stands in the charter. */
 export type Field = {
@@ -67,6 +85,14 @@ export class Api {
 
   charter(session: string): Promise<Charter> {
     return this.#read(`/v1/sessions/${encodeURIComponent(session)}/charter`);
+  }
+
+  connections(session: string): Promise<{ connections: ConnectionInfo[] }> {
+    return this.#read(`/v1/sessions/${encodeURIComponent(session)}/connections`);
+  }
+
+  diff(session: string, from: number, to: number): Promise<{ differences: Difference[] }> {
+    return this.#read(`/v1/sessions/${encodeURIComponent(session)}/diff?from=${from}&to=${to}`);
   }
 
   async journal(session: string, from: number): Promise<Settled[]> {

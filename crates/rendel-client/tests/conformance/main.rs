@@ -12,7 +12,7 @@ use std::path::PathBuf;
 
 use rendel_client::{Change, Replica};
 use rendel_core::Edit;
-use rendel_wire::{FromParticipant, FromService};
+use rendel_wire::{FromParticipant, FromService, decode_cbor, encode_cbor};
 use serde_json::{Value, json};
 
 #[test]
@@ -25,7 +25,9 @@ fn the_replica_passes_every_case() {
     for entry in fs::read_dir(folder).unwrap() {
         let file: Value = serde_json::from_slice(&fs::read(entry.unwrap().path()).unwrap()).unwrap();
         for case in file["cases"].as_array().unwrap() {
-            run(case, &file["client"]);
+            for encoding in [as_it_is, through_cbor] {
+                run(case, &file["client"], encoding);
+            }
             passed += 1;
         }
     }
@@ -71,14 +73,34 @@ fn the_charter_reference_tells_what_real_runs_give() {
     check_file("docs/charter.md", &reference::charter_page());
 }
 
-fn run(case: &Value, client: &Value) {
+fn as_it_is(frame: &Value) -> FromService {
+    FromService::decode(frame.to_string().as_bytes()).unwrap()
+}
+
+fn through_cbor(frame: &Value) -> FromService {
+    FromService::from_value(decode_cbor(&encode_cbor(frame)).unwrap()).unwrap()
+}
+
+#[test]
+fn frames_in_cbor_are_these_bytes() {
+    let file = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../conformance/encoding.json");
+    let file: Value = serde_json::from_slice(&fs::read(file).unwrap()).unwrap();
+    for vector in file["vectors"].as_array().unwrap() {
+        let bytes = vector["cbor"].as_str().unwrap();
+        let encoded: String = encode_cbor(&vector["json"]).iter().map(|byte| format!("{byte:02x}")).collect();
+        assert_eq!(encoded, bytes, "{}", vector["json"]);
+    }
+    assert!(file["vectors"].as_array().unwrap().len() > 3);
+}
+
+fn run(case: &Value, client: &Value, read: fn(&Value) -> FromService) {
     let mut replica = Replica::new(serde_json::from_value(client.clone()).unwrap());
     let mut has_diverged = false;
     let mut anchors = BTreeMap::new();
     for (index, step) in case["steps"].as_array().unwrap().iter().enumerate() {
         let place = format!("{}, step {}", case["name"], index + 1);
         if let Some(frame) = step.get("receive") {
-            let changes = replica.handle(FromService::decode(frame.to_string().as_bytes()).unwrap());
+            let changes = replica.handle(read(frame));
             has_diverged = changes.iter().any(|change| matches!(change, Change::Diverged(_)));
             let sent = std::iter::from_fn(|| replica.poll_outgoing()).map(|frame| plain(&frame));
             let sent: Vec<_> = sent.collect();

@@ -7,6 +7,7 @@ mod section;
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
 
 use toml_edit::Document;
 
@@ -46,22 +47,15 @@ pub struct Charter {
     pub source: String,
 }
 
-/// When an update may be shown.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Durability {
-    /// On disk before anyone sees it.
-    Confirmed,
-    /// Shown at once, on disk within 50 ms.
-    Relaxed,
-}
-
 /// How the sessions of a charter run.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct SessionRules {
-    /// When an update may be shown.
-    pub durability: Durability,
     /// The most participants at one time.
     pub participants: usize,
+    /// Above zero: updates leave together at this beat.
+    pub tick: Duration,
+    /// A session that nobody uses leaves memory after this time.
+    pub idle: Duration,
 }
 
 /// What bounds the sessions of a charter.
@@ -75,6 +69,8 @@ pub struct Limits {
     pub edits: usize,
     /// Proposals per second and participant, with a burst of the same size.
     pub proposals_per_second: u32,
+    /// Updates that the journal keeps; older ones go once a snapshot holds what they did. `None` keeps all.
+    pub journal: Option<u64>,
 }
 
 /// What a role may do.
@@ -182,22 +178,24 @@ fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<String, Role>
 impl SessionRules {
     fn read(section: &mut Section<'_>) -> Self {
         let standard = Self::default();
-        section.later(&["tick", "idle", "guests", "undo"]);
-        let durability = match section.choice("durability", &["confirmed", "relaxed"], "confirmed").as_str() {
-            "relaxed" => Durability::Relaxed,
-            _ => Durability::Confirmed,
-        };
+        section.later(&["guests", "undo"]);
+        section.one_so_far("durability", "confirmed", &["relaxed", "none"]);
         let participants = section.number("participants", 1..=100_000, standard.participants);
+        let tick = section.duration("tick", 0..=10_000).unwrap_or(standard.tick);
+        let idle = section.duration("idle", 1_000..=86_400_000).unwrap_or(standard.idle);
         section.finish();
-        Self { durability, participants }
+        Self { participants, tick, idle }
     }
 }
 
 impl Default for SessionRules {
     fn default() -> Self {
-        Self { durability: Durability::Confirmed, participants: 200 }
+        Self { participants: 200, tick: Duration::ZERO, idle: Duration::from_secs(600) }
     }
 }
+
+/// More updates than any session has.
+const EVER: i64 = 1_000_000_000_000;
 
 impl Limits {
     fn read(section: &mut Section<'_>) -> Self {
@@ -208,6 +206,7 @@ impl Limits {
             state: section.bytes("state", 1 << 10..=256 << 20).unwrap_or(standard.state),
             edits: section.number("edits", 1..=4096, standard.edits),
             proposals_per_second: section.number("proposals-per-second", 1..=100_000, standard.proposals_per_second),
+            journal: section.integer("journal", 1_000..=EVER).and_then(|updates| u64::try_from(updates).ok()),
         };
         section.finish();
         limits
@@ -216,7 +215,7 @@ impl Limits {
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { frame: 64 << 10, state: 8 << 20, edits: 256, proposals_per_second: 50 }
+        Self { frame: 64 << 10, state: 8 << 20, edits: 256, proposals_per_second: 50, journal: None }
     }
 }
 

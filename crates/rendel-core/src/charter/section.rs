@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::ops::{Range, RangeInclusive};
 use std::sync::Arc;
+use std::time::Duration;
 
 use jsonschema::Validator;
 use serde_json::{Map, Value as Json};
@@ -228,6 +229,37 @@ impl<'a> Section<'a> {
         bytes
     }
 
+    /// A duration such as "50ms" or "10m", within a range of milliseconds.
+    pub(super) fn duration(&mut self, key: &'static str, range: RangeInclusive<u64>) -> Option<Duration> {
+        let item = self.know(key)?;
+        let ms = item.as_str().and_then(parse_ms).filter(|ms| range.contains(ms));
+        if ms.is_none() {
+            let expected = format!(
+                "a duration from {} to {} ms, such as \"50ms\", \"10s\", \"10m\" or \"2h\"",
+                range.start(),
+                range.end()
+            );
+            self.fault_at(key, &expected, None);
+        }
+        ms.map(Duration::from_millis)
+    }
+
+    /// A choice of which this version carries out one only.
+    pub(super) fn one_so_far(&mut self, key: &'static str, only: &str, later: &[&str]) {
+        let Some(item) = self.know(key) else { return };
+        match item.as_str() {
+            Some(given) if given == only => {}
+            Some(given) if later.contains(&given) => {
+                let says = "belongs to the language, but this version does not carry it out yet";
+                self.report(self.key_span(key), self.inner_path(key), says, &format!("\"{only}\""), None);
+            }
+            given => {
+                let meant = given.and_then(|given| nearest(given, [only]));
+                self.fault_at(key, &format!("\"{only}\""), meant);
+            }
+        }
+    }
+
     /// Any value, as JSON.
     pub(crate) fn json(&mut self, key: &'static str) -> Option<Json> {
         let json = to_json(self.know(key)?);
@@ -360,6 +392,19 @@ fn is_name(text: &str) -> bool {
 fn is_field_name(text: &str) -> bool {
     (1..=64).contains(&text.len())
         && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
+}
+
+fn parse_ms(text: &str) -> Option<u64> {
+    let digits = text.bytes().take_while(u8::is_ascii_digit).count();
+    let (number, unit) = text.split_at(digits);
+    let unit = match unit {
+        "ms" => 1,
+        "s" => 1_000,
+        "m" => 60_000,
+        "h" => 3_600_000,
+        _ => return None,
+    };
+    number.parse::<u64>().ok()?.checked_mul(unit)
 }
 
 fn parse_bytes(text: &str) -> Option<u64> {

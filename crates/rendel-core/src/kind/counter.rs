@@ -11,6 +11,7 @@ use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::state::Stamp;
+use crate::wanted::Way;
 
 /// Every whole number up to here is exact in each client, whatever its language (RFC 8259, section 6).
 const EXACT: i64 = (1 << 53) - 1;
@@ -114,6 +115,15 @@ impl Kind for Field {
     fn patch(&self, _cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
         patch.replace(effect.arg("now")?.clone());
         Some(())
+    }
+
+    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+        let path = way.path();
+        let by = whole(&path, "value", now)? - whole(&path, "value", was)?;
+        if by != 0 {
+            way.push(way.edit("add").with("by", by));
+        }
+        Ok(())
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

@@ -4,6 +4,7 @@
 //! proposer meant. Of two concurrent moves of one element the later in order wins; a remove stands against moves and edits
 //! that had not seen it. Nothing is doubled or lost.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use imbl::OrdMap;
@@ -24,6 +25,7 @@ use crate::problem::{Problem, ProblemKind};
 use crate::references::{Holder, Link};
 use crate::sequence::{Places, Target, View};
 use crate::state::Stamp;
+use crate::wanted::{Way, elements};
 
 /// A declared list.
 #[derive(Clone, Debug)]
@@ -108,6 +110,14 @@ impl Field {
             (Each::Record(fields), Item::Record(record)) => fields.plain(record),
             (_, Item::Value(value)) => value.clone(),
             (Each::Value(_), Item::Record(_)) => Value::Null,
+        }
+    }
+
+    fn wanted_inside(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+        match &self.each {
+            Each::Record(fields) => fields.wanted(was, now, way),
+            Each::Value(_) if was == now => Ok(()),
+            Each::Value(_) => Err(way.unfit("is an element that is changed as a whole: remove it and insert another.")),
         }
     }
 
@@ -514,6 +524,46 @@ impl Kind for Field {
         }
     }
 
+    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+        let (Some(was), Some(now)) = (elements(was), now.as_array()) else {
+            return Err(way.unfit("is a list, given as an array of {\"id\", \"value\"}."));
+        };
+        let now = now.iter().map(|element| given(element, way)).collect::<Result<Vec<_>, _>>()?;
+        let before: BTreeMap<&str, &Value> = was.iter().copied().collect();
+        let kept: BTreeSet<&str> = now.iter().filter_map(|(id, _)| *id).collect();
+        let mut order: Vec<Option<&str>> = Vec::new();
+        for (id, _) in &was {
+            if kept.contains(id) {
+                order.push(Some(id));
+            } else {
+                way.push(way.edit_at(id, "remove"));
+            }
+        }
+        // From the front on, so that what stands before `index` is in its order already.
+        for (index, (id, value)) in now.iter().enumerate() {
+            way.has_space()?;
+            match id.and_then(|id| before.get_key_value(id)) {
+                None => {
+                    let edit = way.edit("insert").with("value", (*value).clone());
+                    let edit = if index < order.len() { edit.with("index", index) } else { edit };
+                    way.push(id.map_or(edit.clone(), |id| edit.with("id", id)));
+                    order.insert(index, *id);
+                }
+                Some((id, was)) => {
+                    let at = order.get(index..).and_then(|rest| rest.iter().position(|known| *known == Some(*id)));
+                    let at = index + at.ok_or_else(|| way.unfit("names an element twice."))?;
+                    if at != index {
+                        way.push(moved(id, &order, index, way)?);
+                        order.remove(at);
+                        order.insert(index, Some(*id));
+                    }
+                    way.step(id, |way| self.wanted_inside(was, value, way))?;
+                }
+            }
+        }
+        Ok(())
+    }
+
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
         met.extend(cell.0.changes.concurrent(site));
         if let Each::Record(fields) = &self.each {
@@ -567,6 +617,30 @@ impl Inner {
             let kept = self.removed.iter().filter(|(_, removed)| removed.stamp.seq > horizon);
             self.removed = kept.map(|(id, removed)| (id.clone(), removed.clone())).collect();
         }
+    }
+}
+
+/// An element as a document gives it: its id, where it has one, and its value.
+fn given<'v>(element: &'v Value, way: &Way) -> Result<(Option<&'v str>, &'v Value), Problem> {
+    let members = element.as_object().filter(|members| members.keys().all(|name| name == "id" || name == "value"));
+    let value = members.and_then(|members| members.get("value"));
+    let id = members.and_then(|members| members.get("id"));
+    match (value, id) {
+        (Some(value), None) => Ok((None, value)),
+        (Some(value), Some(Value::String(id))) => Ok((Some(id), value)),
+        _ => Err(way.unfit("is a list, whose elements are {\"id\", \"value\"}.")),
+    }
+}
+
+/// The move that brings an element to an index of the order that there is.
+fn moved(id: &str, order: &[Option<&str>], index: usize, way: &Way) -> Result<Edit, Problem> {
+    let edit = way.edit_at(id, "move");
+    let before = index.checked_sub(1).and_then(|index| order.get(index));
+    match (before, order.get(index)) {
+        (None, _) => Ok(edit.with("after", Value::Null)),
+        (Some(Some(before)), _) => Ok(edit.with("after", *before)),
+        (Some(None), Some(Some(next))) => Ok(edit.with("before", *next)),
+        _ => Err(way.unfit("needs an id for each new element that others move beside.")),
     }
 }
 

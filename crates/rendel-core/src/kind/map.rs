@@ -20,6 +20,7 @@ use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Holder, Link};
 use crate::state::Stamp;
+use crate::wanted::Way;
 
 /// A declared map.
 #[derive(Clone, Debug)]
@@ -252,6 +253,23 @@ impl Kind for Field {
     fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c super::Field, &'c super::Cell)> {
         let (id, rest) = rest.split_first()?;
         self.each.find(&cell.records.get(id.as_str())?.record, rest)
+    }
+
+    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+        let (Some(was), Some(now)) = (was.as_object(), now.as_object()) else {
+            return Err(way.unfit("is a map, given as an object of its records by id."));
+        };
+        for gone in was.keys().filter(|id| !now.contains_key(*id)) {
+            way.push(way.edit_at(gone, "drop"));
+        }
+        for (id, record) in now {
+            match was.get(id) {
+                Some(was) => way.step(id, |way| self.each.wanted(was, record, way))?,
+                None => way.push(way.edit("put").with("id", id.clone()).with("value", record.clone())),
+            }
+            way.has_space()?;
+        }
+        Ok(())
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

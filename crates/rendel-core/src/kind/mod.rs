@@ -18,6 +18,7 @@ use crate::references::{Holder, Link};
 use crate::sequence::{Anchored, View};
 use crate::state::Stamp;
 use crate::suggest::nearest;
+use crate::wanted::Way;
 
 mod changes;
 mod record;
@@ -61,6 +62,9 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     /// Writes what a settled effect does to the plain value, which is told before the effect is applied. Cost as applying it,
     /// and for a text O(its length), since a patch has no splices.
     fn patch(&self, cell: &Self::Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()>;
+
+    /// The edits that lead from one plain value to another; a problem where the field cannot have that one.
+    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem>;
 
     /// The field to which `rest`, which is not empty, leads further in.
     fn find<'c>(&'c self, _cell: &'c Self::Cell, _rest: &[String]) -> Option<(&'c Field, &'c Cell)> {
@@ -279,6 +283,10 @@ macro_rules! kinds {
 
             pub(crate) fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
                 match (self, cell) { $((Self::$Variant(field), Cell::$Variant(cell)) => field.patch(cell, rest, effect, patch),)* _ => None }
+            }
+
+            pub(crate) fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+                match self { $(Self::$Variant(field) => field.wanted(was, now, way)),* }
             }
 
             pub(crate) fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c Field, &'c Cell)> {

@@ -11,6 +11,7 @@ use crate::problem::{Problem, ProblemKind};
 use crate::references::{Holder, Link};
 use crate::state::Stamp;
 use crate::suggest::nearest;
+use crate::wanted::Way;
 
 /// The declared fields of a record, in the order of their names.
 #[derive(Clone, Debug, Default)]
@@ -110,6 +111,24 @@ impl Fields {
         let at = self.position(name)?;
         patch.step(name);
         self.0[at].1.patch(record.0.get(at)?, rest, effect, patch)
+    }
+
+    /// See [`Kind::wanted`](super::Kind::wanted). A field that the new record lacks is unset, where it can be.
+    pub(crate) fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+        let (Some(was), Some(now)) = (was.as_object(), now.as_object()) else {
+            return Err(way.unfit("is a record, given as an object of its fields."));
+        };
+        if let Some(name) = now.keys().find(|name| self.position(name).is_none()) {
+            return Err(self.unknown(&way.path(), name));
+        }
+        for (name, field) in self.iter() {
+            let before = was.get(name).unwrap_or(&Value::Null);
+            let after = now.get(name).unwrap_or(&Value::Null);
+            if before != after {
+                way.step(name, |way| field.wanted(before, after, way))?;
+            }
+        }
+        Ok(())
     }
 
     pub(crate) fn find<'c>(&'c self, record: &'c Record, rest: &[String]) -> Option<(&'c Field, &'c Cell)> {

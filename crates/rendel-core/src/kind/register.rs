@@ -26,6 +26,7 @@ use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Holder, Link, Reference};
 use crate::state::Stamp;
+use crate::wanted::Way;
 
 /// A declared register.
 #[derive(Clone, Debug)]
@@ -290,6 +291,22 @@ impl Kind for Field {
 
     fn links(&self, steps: &mut Vec<Option<String>>, holder: Option<Holder>, links: &mut Vec<Link>) {
         links.extend(self.refers.clone().map(|reference| Link { steps: steps.clone(), holder, reference }));
+    }
+
+    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+        if was == now {
+            return Ok(());
+        }
+        let now = match (&self.merge, now) {
+            (Merge::All, Value::Array(values)) if values.len() > 1 => {
+                return Err(way.unfit("takes one value, in the place of those that stand side by side."));
+            }
+            (Merge::All, Value::Array(values)) => values.first().unwrap_or(&Value::Null),
+            (_, now) => now,
+        };
+        let edit = if now.is_null() { way.edit("clear") } else { way.edit("set").with("value", now.clone()) };
+        way.push(edit);
+        Ok(())
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

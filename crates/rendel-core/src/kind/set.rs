@@ -1,5 +1,6 @@
 //! `set`: elements that are in it or not. An insert wins over a concurrent remove of the same element.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use imbl::{OrdMap, Vector};
@@ -15,6 +16,7 @@ use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::state::Stamp;
+use crate::wanted::Way;
 
 /// A declared set.
 #[derive(Clone, Debug)]
@@ -180,6 +182,24 @@ impl Kind for Field {
             _ => {}
         }
         Some(())
+    }
+
+    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+        let (Some(was), Some(now)) = (was.as_array(), now.as_array()) else {
+            return Err(way.unfit("is a set, given as an array of its elements."));
+        };
+        let texts = |values: &[Value]| -> BTreeSet<CanonicalText> { values.iter().map(CanonicalText::of).collect() };
+        let (before, mut after) = (texts(was), texts(now));
+        for gone in was.iter().filter(|value| !after.contains(&CanonicalText::of(value))) {
+            way.push(way.edit("remove").with("value", gone.clone()));
+        }
+        // Each once, also where it is given twice.
+        for new in now.iter().filter(|value| !before.contains(&CanonicalText::of(value))) {
+            if after.remove(&CanonicalText::of(new)) {
+                way.push(way.edit("insert").with("value", new.clone()));
+            }
+        }
+        way.has_space()
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

@@ -18,6 +18,7 @@ use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 use crate::state::Stamp;
+use crate::wanted::Way;
 
 /// A declared text.
 #[derive(Clone, Debug)]
@@ -243,6 +244,22 @@ impl Kind for Field {
             patch.replace(cell.0.text.spliced(splice)?.into());
         }
         Some(())
+    }
+
+    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+        let (Some(was), Some(now)) = (was.as_str(), now.as_str()) else {
+            return Err(way.unfit("is a text, given as a string."));
+        };
+        if was == now {
+            return Ok(());
+        }
+        let (was, now): (Vec<char>, Vec<char>) = (was.chars().collect(), now.chars().collect());
+        let head = was.iter().zip(&now).take_while(|(one, other)| one == other).count();
+        let tail = was[head..].iter().rev().zip(now[head..].iter().rev()).take_while(|(one, other)| one == other).count();
+        let insert: String = now[head..now.len() - tail].iter().collect();
+        let delete = was.len() - head - tail;
+        way.push(way.edit("splice").with("index", head).with("delete", delete).with("insert", insert));
+        Ok(())
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

@@ -12,12 +12,13 @@ use clients::Clients;
 
 use crate::canonical::weight;
 use crate::charter::Charter;
-use crate::edit::{Actor, Edit, Proposal, Settled, Verdict, VerdictKind};
+use crate::edit::{Actor, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
 use crate::kind::{Settlement, Site, listed};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Followed, check_all_references, check_references, follow_drops};
-use crate::state::{Misfit, Stamp, State};
+use crate::state::{Misfit, RESET, Stamp, State};
+use crate::wanted::{Change, Way};
 
 /// Puts the proposals of one session in order and settles them.
 ///
@@ -31,6 +32,8 @@ pub struct Sequencer {
     charter: Arc<Charter>,
     state: State,
     seq: u64,
+    /// When the last update was settled. A clock that is set back does not take the journal back.
+    at: u64,
     clients: Clients,
 }
 
@@ -39,8 +42,17 @@ pub struct Sequencer {
 pub struct SequencerSnapshot {
     /// The last update that it holds.
     pub seq: u64,
+    #[serde(default)]
+    at: u64,
     state: State,
     clients: Clients,
+}
+
+impl SequencerSnapshot {
+    /// The state that it holds.
+    pub fn into_state(self) -> State {
+        self.state
+    }
 }
 
 /// What became of a proposal.
@@ -62,18 +74,18 @@ impl Sequencer {
         if state.weight() > charter.limits.state {
             return Err(too_large(&charter));
         }
-        Ok(Self { charter, state, seq: 0, clients: Clients::default() })
+        Ok(Self { charter, state, seq: 0, at: 0, clients: Clients::default() })
     }
 
     /// A sequencer as it was when the snapshot was taken.
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
-        let SequencerSnapshot { seq, state, clients } = snapshot;
-        Self { charter, state, seq, clients }
+        let SequencerSnapshot { seq, at, state, clients } = snapshot;
+        Self { charter, state, seq, at, clients }
     }
 
     /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
     pub fn snapshot(&self) -> SequencerSnapshot {
-        SequencerSnapshot { seq: self.seq, state: self.state.clone(), clients: self.clients.clone() }
+        SequencerSnapshot { seq: self.seq, at: self.at, state: self.state.clone(), clients: self.clients.clone() }
     }
 
     /// Applies an update of the journal. Fails where it is not the next one or does not fit, and then changes nothing
@@ -85,6 +97,7 @@ impl Sequencer {
         }
         self.state.apply(&self.charter.fields, update)?;
         self.seq = update.seq;
+        self.at = self.at.max(update.at);
         self.clients.record(update.client, update.n, ClientOutcome::Settled(update.seq), self.seq);
         Ok(())
     }
@@ -132,6 +145,36 @@ impl Sequencer {
     /// Settles or refuses a proposal. Cost O(edits × log size); a proposal of several edits, and one near the limit of
     /// the state, also O(top-level fields), so that it can be taken back.
     pub fn handle_proposal(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Outcome {
+        self.handle(actor, proposal, |this| this.settle(actor, proposal, now))
+    }
+
+    /// Refuses a proposal for a reason that lies outside the state, such as a frozen session. As any refusal it is
+    /// remembered, and a proposal that was sent before still gets its first outcome.
+    pub fn handle_refusal(&mut self, actor: &Actor, proposal: &Proposal, problem: Problem) -> Outcome {
+        self.handle(actor, proposal, |_| Err(problem))
+    }
+
+    /// Gives the state the values of `opening` over the charter's own, as one update with one effect. What was made against
+    /// the state before stands or falls with its field's rule; positions in texts and lists are `stale`.
+    pub fn handle_reset(&mut self, actor: &Actor, n: u64, opening: Option<&Value>, now: u64) -> Outcome {
+        let proposal = Proposal { n, seen: None, answered: 0, edits: vec![], gesture: None, note: None };
+        self.handle(actor, &proposal, |this| {
+            let fresh = Self::open(this.charter.clone(), opening)?;
+            let stamp = Stamp { seq: this.seq + 1, client: actor.client };
+            let effect = Edit::new("", RESET).with("value", fresh.plain());
+            this.state.apply_one(&this.charter.fields, &effect, stamp).map_err(|misfit| broken(&misfit))?;
+            let update = this.settled(actor, &proposal, now, vec![effect], vec![]);
+            this.follow_on(&update);
+            Ok(update)
+        })
+    }
+
+    fn handle(
+        &mut self,
+        actor: &Actor,
+        proposal: &Proposal,
+        settle: impl FnOnce(&mut Self) -> Result<Settled, Problem>,
+    ) -> Outcome {
         match self.clients.known(actor.client, proposal.n, proposal.answered) {
             Err(problem) => {
                 self.clients.note_forgotten(actor.client, proposal.n);
@@ -140,7 +183,7 @@ impl Sequencer {
             Ok(Some(outcome)) => return Outcome::Repeated(outcome),
             Ok(None) => {}
         }
-        let (outcome, kept) = match self.settle(actor, proposal, now) {
+        let (outcome, kept) = match settle(self) {
             Ok(update) => (Outcome::Settled(update), ClientOutcome::Settled(self.seq)),
             Err(problem) => (Outcome::Refused(problem.clone()), ClientOutcome::Refused(problem)),
         };
@@ -155,6 +198,20 @@ impl Sequencer {
         if n > 0 {
             self.clients.note_refused(client, n);
         }
+    }
+
+    fn follow_on(&mut self, update: &Settled) {
+        self.seq = update.seq;
+        self.at = update.at;
+    }
+
+    /// The edits that lead to the state that a document asks for, from the state as it is. Cost O(size).
+    pub fn edits_for(&self, change: &Change) -> Result<Vec<Edit>, Problem> {
+        let plain = self.plain();
+        let wanted = change.applied_to(&plain)?;
+        let mut way = Way::new(self.charter.limits.edits);
+        self.charter.fields.wanted(&plain, &wanted, &mut way)?;
+        Ok(way.edits)
     }
 
     fn settle(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Result<Settled, Problem> {
@@ -175,7 +232,7 @@ impl Sequencer {
             Ok(update)
         });
         match (&result, before) {
-            (Ok(update), _) => self.seq = update.seq,
+            (Ok(update), _) => self.follow_on(update),
             (Err(_), Some(before)) => self.state = before,
             (Err(_), None) => {}
         }
@@ -189,7 +246,7 @@ impl Sequencer {
         }
         if edits > most {
             let detail = format!("A proposal has at most {most} edits; this one has {edits}. Send several.");
-            return Err(Problem::new(ProblemKind::TooLarge, detail));
+            return Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "edits"));
         }
         for (name, text) in [("gesture", &proposal.gesture), ("note", &proposal.note)] {
             if text.as_ref().is_some_and(|text| text.chars().count() > 200) {
@@ -213,26 +270,34 @@ impl Sequencer {
             let settlement =
                 self.settle_edit(actor, proposal, index, edit).map_err(|problem| at_edit(problem, proposal, index))?;
             for effect in &settlement.effects {
-                self.state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| {
-                    // Never reached while settling and applying agree; the sentence is for whoever breaks that.
-                    Problem::new(ProblemKind::Unavailable, format!("Nothing was settled: {misfit}."))
-                })?;
+                self.state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| broken(&misfit))?;
             }
             effects.extend(settlement.effects);
             verdicts
                 .extend(Some(settlement.verdict).filter(|verdict: &Verdict| verdict.verdict != VerdictKind::Applied));
         }
-        Ok(Settled {
-            seq: stamp.seq,
+        Ok(self.settled(actor, proposal, now, effects, verdicts))
+    }
+
+    fn settled(
+        &self,
+        actor: &Actor,
+        proposal: &Proposal,
+        now: u64,
+        effects: Vec<Effect>,
+        verdicts: Vec<Verdict>,
+    ) -> Settled {
+        Settled {
+            seq: self.seq + 1,
             by: actor.id.clone(),
             client: actor.client,
             n: proposal.n,
-            at: now,
+            at: now.max(self.at),
             effects,
             verdicts,
             gesture: proposal.gesture.clone(),
             note: proposal.note.clone(),
-        })
+        }
     }
 
     fn settle_edit(
@@ -305,7 +370,12 @@ fn at_edit(problem: Problem, proposal: &Proposal, index: usize) -> Problem {
     if proposal.edits.len() > 1 { problem.with("edit", index) } else { problem }
 }
 
+/// Never told while settling and applying agree; the sentence is for whoever breaks that.
+fn broken(misfit: &Misfit) -> Problem {
+    Problem::new(ProblemKind::Unavailable, format!("Nothing was settled: {misfit}."))
+}
+
 fn too_large(charter: &Charter) -> Problem {
     let detail = format!("The state would be larger than the {} bytes that the charter allows.", charter.limits.state);
-    Problem::new(ProblemKind::TooLarge, detail)
+    Problem::new(ProblemKind::TooLarge, detail).with("limit", "state")
 }

@@ -1,5 +1,6 @@
 //! A connection: one task per WebSocket (RFC 6455).
 
+mod encoding;
 mod outbound;
 
 use std::sync::Arc;
@@ -9,15 +10,17 @@ use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, rt, web};
 use actix_ws::{AggregatedMessage, AggregatedMessageStream, CloseCode, CloseReason, Closed, Session};
 use rendel_core::{Problem, ProblemKind};
-use rendel_wire::{Bye, Digest, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Notice, Pong, Propose, Refused};
+use rendel_wire::{Bye, Digest, Enter, FromParticipant, FromService, Notice, Pong, Propose, Refused, decode_cbor};
 use tokio::sync::oneshot;
 
-pub(crate) use outbound::Outbound;
+use encoding::{Encoding, write};
+pub(crate) use outbound::{Arrival, Beginning, Frame, Item, Outbound, Run, Snapshot};
 
+use crate::addresses::{Admission, address_of};
 use crate::app::{App, now_ms};
 use crate::auth::{Identity, bearer};
 use crate::failure::{Failure, no_session, shutting_down};
-use crate::session::{Ask, Entered, Entry, SessionHandle};
+use crate::session::{Ask, Entered, Entry, SessionHandle, WayIn};
 
 /// Before a session tells its own limit, a frame may have this many bytes.
 const FIRST_FRAME: usize = 64 << 10;
@@ -38,11 +41,16 @@ pub(crate) async fn connect(
     }
     check_origin(&request, &app)?;
     let token = bearer(&request).map_err(Failure)?.map(str::to_owned);
-    let (response, socket, messages) = actix_ws::handle_with_protocols(&request, body, &[JSON_SUBPROTOCOL])?;
+    let admitted = app.addresses.admit(address_of(&request, app.config.trust_forwarded));
+    let admission = admitted.inspect_err(|problem| app.metrics.count(problem)).map_err(Failure)?;
+    let (response, socket, messages) = actix_ws::handle_with_protocols(&request, body, &Encoding::SUBPROTOCOLS)?;
+    let chosen = response.headers().get(header::SEC_WEBSOCKET_PROTOCOL).and_then(|name| name.to_str().ok());
+    let encoding = Encoding::of_subprotocol(chosen);
     let messages =
         messages.max_frame_size(LARGEST_FRAME).aggregate_continuations().max_continuation_size(LARGEST_FRAME);
     let app = app.get_ref().clone();
-    let connection = Connection { outbound: Arc::new(Outbound::new(app.config.queue)), app, socket, faults: 0 };
+    let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
+    let connection = Connection { outbound, app, socket, encoding, admission, faults: 0 };
     rt::spawn(connection.run(messages, session.into_inner(), token));
     Ok(response)
 }
@@ -64,6 +72,8 @@ fn check_origin(request: &HttpRequest, app: &App) -> Result<(), Failure> {
 struct Connection {
     app: Arc<App>,
     socket: Session,
+    encoding: Encoding,
+    admission: Admission,
     outbound: Arc<Outbound>,
     faults: u32,
 }
@@ -121,39 +131,65 @@ impl Connection {
         token: Option<String>,
     ) -> Result<Inside, End> {
         let within = self.app.config.enter_within;
-        let first = tokio::time::timeout(within, self.first_text(messages)).await.map_err(|_| {
+        let first = tokio::time::timeout(within, self.first_frame(messages)).await.map_err(|_| {
             let detail = format!("The first frame, \"enter\", must come within {} s.", within.as_secs_f64());
             Problem::new(ProblemKind::Silent, detail)
         })??;
-        let FromParticipant::Enter(frame) = FromParticipant::decode(first.as_bytes())? else {
+        let FromParticipant::Enter(frame) = first else {
             return Err(Problem::new(ProblemKind::Malformed, "The first frame of a connection is \"enter\".").into());
         };
         let who = self.identify(&frame, session, token)?;
         let handle = self.app.session(session).await?;
-        if !handle.charter.has_role(&who.role) {
-            let names: Vec<_> = handle.charter.role_names().collect();
-            let detail = format!("The charter has no role {:?}; it has {}.", who.role, names.join(", "));
-            let problem =
-                Problem::new(ProblemKind::BadToken, detail).did_you_mean(handle.charter.nearest_role(&who.role));
-            return Err(problem.into());
-        }
+        check_role(&handle, &who)?;
         let (answer, answered) = oneshot::channel();
         let Enter { client, seen, epoch, .. } = frame;
-        let entry = Entry { who: who.clone(), client, seen, epoch, outbound: self.outbound.clone(), answer };
+        let entry = Entry {
+            who: who.clone(),
+            client,
+            way: WayIn::Enter { seen, epoch },
+            encoding: self.encoding.name(),
+            address: self.admission.address.clone(),
+            outbound: self.outbound.clone(),
+            answer,
+        };
         handle.tell(Ask::Enter(Box::new(entry))).await?;
         let entered = answered.await.map_err(|_| shutting_down())??;
         Ok(Inside { session: handle, entered, who })
     }
 
-    async fn first_text(&mut self, messages: &mut AggregatedMessageStream) -> Result<bytestring::ByteString, End> {
+    async fn first_frame(&mut self, messages: &mut AggregatedMessageStream) -> Result<FromParticipant, End> {
         loop {
             match messages.recv().await {
-                Some(Ok(AggregatedMessage::Text(text))) if text.len() <= FIRST_FRAME => return Ok(text),
-                Some(Ok(AggregatedMessage::Text(_))) => return Err(frame_too_large(FIRST_FRAME).into()),
                 Some(Ok(AggregatedMessage::Ping(payload))) => self.socket.pong(&payload).await?,
                 Some(Ok(AggregatedMessage::Pong(_))) => {}
-                other => return Err(unfit(other)),
+                other => {
+                    let frame = self.read(other, FIRST_FRAME)?;
+                    return frame.map_err(End::from);
+                }
             }
+        }
+    }
+
+    /// Reads a frame in the encoding of the connection. The outer problem ends it, the inner one is told.
+    fn read(
+        &self,
+        message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>,
+        limit: usize,
+    ) -> Result<Result<FromParticipant, Problem>, End> {
+        let too_large = |bytes: usize| (bytes > limit).then(|| End::from(frame_too_large(limit)));
+        match (self.encoding, message) {
+            (Encoding::Json, Some(Ok(AggregatedMessage::Text(text)))) => match too_large(text.len()) {
+                Some(end) => Err(end),
+                None => Ok(match Propose::decode(&text) {
+                    Some(frame) => Ok(FromParticipant::Propose(frame)),
+                    None => FromParticipant::decode(text.as_bytes()),
+                }),
+            },
+            (Encoding::Cbor, Some(Ok(AggregatedMessage::Binary(bytes)))) => match too_large(bytes.len()) {
+                Some(end) => Err(end),
+                None => Ok(decode_cbor(&bytes).and_then(FromParticipant::from_value)),
+            },
+            (encoding, other) => Err(unfit(encoding, other)),
         }
     }
 
@@ -178,7 +214,7 @@ impl Connection {
         loop {
             let step = tokio::select! {
                 biased;
-                () = outbound.filled() => self.send(&outbound).await,
+                () = outbound.filled() => self.send(&outbound, inside).await,
                 message = messages.recv() => {
                     heard = Instant::now();
                     self.receive(message, inside).await
@@ -205,11 +241,12 @@ impl Connection {
 
     /// Writes all that waits. A write that does not go on because the other side does not read ends when the session cuts
     /// the connection off.
-    async fn send(&mut self, outbound: &Outbound) -> Result<(), End> {
+    async fn send(&mut self, outbound: &Outbound, inside: &Inside) -> Result<(), End> {
         let taken = outbound.take();
-        for frame in taken.frames {
+        for frame in self.encoding.frames(taken.items) {
             self.app.metrics.frames_out.inc();
-            let mut write = std::pin::pin!(self.socket.text(frame));
+            let mut write = std::pin::pin!(write(&mut self.socket, frame));
+            let given_up = tokio::time::Instant::now() + self.app.config.silence;
             loop {
                 tokio::select! {
                     biased;
@@ -217,14 +254,17 @@ impl Connection {
                         written?;
                         break;
                     }
-                    () = outbound.filled() => {
-                        if outbound.is_cut_off() {
-                            return Err(outbound.take().end.map_or(End::Gone, End::from));
-                        }
-                    }
-                    () = tokio::time::sleep(self.app.config.silence) => return Err(End::Gone),
+                    () = outbound.filled() => {}
+                    () = tokio::time::sleep(self.app.config.slow_within / 8) => {}
+                    () = tokio::time::sleep_until(given_up) => return Err(End::Gone),
+                }
+                if let Some(slow) = outbound.cut_off() {
+                    return Err(slow.into());
                 }
             }
+        }
+        if taken.needs_catch_up {
+            inside.session.tell(Ask::CatchUp { connection: inside.entered.id }).await?;
         }
         // What came while we wrote has woken us there: look once more before we sleep.
         outbound.wake_again_if_filled();
@@ -236,19 +276,12 @@ impl Connection {
         message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>,
         inside: &Inside,
     ) -> Result<(), End> {
-        let text = match message {
-            Some(Ok(AggregatedMessage::Text(text))) => text,
+        let message = match message {
             Some(Ok(AggregatedMessage::Ping(payload))) => return self.socket.pong(&payload).await.map_err(End::from),
             Some(Ok(AggregatedMessage::Pong(_))) => return Ok(()),
-            other => return Err(unfit(other)),
+            other => other,
         };
-        if text.len() > inside.entered.frame_limit {
-            return Err(frame_too_large(inside.entered.frame_limit).into());
-        }
-        if let Some(frame) = Propose::decode(&text) {
-            return self.propose(frame, inside).await;
-        }
-        match FromParticipant::decode(text.as_bytes()) {
+        match self.read(message, inside.entered.frame_limit)? {
             Ok(FromParticipant::Propose(frame)) => self.propose(frame, inside).await,
             Ok(FromParticipant::Ping(ping)) => {
                 self.put(&FromService::Pong(Pong { sent: ping.sent, time: now_ms() }));
@@ -269,7 +302,7 @@ impl Connection {
 
     async fn propose(&mut self, frame: Propose, inside: &Inside) -> Result<(), End> {
         if let Err(problem) = inside.entered.rate.check() {
-            self.app.metrics.refused.get_or_create(&crate::metrics::OfProblem { problem: problem.kind().name() }).inc();
+            self.app.metrics.refused(&problem);
             self.put(&FromService::Refused(Refused { n: frame.n, problem }));
             let ask = Ask::Refused { connection: inside.entered.id, n: frame.n };
             return inside.session.tell(ask).await.map_err(End::from);
@@ -278,7 +311,7 @@ impl Connection {
     }
 
     fn put(&self, frame: &FromService) {
-        self.outbound.put_frame(frame.encode().into());
+        self.outbound.put_frame(frame.encode());
     }
 
     /// Tells of a frame that was not understood; ends the connection when there were too many.
@@ -294,12 +327,12 @@ impl Connection {
     async fn bye(mut self, problem: Problem) {
         let kind = problem.kind();
         tracing::debug!(%problem, "a connection is ended");
-        self.app.metrics.closed.get_or_create(&crate::metrics::OfProblem { problem: kind.name() }).inc();
+        self.app.metrics.closed(&problem);
         let reason =
             CloseReason { code: CloseCode::Other(4000 + kind.number()), description: Some(kind.name().to_owned()) };
-        let frame = FromService::Bye(Bye { problem }).encode();
+        let frame = self.encoding.encode(&FromService::Bye(Bye { problem }));
         let last = async {
-            self.socket.text(frame).await?;
+            write(&mut self.socket, frame).await?;
             self.socket.close(Some(reason)).await
         };
         // Who does not read does not get to hold us up.
@@ -309,14 +342,29 @@ impl Connection {
 
 fn frame_too_large(limit: usize) -> Problem {
     Problem::new(ProblemKind::TooLarge, format!("A frame has at most {limit} bytes. Send smaller proposals."))
+        .with("limit", "frame")
 }
 
-/// The end for a message that is no text.
-fn unfit(message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>) -> End {
+/// Refuses a role that the charter does not have.
+pub(crate) fn check_role(session: &SessionHandle, who: &Identity) -> Result<(), Problem> {
+    let charter = session.charter();
+    if charter.has_role(&who.role) {
+        return Ok(());
+    }
+    let names: Vec<_> = charter.role_names().collect();
+    let detail = format!("The charter has no role {:?}; it has {}.", who.role, names.join(", "));
+    Err(Problem::new(ProblemKind::BadToken, detail).did_you_mean(charter.nearest_role(&who.role)))
+}
+
+/// The end for a message that is no frame.
+fn unfit(encoding: Encoding, message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>) -> End {
     use actix_ws::ProtocolError;
     match message {
-        Some(Ok(AggregatedMessage::Binary(_))) => {
-            let detail = format!("The subprotocol {JSON_SUBPROTOCOL} has text frames only.");
+        Some(Ok(AggregatedMessage::Binary(_) | AggregatedMessage::Text(_))) => {
+            let detail = match encoding {
+                Encoding::Json => "The subprotocol rendel.v1.json has text frames only.",
+                Encoding::Cbor => "The subprotocol rendel.v1.cbor has binary frames only.",
+            };
             Problem::new(ProblemKind::Malformed, detail).into()
         }
         Some(Err(ProtocolError::Overflow)) => frame_too_large(LARGEST_FRAME).into(),

@@ -1,25 +1,148 @@
 //! What waits for one connection.
 
 use std::collections::VecDeque;
+use std::sync::{Arc, OnceLock};
+use std::time::{Duration, Instant};
 
+use bytes::Bytes;
 use bytestring::ByteString;
 use parking_lot::Mutex;
 use rendel_core::{Problem, ProblemKind};
+use rendel_wire::{cbor_of_json, settled_frame};
 use tokio::sync::Notify;
 
 use crate::config::QueueLimits;
 
-/// The head and the tail of a `settled` frame, between which updates are joined.
-const HEAD: &str = r#"{"type":"settled","updates":["#;
-const TAIL: &str = "]}";
-/// A joined frame is closed once it has grown to this.
-const FRAME_BYTES: usize = 256 << 10;
+/// A run of updates, shared by all connections that get it. Each encoding of it is made once, by who needs it first.
+#[derive(Debug)]
+pub(crate) struct Run {
+    pub(crate) updates: Vec<Arc<str>>,
+    /// The `seq` of the last of them.
+    pub(crate) last: u64,
+    /// One JSON Patch for each, where somebody follows by patches.
+    pub(crate) patches: Vec<ByteString>,
+    json: OnceLock<ByteString>,
+    cbor: OnceLock<Vec<Bytes>>,
+}
+
+impl Run {
+    pub(crate) fn new(updates: Vec<Arc<str>>, last: u64, patches: Vec<ByteString>) -> Self {
+        Self { updates, last, patches, json: OnceLock::new(), cbor: OnceLock::new() }
+    }
+
+    /// The whole `settled` frame.
+    pub(crate) fn json(&self) -> &ByteString {
+        self.json.get_or_init(|| settled_frame(self.updates.iter().map(|json| &**json)).into())
+    }
+
+    /// Each update in CBOR.
+    pub(crate) fn cbor(&self) -> &[Bytes] {
+        self.cbor.get_or_init(|| self.updates.iter().map(|json| cbor_of_json(json).into()).collect())
+    }
+
+    fn bytes(&self) -> usize {
+        self.updates.iter().map(|json| json.len()).sum()
+    }
+}
+
+/// A frame of any other kind, shared by all connections that get it.
+#[derive(Debug)]
+pub(crate) struct Frame {
+    pub(crate) json: ByteString,
+    cbor: OnceLock<Bytes>,
+}
+
+impl Frame {
+    pub(crate) fn new(json: impl Into<ByteString>) -> Arc<Self> {
+        Arc::new(Self { json: json.into(), cbor: OnceLock::new() })
+    }
+
+    pub(crate) fn cbor(&self) -> &Bytes {
+        self.cbor.get_or_init(|| cbor_of_json(&self.json).into())
+    }
+}
+
+/// The state at one `seq`, shared by all who get it. Each encoding of it is made once.
+#[derive(Debug)]
+pub(crate) struct Snapshot {
+    pub(crate) seq: u64,
+    pub(crate) json: Bytes,
+    cbor: OnceLock<Bytes>,
+}
+
+impl Snapshot {
+    pub(crate) fn new(seq: u64, json: String) -> Arc<Self> {
+        Arc::new(Self { seq, json: json.into(), cbor: OnceLock::new() })
+    }
+
+    pub(crate) fn text(&self) -> &str {
+        std::str::from_utf8(&self.json).unwrap_or_default()
+    }
+
+    pub(crate) fn cbor(&self) -> &Bytes {
+        self.cbor.get_or_init(|| cbor_of_json(self.text()).into())
+    }
+}
+
+/// Where the session stands, for one connection.
+#[derive(Debug)]
+pub(crate) struct Arrival {
+    /// The frame but for the state.
+    pub(crate) head: Arc<Frame>,
+    pub(crate) state: Option<Arc<Snapshot>>,
+    /// The `seq` that a replica has after it.
+    pub(crate) seq: u64,
+}
+
+/// Where someone who follows by events begins.
+#[derive(Debug)]
+pub(crate) struct Beginning {
+    pub(crate) seq: u64,
+    /// The state at `seq`, for those who have none; else what they missed is theirs to read.
+    pub(crate) state: Option<Arc<Snapshot>>,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Item {
+    Updates(Arc<Run>),
+    Frame(Arc<Frame>),
+    /// At first, and as the one catch-up in place of a backlog.
+    Welcome(Arc<Arrival>),
+    Begin(Arc<Beginning>),
+}
+
+impl Item {
+    fn bytes(&self) -> usize {
+        match self {
+            Self::Updates(run) => run.bytes(),
+            Self::Frame(frame) => frame.json.len(),
+            Self::Welcome(arrival) => {
+                arrival.head.json.len() + arrival.state.as_ref().map_or(0, |state| state.json.len())
+            }
+            Self::Begin(beginning) => beginning.state.as_ref().map_or(0, |state| state.json.len()),
+        }
+    }
+
+    fn seq(&self) -> Option<u64> {
+        match self {
+            Self::Updates(run) => Some(run.last),
+            Self::Welcome(arrival) => Some(arrival.seq),
+            Self::Begin(beginning) => Some(beginning.seq),
+            Self::Frame(_) => None,
+        }
+    }
+}
 
 /// A bounded queue between a session and one connection. The session puts without ever waiting; the connection takes all
-/// that is there, with the updates of a run joined into one frame, so that batches grow by themselves under load.
+/// that is there whenever it has written what it had.
+///
+/// A connection that falls behind loses its backlog, and nothing more is put. Once it has written what it had, it is given
+/// one catch-up in place of all that. If it falls behind again soon after, or does not come to write for too long, it
+/// is cut off as `slow`. Nobody else waits for it.
 #[derive(Debug)]
 pub(crate) struct Outbound {
     limits: QueueLimits,
+    slow_within: Duration,
     queue: Mutex<Queue>,
     wake: Notify,
 }
@@ -29,56 +152,87 @@ struct Queue {
     items: VecDeque<Item>,
     bytes: usize,
     end: Option<Problem>,
+    /// When what waits began to wait.
+    waiting_since: Option<Instant>,
+    /// The `seq` up to which updates were handed over; none before the first welcome was.
+    taken: Option<u64>,
+    behind: Option<Behind>,
+    caught_up: Option<Instant>,
+    catch_ups: u32,
 }
 
-#[derive(Clone, Debug)]
-enum Item {
-    /// A whole `settled` frame, shared by all connections that get it.
-    Updates(ByteString),
-    Frame(ByteString),
+#[derive(Clone, Copy, Debug)]
+struct Behind {
+    since: Instant,
+    /// Whether the session was asked for the catch-up.
+    is_asked: bool,
 }
 
 /// What a connection takes out of its queue at one time.
 #[derive(Debug)]
 pub(crate) struct Taken {
-    pub(crate) frames: Vec<ByteString>,
-    /// Why the connection ends after these frames, if it does.
+    pub(crate) items: VecDeque<Item>,
+    /// Why the connection ends after these, if it does.
     pub(crate) end: Option<Problem>,
+    /// The connection fell behind, and the session is to be asked for its catch-up.
+    pub(crate) needs_catch_up: bool,
+}
+
+/// How a queue stands.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct QueueFigures {
+    pub(crate) taken: Option<u64>,
+    pub(crate) frames: u64,
+    pub(crate) bytes: u64,
+    pub(crate) lag_ms: u64,
+    pub(crate) catch_ups: u32,
 }
 
 impl Outbound {
-    pub(crate) fn new(limits: QueueLimits) -> Self {
-        Self { limits, queue: Mutex::default(), wake: Notify::new() }
+    pub(crate) fn new(limits: QueueLimits, slow_within: Duration) -> Self {
+        Self { limits, slow_within, queue: Mutex::default(), wake: Notify::new() }
     }
 
-    /// Puts a `settled` frame, as [`rendel_wire::settled_frame`] makes it.
-    pub(crate) fn put_updates(&self, frame: ByteString) {
-        self.put(Item::Updates(frame));
-    }
-
-    /// Puts any other frame.
-    pub(crate) fn put_frame(&self, frame: ByteString) {
-        self.put(Item::Frame(frame));
-    }
-
-    fn put(&self, item: Item) {
+    /// Puts an item; gives whether the connection fell behind with it.
+    pub(crate) fn put(&self, item: Item) -> bool {
         let mut queue = self.queue.lock();
-        if queue.end.is_some() {
-            return;
+        if queue.end.is_some() || queue.behind.is_some() {
+            return false;
         }
-        queue.bytes += item.text().len();
+        queue.waiting_since.get_or_insert_with(Instant::now);
+        queue.bytes += item.bytes();
         queue.items.push_back(item);
         // One frame larger than the whole bound, such as a snapshot, may wait alone.
-        if queue.items.len() > self.limits.frames || (queue.bytes > self.limits.bytes && queue.items.len() > 1) {
+        let is_full =
+            queue.items.len() > self.limits.frames || (queue.bytes > self.limits.bytes && queue.items.len() > 1);
+        if is_full {
             queue.items.clear();
-            queue.end = Some(Problem::new(
-                ProblemKind::Slow,
-                "This connection read more slowly than the session went on, and was cut off. Connect again with the last \"seq\" \
-                 that you applied, and you get what you missed.",
-            ));
+            queue.bytes = 0;
+            if queue.caught_up.is_some_and(|at| at.elapsed() < self.slow_within) {
+                queue.end = Some(slow());
+            } else {
+                queue.behind = Some(Behind { since: Instant::now(), is_asked: false });
+            }
         }
         drop(queue);
         self.wake.notify_one();
+        is_full
+    }
+
+    pub(crate) fn put_frame(&self, json: impl Into<ByteString>) {
+        self.put(Item::Frame(Frame::new(json)));
+    }
+
+    /// Puts where the session stands now: what was lost before it is part of it.
+    pub(crate) fn put_welcome(&self, arrival: Arrival) {
+        {
+            let mut queue = self.queue.lock();
+            if queue.behind.take().is_some() {
+                queue.catch_ups += 1;
+                queue.caught_up = Some(Instant::now());
+            }
+        }
+        self.put(Item::Welcome(Arc::new(arrival)));
     }
 
     /// Ends the connection after what waits.
@@ -87,15 +241,18 @@ impl Outbound {
         self.wake.notify_one();
     }
 
-    /// Whether the connection was cut off because it fell behind; what is being written to it then never arrives.
-    pub(crate) fn is_cut_off(&self) -> bool {
-        self.queue.lock().end.as_ref().is_some_and(|problem| problem.kind() == ProblemKind::Slow)
+    /// Why the connection was cut off, where it was: what is being written to it then never arrives.
+    pub(crate) fn cut_off(&self) -> Option<Problem> {
+        let queue = self.queue.lock();
+        let is_stuck = queue.behind.is_some_and(|behind| behind.since.elapsed() > self.slow_within);
+        let is_slow = queue.end.as_ref().is_some_and(|problem| problem.kind() == ProblemKind::Slow);
+        (is_stuck || is_slow).then(slow)
     }
 
     /// Wakes the connection once more if something waits: a wake that came while it was writing was used up there.
     pub(crate) fn wake_again_if_filled(&self) {
         let queue = self.queue.lock();
-        if !queue.items.is_empty() || queue.end.is_some() {
+        if !queue.items.is_empty() || queue.end.is_some() || queue.behind.is_some_and(|behind| !behind.is_asked) {
             self.wake.notify_one();
         }
     }
@@ -107,99 +264,108 @@ impl Outbound {
 
     /// Takes all that waits.
     pub(crate) fn take(&self) -> Taken {
-        let (items, end) = {
-            let mut queue = self.queue.lock();
-            queue.bytes = 0;
-            (std::mem::take(&mut queue.items), queue.end.clone())
-        };
-        Taken { frames: joined(items), end }
+        let mut queue = self.queue.lock();
+        queue.bytes = 0;
+        queue.waiting_since = None;
+        let items = std::mem::take(&mut queue.items);
+        queue.taken = items.iter().rev().find_map(Item::seq).or(queue.taken);
+        let needs_catch_up = queue.behind.as_mut().is_some_and(|behind| !std::mem::replace(&mut behind.is_asked, true));
+        Taken { items, end: queue.end.clone(), needs_catch_up }
     }
-}
 
-impl Item {
-    fn text(&self) -> &ByteString {
-        match self {
-            Self::Updates(text) | Self::Frame(text) => text,
+    pub(crate) fn figures(&self) -> QueueFigures {
+        let queue = self.queue.lock();
+        let since = queue.waiting_since.or(queue.behind.map(|behind| behind.since));
+        QueueFigures {
+            taken: queue.taken,
+            frames: queue.items.len() as u64,
+            bytes: queue.bytes as u64,
+            lag_ms: since.map_or(0, |since| u64::try_from(since.elapsed().as_millis()).unwrap_or(u64::MAX)),
+            catch_ups: queue.catch_ups,
         }
     }
 }
 
-/// Joins each run of updates into one frame; one that stands alone is passed on as it is, without a copy.
-fn joined(items: VecDeque<Item>) -> Vec<ByteString> {
-    let mut frames = Vec::new();
-    let mut run: Vec<ByteString> = Vec::new();
-    let mut bytes = 0;
-    for item in items {
-        match item {
-            Item::Updates(frame) => {
-                bytes += frame.len();
-                run.push(frame);
-                if bytes > FRAME_BYTES {
-                    frames.extend(join(&mut run));
-                    bytes = 0;
-                }
-            }
-            Item::Frame(frame) => {
-                frames.extend(join(&mut run));
-                bytes = 0;
-                frames.push(frame);
-            }
-        }
-    }
-    frames.extend(join(&mut run));
-    frames
-}
-
-fn join(run: &mut Vec<ByteString>) -> Option<ByteString> {
-    if run.len() < 2 {
-        return run.pop();
-    }
-    let mut frame = String::with_capacity(run.iter().map(|part| part.len()).sum());
-    frame.push_str(HEAD);
-    for (index, part) in run.drain(..).enumerate() {
-        if index > 0 {
-            frame.push(',');
-        }
-        frame.push_str(part.strip_prefix(HEAD).and_then(|part| part.strip_suffix(TAIL)).unwrap_or_default());
-    }
-    frame.push_str(TAIL);
-    Some(frame.into())
+fn slow() -> Problem {
+    Problem::new(
+        ProblemKind::Slow,
+        "This connection read more slowly than the session went on, and was cut off. Connect again with the last \"seq\" \
+         that you applied, and you get what you missed.",
+    )
+    .with("limit", "queue")
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rendel_wire::settled_frame;
 
-    fn updates(body: &str) -> ByteString {
-        settled_frame([body]).into()
+    const LIMITS: QueueLimits = QueueLimits { frames: 3, bytes: 1_000 };
+    const LONG: Duration = Duration::from_secs(600);
+
+    fn run(last: u64) -> Item {
+        Item::Updates(Arc::new(Run::new(vec![last.to_string().into()], last, vec![])))
+    }
+
+    fn fill(queue: &Outbound, seqs: std::ops::RangeInclusive<u64>) {
+        for seq in seqs {
+            queue.put(run(seq));
+        }
+    }
+
+    fn welcome(seq: u64) -> Arrival {
+        Arrival { head: Frame::new("{}"), state: None, seq }
+    }
+
+    fn seqs(taken: &Taken) -> Vec<u64> {
+        taken.items.iter().filter_map(Item::seq).collect()
     }
 
     #[test]
-    fn a_run_of_updates_leaves_as_one_frame_and_keeps_its_place_among_other_frames() {
-        let queue = Outbound::new(QueueLimits { frames: 10, bytes: 1_000 });
-        queue.put_updates(updates("1"));
-        queue.put_updates(updates("2"));
-        queue.put_frame("{\"type\":\"pong\"}".into());
-        queue.put_updates(updates("3"));
-        let frames: Vec<String> = queue.take().frames.iter().map(ToString::to_string).collect();
-        assert_eq!(frames, [settled_frame(["1", "2"]), "{\"type\":\"pong\"}".to_owned(), settled_frame(["3"])]);
-        assert!(queue.take().frames.is_empty());
-    }
-
-    #[test]
-    fn who_falls_behind_loses_the_backlog_and_is_told_why() {
-        let queue = Outbound::new(QueueLimits { frames: 3, bytes: 1_000 });
-        (0..5).for_each(|_| queue.put_updates(updates("1")));
+    fn who_falls_behind_loses_the_backlog_and_gets_one_catch_up_in_its_place() {
+        let queue = Outbound::new(LIMITS, LONG);
+        fill(&queue, 1..=2);
+        assert_eq!(seqs(&queue.take()), [1, 2]);
+        let fell: Vec<bool> = (3..=9).map(|seq| queue.put(run(seq))).collect();
+        assert_eq!(fell, [false, false, false, true, false, false, false]);
         let taken = queue.take();
-        assert_eq!((taken.frames.len(), taken.end.map(|end| end.kind())), (0, Some(ProblemKind::Slow)));
-        assert!(queue.is_cut_off());
+        assert_eq!((seqs(&taken), taken.end.is_none(), taken.needs_catch_up), (vec![], true, true));
+        assert!(!queue.take().needs_catch_up, "it is asked for once");
+        assert_eq!(
+            (queue.figures().taken, queue.figures().catch_ups),
+            (Some(2), 0),
+            "it had up to 2, and misses what came after"
+        );
+        queue.put_welcome(welcome(9));
+        queue.put(run(10));
+        assert_eq!(seqs(&queue.take()), [9, 10]);
+        assert_eq!((queue.figures().taken, queue.figures().catch_ups), (Some(10), 1));
+    }
+
+    #[test]
+    fn who_loses_the_first_welcome_is_known_to_hold_nothing() {
+        let queue = Outbound::new(LIMITS, LONG);
+        queue.put_welcome(welcome(7));
+        fill(&queue, 8..=10);
+        assert_eq!((queue.take().needs_catch_up, queue.figures().taken), (true, None));
+    }
+
+    #[test]
+    fn who_falls_behind_again_soon_or_does_not_come_to_write_is_cut_off() {
+        let queue = Outbound::new(LIMITS, LONG);
+        fill(&queue, 1..=4);
+        assert!(queue.cut_off().is_none());
+        queue.put_welcome(welcome(4));
+        fill(&queue, 5..=8);
+        assert_eq!(queue.cut_off().map(|problem| problem.kind()), Some(ProblemKind::Slow));
+        let stuck = Outbound::new(LIMITS, Duration::ZERO);
+        fill(&stuck, 1..=4);
+        assert!(stuck.cut_off().is_some());
     }
 
     #[test]
     fn a_snapshot_larger_than_the_bound_may_wait_alone() {
-        let queue = Outbound::new(QueueLimits { frames: 3, bytes: 100 });
-        queue.put_frame("x".repeat(500).into());
-        assert_eq!(queue.take().frames.len(), 1);
+        let queue = Outbound::new(QueueLimits { frames: 3, bytes: 100 }, LONG);
+        queue.put_frame("x".repeat(500));
+        assert_eq!(queue.take().items.len(), 1);
     }
 }

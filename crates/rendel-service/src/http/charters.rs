@@ -20,16 +20,23 @@ pub(crate) async fn publish(request: HttpRequest, payload: web::Payload, app: Sh
     backend(&request, &app)?;
     let source = text_body(payload, BACKEND_BODY).await?;
     let charter = Charter::parse(&source).map_err(|faults| with_faults(&faults))?;
+    let (is_new, entry) = keep(&app, &charter).await?;
+    Ok(if is_new { HttpResponse::Created() } else { HttpResponse::Ok() }.json(entry))
+}
+
+/// Keeps a charter; gives whether it was not there already. `exists` where its version has another text.
+pub(super) async fn keep(app: &Shared, charter: &Charter) -> Result<(bool, CharterEntry), Failure> {
     let version = i32::try_from(charter.version)
         .map_err(|_| Problem::new(ProblemKind::OutOfBounds, "`version` is too large."))?;
-    let kept = app.store.publish_charter(charter.name.clone(), version, charter.title.clone(), source.clone()).await;
-    let row = app.store.charter(charter.name.clone(), Some(version)).await?;
+    let (name, source) = (charter.name.clone(), charter.source.clone());
+    let kept = app.store.publish_charter(name.clone(), version, charter.title.clone(), source.clone()).await;
+    let row = app.store.charter(name.clone(), Some(version)).await?;
     let entry = row.as_ref().map(entry).ok_or_else(crate::failure::unavailable)?;
     match kept {
-        Ok(()) => Ok(HttpResponse::Created().json(entry)),
-        Err(StoreError::Exists) if row.is_some_and(|row| row.source == source) => Ok(HttpResponse::Ok().json(entry)),
+        Ok(()) => Ok((true, entry)),
+        Err(StoreError::Exists) if row.is_some_and(|row| row.source == source) => Ok((false, entry)),
         Err(StoreError::Exists) => {
-            let (name, next) = (&charter.name, version.saturating_add(1));
+            let next = version.saturating_add(1);
             let detail = format!(
                 "Version {version} of {name:?} is published with another text. Sessions rely on it: publish this one as version {next}."
             );

@@ -1,10 +1,15 @@
 //! The calls of the HTTP interface.
 
 pub(crate) mod charters;
+pub(crate) mod events;
+pub(crate) mod journal;
+pub(crate) mod life;
 pub(crate) mod participants;
-mod patches;
 pub(crate) mod service;
 pub(crate) mod sessions;
+pub(crate) mod state;
+mod tags;
+pub(crate) mod tickets;
 pub(crate) mod tokens;
 
 use std::sync::Arc;
@@ -12,6 +17,9 @@ use std::sync::Arc;
 use actix_web::web::{self, Bytes, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse};
 use rendel_core::{Problem, ProblemKind};
+
+pub(crate) use tags::Tags;
+pub(crate) use tickets::Tickets;
 
 use crate::app::App;
 use crate::failure::Failure;
@@ -39,10 +47,21 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(sessions::list)
                 .service(sessions::show)
                 .service(tokens::issue)
-                .service(participants::state)
+                .service(life::import)
+                .service(life::freeze)
+                .service(life::thaw)
+                .service(life::end)
+                .service(life::reset)
+                .service(life::export)
+                .service(life::connections)
+                .service(state::show)
+                .service(state::change)
+                .service(state::diff)
                 .service(participants::propose)
-                .service(participants::journal)
-                .service(participants::conflicts)
+                .service(journal::journal)
+                .service(journal::conflicts)
+                .service(events::follow)
+                .service(tickets::issue)
                 .service(participants::charter)
                 .route("/sessions/{session}/connect", web::get().to(crate::connection::connect))
                 .default_service(web::to(nothing_here)),
@@ -70,7 +89,8 @@ async fn nothing_here(request: HttpRequest) -> Answer {
 
 /// The body of a request, `too-large` beyond `limit` bytes.
 async fn body(payload: web::Payload, limit: usize) -> Result<Bytes, Problem> {
-    let too_large = || Problem::new(ProblemKind::TooLarge, format!("The body has at most {limit} bytes."));
+    let too_large =
+        || Problem::new(ProblemKind::TooLarge, format!("The body has at most {limit} bytes.")).with("limit", "body");
     let read = payload.to_bytes_limited(limit).await.map_err(|_| too_large())?;
     read.map_err(|error| Problem::new(ProblemKind::Malformed, format!("The body broke off: {error}.")))
 }

@@ -23,10 +23,7 @@ pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Share
     backend(&request, &app)?;
     let asked: OpenSession = decode_json(&body(payload, BACKEND_BODY).await?)?;
     let id = asked.id.unwrap_or_else(|| uuid::Uuid::now_v7().to_string());
-    if !is_id(&id) {
-        let detail = "A session's id has 1 to 64 letters, digits, dashes and underscores.";
-        return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
-    }
+    check_id(&id)?;
     let version = asked.version.map(|version| i32::try_from(version).unwrap_or(i32::MAX));
     let row = app.store.charter(asked.charter.clone(), version).await?;
     let row = row.ok_or_else(|| {
@@ -39,15 +36,19 @@ pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Share
         .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
     Sequencer::open(charter.into(), asked.opening.as_ref())?;
     let opening = asked.opening.map(|opening| opening.to_string());
-    let kept = app.store.open_session(id.clone(), row.name, row.version, opening).await;
-    match kept {
-        Ok(kept) => Ok(HttpResponse::Created().json(info(&app, kept, 0, row.title).await)),
-        Err(StoreError::Exists) => {
+    let opened = kept(&id, app.store.open_session(id.clone(), row.name, row.version, opening).await)?;
+    Ok(HttpResponse::Created().json(info(&app, opened, 0, row.title).await))
+}
+
+/// What became of a session that was to be kept under an id.
+pub(super) fn kept(id: &str, result: Result<SessionRow, StoreError>) -> Result<SessionRow, Failure> {
+    result.map_err(|error| match error {
+        StoreError::Exists => {
             let detail = format!("There is a session {id:?} already. Use it, or choose another id.");
-            Err(Failure(Problem::new(ProblemKind::Exists, detail)))
+            Failure(Problem::new(ProblemKind::Exists, detail))
         }
-        Err(error) => Err(error.into()),
-    }
+        other => other.into(),
+    })
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
@@ -80,10 +81,14 @@ pub(crate) async fn list(request: HttpRequest, filter: web::Query<Filter>, app: 
 #[get("/sessions/{session}")]
 pub(crate) async fn show(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
     backend(&request, &app)?;
-    let id = session.into_inner();
-    let (row, seq) = app.store.session(id.clone()).await?.ok_or_else(|| no_session(&id))?;
+    Ok(HttpResponse::Ok().json(info_of(&app, &session).await?))
+}
+
+/// A session as the backend sees it.
+pub(super) async fn info_of(app: &App, id: &str) -> Result<SessionInfo, Failure> {
+    let (row, seq) = app.store.session(id.to_owned()).await?.ok_or_else(|| no_session(id))?;
     let charter = app.store.charter(row.charter.clone(), Some(row.version)).await?;
-    Ok(HttpResponse::Ok().json(info(&app, row, seq, charter.map(|charter| charter.title).unwrap_or_default()).await))
+    Ok(info(app, row, seq, charter.map(|charter| charter.title).unwrap_or_default()).await)
 }
 
 async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInfo {
@@ -95,7 +100,8 @@ async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInf
         charter: row.charter,
         version: u32::try_from(row.version).unwrap_or(0),
         title,
-        status: row.status,
+        status: figures.map_or(row.status, |figures| figures.status.name().to_owned()),
+        kept_from: u64::try_from(row.kept_from).unwrap_or(0),
         seq: figures.map_or(seq, |figures| figures.seq),
         epoch: figures.map_or(u64::try_from(row.epoch).unwrap_or(0), |figures| figures.epoch),
         participants: figures.map_or(0, |figures| figures.participants),
@@ -108,7 +114,9 @@ async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInf
     }
 }
 
-fn is_id(text: &str) -> bool {
-    (1..=64).contains(&text.len())
-        && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
+pub(super) fn check_id(id: &str) -> Result<(), Problem> {
+    let is_id = (1..=64).contains(&id.len())
+        && id.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_');
+    let detail = "A session's id has 1 to 64 letters, digits, dashes and underscores.";
+    if is_id { Ok(()) } else { Err(Problem::new(ProblemKind::Malformed, detail)) }
 }

@@ -1,9 +1,14 @@
 //! Sessions as tasks, and the mailbox through which the world speaks to one.
 
 mod digests;
+mod entering;
+mod life;
+mod past;
+mod proposing;
 mod recent;
 mod recovery;
 mod roster;
+mod showing;
 mod task;
 
 use std::sync::Arc;
@@ -12,16 +17,21 @@ use std::time::Duration;
 use bytestring::ByteString;
 use governor::clock::{Clock as _, DefaultClock};
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
-use rendel_core::{Actor, Path, Problem, ProblemKind, Proposal};
-use rendel_store::TakenOver;
+use rendel_core::{Actor, Change, Path, Problem, ProblemKind, Proposal};
 use rendel_wire::Propose;
+use rendel_wire::http::ConnectionInfo;
+use serde_json::Value;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
-use crate::app::App;
 use crate::auth::Identity;
 use crate::connection::Outbound;
 use crate::failure::{shutting_down, unavailable};
+use crate::http::Tags;
+
+pub(crate) use life::Status;
+pub(crate) use past::{Patches, state_at, too_old};
+pub(crate) use task::start_session;
 
 /// Asks that may wait; beyond them connections wait, and with them their senders.
 const MAILBOX: usize = 1_024;
@@ -47,6 +57,10 @@ pub(crate) enum Ask {
     Leave {
         connection: ConnectionId,
     },
+    /// A connection fell behind and has written what it had.
+    CatchUp {
+        connection: ConnectionId,
+    },
     Digest {
         connection: ConnectionId,
         seq: u64,
@@ -55,7 +69,22 @@ pub(crate) enum Ask {
     ProposeOnce {
         actor: Actor,
         proposal: Proposal,
-        answer: oneshot::Sender<Result<ByteString, Problem>>,
+        answer: oneshot::Sender<Result<Answered, Problem>>,
+    },
+    Patch {
+        actor: Actor,
+        patch: AskedPatch,
+        answer: oneshot::Sender<Result<Answered, Problem>>,
+    },
+    Status {
+        status: Status,
+        by: String,
+        answer: oneshot::Sender<Result<(), Problem>>,
+    },
+    Reset {
+        opening: Option<Value>,
+        actor: Actor,
+        answer: oneshot::Sender<Result<Answered, Problem>>,
     },
     Read {
         path: Option<Path>,
@@ -63,6 +92,9 @@ pub(crate) enum Ask {
     },
     Figures {
         answer: oneshot::Sender<Figures>,
+    },
+    Connections {
+        answer: oneshot::Sender<Vec<ConnectionInfo>>,
     },
     Stop {
         answer: oneshot::Sender<()>,
@@ -74,10 +106,37 @@ pub(crate) enum Ask {
 pub(crate) struct Entry {
     pub(crate) who: Identity,
     pub(crate) client: Uuid,
-    pub(crate) seen: Option<u64>,
-    pub(crate) epoch: Option<u64>,
+    pub(crate) way: WayIn,
+    /// The name of how it is spoken to.
+    pub(crate) encoding: &'static str,
+    pub(crate) address: String,
     pub(crate) outbound: Arc<Outbound>,
     pub(crate) answer: oneshot::Sender<Result<Entered, Problem>>,
+}
+
+/// How a connection takes part.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum WayIn {
+    /// With a replica: up to where, where it was here before.
+    Enter { seen: Option<u64>, epoch: Option<u64> },
+    /// By events, after what it has already.
+    Follow { after: Option<u64>, patches: bool },
+}
+
+/// A document that is to change the state.
+#[derive(Clone, Debug)]
+pub(crate) struct AskedPatch {
+    pub(crate) change: Change,
+    /// The places at which the state must be.
+    pub(crate) if_match: Option<Tags>,
+}
+
+/// What became of a call that changes the state.
+#[derive(Clone, Debug)]
+pub(crate) struct Answered {
+    pub(crate) seq: u64,
+    /// The settled update; none where nothing was to be changed.
+    pub(crate) json: Option<ByteString>,
 }
 
 /// What a connection that has entered is given; its `welcome` comes through its queue.
@@ -105,6 +164,7 @@ pub(crate) struct Figures {
     pub(crate) agreed_seq: u64,
     pub(crate) agreed: u64,
     pub(crate) differed: u64,
+    pub(crate) status: Status,
 }
 
 /// The rate of one participant's proposals, shared by their connections.
@@ -136,27 +196,52 @@ impl Rate {
                  that it gets is a loop: let it answer to what people do.",
                 self.per_second
             );
-            Problem::new(ProblemKind::TooFast, detail).with("wait_ms", wait_ms)
+            Problem::new(ProblemKind::TooFast, detail).with("wait_ms", wait_ms).with("limit", "proposals-per-second")
         })
     }
 }
 
-/// The way into a session; clones share it.
+/// The way into a session; clones share it, and while there is one the session stays in memory.
 #[derive(Clone, Debug)]
-pub(crate) struct SessionHandle {
-    pub(crate) ord: i64,
-    pub(crate) charter: Arc<rendel_core::Charter>,
+pub(crate) struct SessionHandle(Arc<Inside>);
+
+#[derive(Debug)]
+struct Inside {
+    id: String,
+    ord: i64,
+    charter: Arc<rendel_core::Charter>,
     mailbox: mpsc::Sender<Ask>,
 }
 
 impl SessionHandle {
+    fn new(id: String, ord: i64, charter: Arc<rendel_core::Charter>, mailbox: mpsc::Sender<Ask>) -> Self {
+        Self(Arc::new(Inside { id, ord, charter, mailbox }))
+    }
+
+    pub(crate) fn id(&self) -> &str {
+        &self.0.id
+    }
+
+    pub(crate) fn ord(&self) -> i64 {
+        self.0.ord
+    }
+
+    pub(crate) fn charter(&self) -> &Arc<rendel_core::Charter> {
+        &self.0.charter
+    }
+
     pub(crate) fn is_closed(&self) -> bool {
-        self.mailbox.is_closed()
+        self.0.mailbox.is_closed()
+    }
+
+    /// Whether nobody has another clone of it.
+    pub(crate) fn is_alone(&self) -> bool {
+        Arc::strong_count(&self.0) == 1
     }
 
     /// Puts an ask into the mailbox; waits while it is full.
     pub(crate) async fn tell(&self, ask: Ask) -> Result<(), Problem> {
-        self.mailbox.send(ask).await.map_err(|_| shutting_down())
+        self.0.mailbox.send(ask).await.map_err(|_| shutting_down())
     }
 
     async fn ask<T>(&self, ask: impl FnOnce(oneshot::Sender<T>) -> Ask) -> Result<T, Problem> {
@@ -168,8 +253,20 @@ impl SessionHandle {
         tokio::time::timeout(PATIENCE, asked).await.map_err(|_| unavailable())?
     }
 
-    pub(crate) async fn propose_once(&self, actor: Actor, proposal: Proposal) -> Result<ByteString, Problem> {
+    pub(crate) async fn propose_once(&self, actor: Actor, proposal: Proposal) -> Result<Answered, Problem> {
         self.ask(|answer| Ask::ProposeOnce { actor, proposal, answer }).await?
+    }
+
+    pub(crate) async fn patch(&self, actor: Actor, patch: AskedPatch) -> Result<Answered, Problem> {
+        self.ask(|answer| Ask::Patch { actor, patch, answer }).await?
+    }
+
+    pub(crate) async fn change_status(&self, status: Status, by: String) -> Result<(), Problem> {
+        self.ask(|answer| Ask::Status { status, by, answer }).await?
+    }
+
+    pub(crate) async fn reset(&self, opening: Option<Value>, actor: Actor) -> Result<Answered, Problem> {
+        self.ask(|answer| Ask::Reset { opening, actor, answer }).await?
     }
 
     pub(crate) async fn read(&self, path: Option<Path>) -> Result<Reading, Problem> {
@@ -180,19 +277,13 @@ impl SessionHandle {
         self.ask(|answer| Ask::Figures { answer }).await
     }
 
+    pub(crate) async fn connections(&self) -> Result<Vec<ConnectionInfo>, Problem> {
+        self.ask(|answer| Ask::Connections { answer }).await
+    }
+
     /// Ends the session's task: what it accepted is settled and written, then its connections are told.
     pub(crate) async fn stop(&self) {
         // It may have ended by itself; then there is nothing to wait for.
         let _ = self.ask(|answer| Ask::Stop { answer }).await;
     }
-}
-
-/// Starts the task of a session that was taken over. It runs on the thread of whoever first asked for it: connections of
-/// the same thread then reach it without waking another one.
-pub(crate) fn start_session(app: Arc<App>, taken: TakenOver) -> Result<SessionHandle, Problem> {
-    let (mailbox, asks) = mpsc::channel(MAILBOX);
-    let task = task::Task::new(app, taken)?;
-    let handle = SessionHandle { ord: task.ord(), charter: task.charter().clone(), mailbox };
-    tokio::spawn(task.run(asks));
-    Ok(handle)
 }

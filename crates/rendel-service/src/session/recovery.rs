@@ -4,7 +4,9 @@ use std::sync::Arc;
 
 use rendel_core::{Charter, ClientOutcome, Problem, Sequencer};
 use rendel_store::{StoreError, TakenOver};
+use rendel_wire::FromService;
 
+use super::life::Status;
 use super::recent::Recent;
 use super::task::{Origin, Output, Task};
 use crate::failure::{from_store, unavailable};
@@ -13,16 +15,25 @@ impl Task {
     /// Loads the session again after the journal failed; gives whether that worked. What was under way turns out to be in
     /// the journal or not: who proposed it is told which.
     pub(super) async fn try_to_recover(&mut self) -> bool {
-        let taken = match self.app.store.take_over(self.head.id.clone()).await {
+        let taken = match self.app.store.take_over(self.head.id.clone(), Some(self.epoch)).await {
             Ok(Some(taken)) => taken,
-            Ok(None) | Err(_) => return false,
+            Ok(None) => {
+                // Meanwhile another process took it over.
+                self.under_way = self.adrift.take().map(|outputs| (0, outputs)).into_iter().collect();
+                self.is_superseded = true;
+                return true;
+            }
+            Err(_) => return false,
         };
         let Ok((sequencer, recent)) = recovered(&self.charter, &taken) else { return false };
+        self.status = Status::stored(&taken.row.status);
+        self.status.name().clone_into(&mut self.head.status);
         self.epoch = u64::try_from(taken.row.epoch).unwrap_or(self.epoch);
         self.epochs = taken.epochs;
         self.sequencer = sequencer;
         self.recent = recent;
         self.snapshot = None;
+        self.bytes_since = 0;
         self.kept_snapshot = taken.snapshot.map_or(0, |snapshot| snapshot.seq);
         tracing::info!(session = %self.head.id, seq = self.sequencer.seq(), "the journal is back");
         let waiting = self.adrift.take().unwrap_or_default();
@@ -44,8 +55,8 @@ impl Task {
                 rows.into_iter().map(Into::into).collect()
             }
         };
-        self.show_run(&mut updates.clone());
         self.shown = now;
+        self.show_run(&mut updates.clone());
     }
 
     pub(super) fn answer_after_recovery(&mut self, output: Output) {
@@ -67,7 +78,7 @@ impl Task {
                     (None, Origin::Connection { connection, .. }) => self.refuse(connection, n, unavailable()),
                 }
             }
-            Output::Welcome { connection, .. } => {
+            Output::Welcome { connection, .. } | Output::Begin { connection, .. } => {
                 if let Some(member) = self.members.get(&connection) {
                     member.outbound.end(unavailable());
                 }
@@ -75,6 +86,12 @@ impl Task {
             Output::Repeated { n, connection, .. } => self.refuse(connection, n, unavailable()),
             Output::Read { answer, .. } => drop(answer.send(Err(unavailable()))),
             Output::Answer { answer, .. } => drop(answer.send(Err(unavailable()))),
+            Output::Status { status, by, answer } => {
+                // It was on disk before it came here.
+                self.show_status(status, by);
+                let _ = answer.send(Ok(()));
+            }
+            Output::Roster(change) => self.tell_all(&FromService::Roster(change)),
             // What was asked or repaired meanwhile is asked again.
             Output::Snapshot(_) | Output::AskForDigests { .. } | Output::Resync { .. } => {}
         }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use anyhow::Result;
-use rendel_client::{Change, Connection, ConnectionError, Event, Replica, Target};
+use rendel_client::{Change, Connection, ConnectionError, Encoding, Event, Replica, Target};
 use rendel_core::{Problem, Settled};
 use rendel_wire::Roster;
 use serde_json::{Value, json};
@@ -22,7 +22,8 @@ const HELP: &str = "  state                 the present state
 
 pub(crate) async fn run(args: &EnterArgs, out: Out) -> Result<()> {
     let token = token_for(&args.reach, &args.session, &args.whom).await?;
-    let target = Target { server: args.reach.server.clone(), session: args.session.clone(), token };
+    let target =
+        Target { server: args.reach.server.clone(), session: args.session.clone(), token, encoding: Encoding::Json };
     let mut visit = Visit {
         connection: Connection::new(target, uuid::Uuid::now_v7()),
         out,
@@ -128,6 +129,9 @@ impl Visit {
                 self.out.line(&format!("this replica was repaired at #{seq}: {reason}"));
             }
             Event::Changed(Change::Roster(change)) => self.roster(&change),
+            Event::Changed(Change::Status(change)) => {
+                self.out.line(&format!("the session is {}, says {}", change.status, change.by));
+            }
             Event::Changed(Change::Diverged(why)) => {
                 self.out.line(&format!("this replica differs ({why}); asking for a snapshot"))
             }
@@ -222,6 +226,7 @@ impl Visit {
                 json!({"event": "repaired", "seq": seq, "reason": reason})
             }
             Event::Changed(Change::Roster(change)) => json!({"event": "roster", "change": change}),
+            Event::Changed(Change::Status(change)) => json!({"event": "status", "change": change}),
             Event::Changed(Change::Diverged(why)) => json!({"event": "diverged", "why": why}),
             Event::Away { wait, why } => {
                 json!({"event": "away", "wait_ms": u64::try_from(wait.as_millis()).unwrap_or(0), "why": why})

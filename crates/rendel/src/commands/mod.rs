@@ -25,6 +25,7 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::Enter(args) => enter::run(&args, *out).await,
         Command::Propose(args) => propose::run(&args, *out).await,
         Command::State(args) => show::state(&args, *out).await,
+        Command::Diff(args) => show::diff(&args, *out).await,
         Command::Journal(args) => show::journal(&args, *out).await,
         Command::Conflicts(args) => show::conflicts(&args, *out).await,
         Command::Doctor(args) => doctor::run(&args, *out).await,

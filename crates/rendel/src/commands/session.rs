@@ -1,22 +1,23 @@
 //! `rendel session` and `rendel token`
 
+use std::path::Path;
+
 use anyhow::{Context as _, Result};
-use rendel_wire::http::{IssueToken, OpenSession, SessionInfo, SessionList, TokenAnswer};
+use rendel_core::Settled;
+use rendel_wire::http::{
+    ConnectionInfo, ConnectionList, IssueToken, OpenSession, ResetSession, SessionInfo, SessionList, TokenAnswer,
+};
+use serde_json::Value;
 
 use crate::api::Api;
-use crate::cli::{SessionCommand, TokenCommand};
+use crate::cli::{SessionCommand, TokenCommand, Which};
 use crate::out::Out;
+use crate::words::update_in_words;
 
 pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
     match command {
         SessionCommand::Open { charter, id, version, opening, reach } => {
-            let opening = opening
-                .map(|file| {
-                    let text =
-                        std::fs::read_to_string(&file).with_context(|| format!("{} cannot be read", file.display()))?;
-                    serde_json::from_str(&text).with_context(|| format!("{} is no JSON", file.display()))
-                })
-                .transpose()?;
+            let opening = opening.as_deref().map(read_json).transpose()?;
             let asked = OpenSession { id, charter, version, opening };
             let info: SessionInfo = Api::backend(&reach)?.post_json("/sessions", &asked).await?;
             out.value(&info, || format!("{0} is open. Take part: rendel enter {0}", info.id));
@@ -53,13 +54,77 @@ pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
             }
             Ok(())
         }
-        SessionCommand::Show { session, reach } => {
+        SessionCommand::Show { which: Which { session, reach } } => {
             let api = Api::backend(&reach)?;
             let info: SessionInfo = api.read(api.get(&format!("/sessions/{session}"))).await?;
             out.value(&info, || in_words(&info));
             Ok(())
         }
+        SessionCommand::Connections { which } => connections(&which, out).await,
+        SessionCommand::Freeze { which } => change(&which, "freeze", out).await,
+        SessionCommand::Thaw { which } => change(&which, "thaw", out).await,
+        SessionCommand::End { which } => change(&which, "end", out).await,
+        SessionCommand::Reset { opening, which } => {
+            let opening = opening.as_deref().map(read_json).transpose()?;
+            let path = format!("/sessions/{}/reset", which.session);
+            let update: Settled = Api::backend(&which.reach)?.post_json(&path, &ResetSession { opening }).await?;
+            out.value(&update, || update_in_words(&update, None));
+            Ok(())
+        }
+        SessionCommand::Export { to, which } => export(&which, to.as_deref(), out).await,
+        SessionCommand::Import { file, id, reach } => {
+            let text = std::fs::read(&file).with_context(|| format!("{} cannot be read", file.display()))?;
+            let api = Api::backend(&reach)?;
+            let query: Vec<_> = id.iter().map(|id| ("id", id)).collect();
+            let info: SessionInfo = api.read(api.post("/sessions/import").query(&query).body(text)).await?;
+            out.value(&info, || format!("{} is here, at #{}.", info.id, info.seq));
+            Ok(())
+        }
     }
+}
+
+fn read_json(file: &Path) -> Result<Value> {
+    let text = std::fs::read_to_string(file).with_context(|| format!("{} cannot be read", file.display()))?;
+    serde_json::from_str(&text).with_context(|| format!("{} is no JSON", file.display()))
+}
+
+async fn change(which: &Which, to: &str, out: Out) -> Result<()> {
+    let api = Api::backend(&which.reach)?;
+    let info: SessionInfo = api.read(api.post(&format!("/sessions/{}/{to}", which.session))).await?;
+    out.value(&info, || format!("{} is {}.", info.id, info.status));
+    Ok(())
+}
+
+async fn export(which: &Which, to: Option<&Path>, out: Out) -> Result<()> {
+    let api = Api::backend(&which.reach)?;
+    let text = api.send(api.get(&format!("/sessions/{}/export", which.session))).await?.text().await?;
+    match to {
+        None => out.line(text.trim_end()),
+        Some(file) => {
+            std::fs::write(file, &text).with_context(|| format!("{} cannot be written", file.display()))?;
+            out.note(&format!("{} is in {}: {} lines.", which.session, file.display(), text.lines().count()));
+        }
+    }
+    Ok(())
+}
+
+async fn connections(which: &Which, out: Out) -> Result<()> {
+    let api = Api::backend(&which.reach)?;
+    let list: ConnectionList = api.read(api.get(&format!("/sessions/{}/connections", which.session))).await?;
+    if out.is_json() {
+        list.connections.iter().for_each(|one| out.value(one, String::new));
+    } else if list.connections.is_empty() {
+        out.note("Nobody is connected.");
+    } else {
+        let row = |one: ConnectionInfo| {
+            let figures = [one.lag, one.lag_ms, one.queue, one.queue_bytes, one.catch_ups.into()];
+            let words = [one.name, one.role, one.way, one.address];
+            words.into_iter().chain(figures.map(|figure| figure.to_string())).collect()
+        };
+        let head = ["NAME", "ROLE", "WAY", "ADDRESS", "LAG", "LAG MS", "QUEUE", "BYTES", "CATCH-UPS"];
+        out.table(&head, &[4, 5, 6, 7, 8], list.connections.into_iter().map(row).collect());
+    }
+    Ok(())
 }
 
 fn row(info: SessionInfo) -> Vec<String> {

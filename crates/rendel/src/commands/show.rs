@@ -2,10 +2,11 @@
 
 use anyhow::{Context as _, Result};
 use rendel_core::Settled;
+use rendel_wire::http::StateDifference;
 use serde_json::Value;
 
 use crate::api::Api;
-use crate::cli::{ConflictsArgs, JournalArgs, StateArgs};
+use crate::cli::{ConflictsArgs, DiffArgs, JournalArgs, StateArgs};
 use crate::out::Out;
 use crate::words::update_in_words;
 
@@ -14,6 +15,9 @@ pub(crate) async fn state(args: &StateArgs, out: Out) -> Result<()> {
     let mut request = api.get(&format!("/sessions/{}/state", args.session));
     if let Some(path) = &args.path {
         request = request.query(&[("path", path)]);
+    }
+    if let Some(at) = args.at {
+        request = request.query(&[("at", at)]);
     }
     let response = api.send(request).await?;
     let tag = response
@@ -28,6 +32,36 @@ pub(crate) async fn state(args: &StateArgs, out: Out) -> Result<()> {
         out.note(&format!("{} at {tag}", args.session));
     }
     out.value(&state, || serde_json::to_string_pretty(&state).unwrap_or_default());
+    Ok(())
+}
+
+pub(crate) async fn diff(args: &DiffArgs, out: Out) -> Result<()> {
+    let api = Api::token_or_backend(&args.reach, args.token.as_deref())?;
+    let bounds: Vec<_> = [("from", Some(args.from)), ("to", args.to)]
+        .into_iter()
+        .filter_map(|(name, bound)| Some((name, bound?)))
+        .collect();
+    let found: StateDifference = api.read(api.get(&format!("/sessions/{}/diff", args.session)).query(&bounds)).await?;
+    if out.is_json() {
+        out.value(&found, String::new);
+        return Ok(());
+    }
+    let differences = found.differences.as_array().map(Vec::as_slice).unwrap_or_default();
+    out.note(&match differences.len() {
+        0 => format!("{}: nothing differs between #{} and #{}", args.session, found.from, found.to),
+        1 => format!("{} from #{} to #{}: one place differs", args.session, found.from, found.to),
+        many => format!("{} from #{} to #{}: {many} places differ", args.session, found.from, found.to),
+    });
+    for place in differences {
+        let at = place["at"].as_str().unwrap_or_default();
+        let at = if at.is_empty() { "/" } else { at };
+        out.line(&match (place.get("was"), place.get("now")) {
+            (Some(was), Some(now)) => format!("~ {at}   {was} -> {now}"),
+            (None, Some(now)) => format!("+ {at}   {now}"),
+            (Some(was), None) => format!("- {at}   {was}"),
+            (None, None) => format!("  {at}"),
+        });
+    }
     Ok(())
 }
 

@@ -155,4 +155,5 @@ def main():
     print(json.dumps({"seq": seq, "state": state}))
 
 
-main()
+if __name__ == "__main__":
+    main()

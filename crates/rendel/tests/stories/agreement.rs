@@ -1,6 +1,9 @@
 //! A client in another language, written from the protocol's page alone, agrees with the command and the service.
 
+use std::io::Write as _;
+use std::path::PathBuf;
 use std::process::{Command, Stdio};
+use std::time::Duration;
 
 use serde_json::{Value, json};
 
@@ -94,4 +97,108 @@ async fn lists_and_texts_reach_it_too_and_so_do_the_patches_of_an_unrelated_libr
     let last = service.get("/v1/sessions/pressing-sheet/journal?form=json-patch&from=16").await.text().await.unwrap();
     assert_eq!(Some(last.trim_end()), lines.lines().last(), "a part of them is made against the state before it");
     assert_eq!(service.get("/v1/sessions/pressing-sheet/journal?form=yaml").await.status(), 400);
+}
+
+/// A program of the Python packages that `scripts/test` fetches.
+fn python_program(name: &str) -> PathBuf {
+    let program = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../target/test-python/bin").join(name);
+    assert!(program.exists(), "{} is missing: scripts/test fetches it", program.display());
+    program
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn in_another_language_every_way_follows_over_five_kills_and_two_of_the_database() {
+    let mut service = Service::start().await;
+    let port = service.database_port();
+    service.open_demo("pressing-sheet").await;
+    let token = service.token("pressing-sheet", "paloma", "cellar").await;
+    let script = format!("{}/tests/clients/every_way.py", env!("CARGO_MANIFEST_DIR"));
+    let mut foreign = Command::new(python_program("python"))
+        .args([&script, &service.server, "pressing-sheet", &token])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let (server, key, http) = (service.server.clone(), service.key.clone(), service.http.clone());
+    let is_over = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let over = is_over.clone();
+    // A busy session: every kind of edit, over HTTP, each safe to repeat until it is answered.
+    let writing = tokio::spawn(async move {
+        let mut settled = 0u64;
+        for n in 0u64.. {
+            if over.load(std::sync::atomic::Ordering::Relaxed) {
+                return settled;
+            }
+            let edit = match n % 5 {
+                0 => json!({ "at": "/pressings/p3/litres", "op": "add", "by": 1 }),
+                1 => json!({ "at": "/pressings/p1/notes", "op": "splice", "index": 0, "insert": format!("{n}🍎") }),
+                2 => json!({ "at": "/pressings/p1/notes", "op": "splice", "index": 1, "delete": 2 }),
+                3 => json!({ "at": "/pressings", "op": "put", "id": format!("n{n}"), "value": {} }),
+                _ => json!({ "at": format!("/pressings/n{}", n - 1), "op": "drop" }),
+            };
+            let body = json!({ "edits": [edit] });
+            loop {
+                let call = http.post(format!("{server}/v1/sessions/pressing-sheet/proposals")).bearer_auth(&key);
+                let answer = call.header("Idempotency-Key", format!("n{n}")).json(&body).send().await;
+                match answer.map(|answer| answer.status().as_u16()) {
+                    Ok(200) => break settled += 1,
+                    Ok(400..500) => break,
+                    _ => tokio::time::sleep(Duration::from_millis(30)).await,
+                }
+            }
+        }
+        settled
+    });
+    for fault in 0..7 {
+        tokio::time::sleep(Duration::from_millis(1_200)).await;
+        if fault % 3 == 2 {
+            service.kill_database();
+            tokio::time::sleep(Duration::from_millis(400)).await;
+            service.start_database(port);
+        } else {
+            service.kill();
+            service.launch();
+        }
+    }
+    tokio::time::sleep(Duration::from_millis(500)).await;
+    is_over.store(true, std::sync::atomic::Ordering::Relaxed);
+    let settled = writing.await.unwrap();
+    let journal = service.journal("pressing-sheet").await;
+    assert_eq!(journal.len() as u64, settled, "every call counts once");
+    assert!(settled > 100, "{settled}");
+    writeln!(foreign.stdin.take().unwrap(), "{settled}").unwrap();
+    let output = foreign.wait_with_output().unwrap();
+    assert!(output.status.success());
+    let newcomer = service.state("pressing-sheet").await;
+    for line in String::from_utf8(output.stdout).unwrap().lines() {
+        let told: Value = serde_json::from_str(line).unwrap();
+        assert_eq!((&told["seq"], &told["state"]), (&json!(settled), &newcomer), "{}", told["way"]);
+        assert!(told["returns"].as_u64().unwrap() >= 5, "{}: {}", told["way"], told["returns"]);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn no_call_that_the_description_allows_breaks_the_service() {
+    let service = Service::start().await;
+    for name in ["headcount", "slope-plan"] {
+        service.open_demo(name).await;
+    }
+    // The stream of events never ends; what it refuses is told in the stories of delivery.
+    let config = "[parameters]\n\"path.session\" = \"slope-plan\"\n\"query.as\" = \"steward\"\n";
+    std::fs::write(service.path("schemathesis.toml"), config).unwrap();
+    let output = Command::new(python_program("schemathesis"))
+        .args(["run", &format!("{}/v1/openapi.json", service.server)])
+        .args(["--header", &format!("Authorization: Bearer {}", service.key)])
+        .args(["--checks", "not_a_server_error", "--exclude-path", "/sessions/{session}/events"])
+        .args(["--max-examples", "25", "--phases", "examples,coverage,fuzzing", "--request-timeout", "20"])
+        .args(["--workers", "1", "--generation-deterministic", "--no-color"])
+        .env("SCHEMATHESIS_HOOKS", "media")
+        .env("PYTHONPATH", format!("{}/tests/clients", env!("CARGO_MANIFEST_DIR")))
+        .current_dir(service.path(""))
+        .output()
+        .unwrap();
+    let told = String::from_utf8_lossy(&output.stdout);
+    assert!(output.status.success(), "{told}\n{}", String::from_utf8_lossy(&output.stderr));
+    assert_eq!(service.get("/readyz").await.status(), 200);
+    assert!(!service.log().contains("panicked"), "{}", service.log());
 }

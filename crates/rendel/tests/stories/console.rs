@@ -158,7 +158,71 @@ async fn an_offline_pane_keeps_its_edits_and_merges_them_on_return() {
     browser.find(By::Css("section[aria-label='Pane 1, Oda'] [role='switch']")).await.click().await.unwrap();
     browser.reads("All 3 replicas are equal at #2").await;
     browser.reads("Both additions count.").await;
+    browser.reads("Back: 1 update came meanwhile, 1 edit").await;
+    browser.reads("1 merged").await;
     assert_eq!(service.state("headcount").await, json!({ "heads": 52 }));
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn edits_made_offline_outlive_a_reload_and_are_merged_once() {
+    let service = Service::start().await;
+    service.open_demo("headcount").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/headcount/side-by-side").await;
+    browser.reads("All 3 replicas are equal at #0").await;
+    let offline = By::Css("section[aria-label='Pane 1, Oda'] [role='switch']");
+    browser.find(offline).await.click().await.unwrap();
+    let add = By::Css("section[aria-label='Pane 1, Oda'] [aria-label='Add 1 to /heads']");
+    for _ in 0..3 {
+        browser.find(add.clone()).await.click().await.unwrap();
+    }
+    browser.reads("offline, 3 unsent").await;
+    // What is kept is written beside the page, some milliseconds later.
+    until("the three are kept", async || {
+        let count = "const done = arguments[0]; const open = indexedDB.open('rendel'); open.onsuccess = () => { \
+                     const all = open.result.transaction('pending').objectStore('pending').getAll(); \
+                     all.onsuccess = () => done(all.result.reduce((sum, kept) => sum + kept.pending.length, 0)); };";
+        let kept = browser.web.execute_async(count, vec![]).await.unwrap();
+        (kept.json().as_u64() == Some(3)).then_some(())
+    })
+    .await;
+    assert_eq!(service.state("headcount").await, json!({ "heads": 41 }));
+    browser.web.refresh().await.unwrap();
+    browser.reads("All 3 replicas are equal at #3").await;
+    assert_eq!(service.state("headcount").await, json!({ "heads": 44 }));
+    assert_eq!(service.journal("headcount").await.len(), 3, "each counts once");
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_past_of_a_session_is_looked_at_by_keyboard_and_its_connections_are_listed() {
+    let service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    for edits in [
+        json!([{ "at": "/crates", "op": "add", "by": 4 }]),
+        json!([{ "at": "/markers/ladder-1", "op": "drop" }]),
+        json!([{ "at": "/title", "op": "set", "value": "South slope, noon" }]),
+    ] {
+        service.post("/v1/sessions/slope-plan/proposals", &json!({ "edits": edits })).await;
+    }
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/slope-plan").await;
+    browser.reads("WebSocket, JSON").await;
+    browser.reads("1 connection").await;
+    let place = browser.find(By::Css("[role='slider'][aria-label='Place in the journal']")).await;
+    place.send_keys(Key::Left + Key::Left).await.unwrap();
+    browser.reads("at #1, 2 updates ago").await;
+    browser.reads("/markers/ladder-1").await;
+    browser.reads("then \"South slope\"").await;
+    place.send_keys(Key::Home + "").await.unwrap();
+    browser.reads("now 22").await;
+    browser.picture("past").await;
+    browser.press("Now").await;
+    browser.reads("at present").await;
+    assert_eq!(service.post("/v1/sessions/slope-plan/freeze", &json!({})).await.status(), 200);
+    browser.reads("This session is frozen").await;
+    assert!(browser.fits().await);
     browser.close().await;
 }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use rand::rngs::StdRng;
 use rand::{Rng as _, SeedableRng as _};
-use rendel_client::{Change, Connection, Event, Target};
+use rendel_client::{Change, Connection, Encoding, Event, Target};
 use rendel_core::Edit;
 use serde_json::{Value, json};
 use tokio::sync::Mutex;
@@ -65,7 +65,12 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_over_five_kills() {
         .into_iter()
         .enumerate()
         .map(|(index, token)| {
-            let target = Target { server: service.server.clone(), session: "harvest".to_owned(), token };
+            let target = Target {
+                server: service.server.clone(),
+                session: "harvest".to_owned(),
+                token,
+                encoding: Encoding::Json,
+            };
             tokio::spawn(write(target, StdRng::seed_from_u64(seed + index as u64), settled.clone()))
         })
         .collect();
@@ -140,7 +145,13 @@ async fn write(target: Target, mut random: StdRng, settled: Arc<Mutex<usize>>) -
                 *settled.lock().await += 1;
             }
             Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => panic!("{why}"),
-            Event::Changed(Change::Welcomed | Change::Roster(_) | Change::MadeAnew { .. } | Change::Moot { .. })
+            Event::Changed(
+                Change::Welcomed
+                | Change::Roster(_)
+                | Change::Status(_)
+                | Change::MadeAnew { .. }
+                | Change::Moot { .. },
+            )
             | Event::Away { .. }
             | Event::Noticed(_) => {}
         }

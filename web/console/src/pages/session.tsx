@@ -6,7 +6,10 @@ import { Mishap, Panel, Select, Waiting } from "../parts/ui.tsx";
 import { useRead } from "../parts/use-read.ts";
 import { Agreement } from "../session/agreement.tsx";
 import { AnswerLine } from "../session/answers.tsx";
+import { Connections } from "../session/connections.tsx";
 import { Journal } from "../session/journal.tsx";
+import { Merged } from "../session/merged.tsx";
+import { Past } from "../session/past.tsx";
 import { roleNames, widestRole } from "../session/roles.ts";
 import { RosterList } from "../session/roster.tsx";
 import { StandingBadge } from "../session/standing.tsx";
@@ -22,7 +25,7 @@ export function SessionPage({ id }: { id: string }) {
   const [chosen, setChosen] = useState<string>();
   const role = own?.role ?? chosen ?? (charter.value === undefined ? undefined : widestRole(charter.value));
   const { token, error } = useToken(id, "Console", role);
-  const seat = useParticipant(id, token);
+  const seat = useParticipant(id, "Console", token);
   const journal = useJournal(id, seat.you === undefined ? undefined : seat.seq, seat.updates);
   const failed = charter.error ?? error;
 
@@ -55,6 +58,11 @@ export function SessionPage({ id }: { id: string }) {
       </div>
       {failed !== undefined && <Mishap retry={charter.again}>{failed.message}</Mishap>}
       {seat.standing === "ended" && seat.why !== undefined && <Mishap>{seat.why}</Mishap>}
+      {seat.you !== undefined && seat.session !== undefined && seat.session !== "open" && (
+        <p role="status" className="rounded-small bg-amber-wash px-3 py-2 text-sm text-amber">
+          This session is {seat.session}: it can be looked at, and nothing changes.
+        </p>
+      )}
       <div className="grid min-h-0 flex-1 gap-4 lg:grid-cols-[minmax(0,1fr)_22rem]">
         <Panel title="State" aside="what everyone sees, with your pending edits over it" className="self-start">
           {seat.view === undefined || charter.value === undefined ? (
@@ -65,6 +73,9 @@ export function SessionPage({ id }: { id: string }) {
             </AnchoringContext>
           )}
           <div className="min-h-12 border-t border-rule px-4 py-2.5" aria-live="polite">
+            {seat.returned !== undefined && seat.standing === "present" && (
+              <Merged returned={seat.returned} answers={seat.answers} />
+            )}
             {seat.answers[0] === undefined ? (
               <p className="text-sm text-faint">What becomes of your edits is told here.</p>
             ) : (
@@ -77,11 +88,13 @@ export function SessionPage({ id }: { id: string }) {
             <RosterList roster={seat.roster} you={seat.you?.id} />
             <Agreement session={id} seat={seat} />
           </Panel>
+          <Past session={id} seq={seat.seq} />
           <Panel title="Journal" aside={`#${seat.seq}`} className="max-h-[60vh] lg:max-h-[calc(100dvh-20rem)]">
             <Journal updates={journal} roster={seat.roster} charter={charter.value} propose={seat.propose} />
           </Panel>
         </div>
       </div>
+      {own === undefined && <Connections session={id} />}
     </div>
   );
 }

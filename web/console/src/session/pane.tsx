@@ -3,6 +3,7 @@ import type { Charter } from "../api.ts";
 import { useSigned } from "../auth.tsx";
 import { Dot, Mishap, Select, Switch, Waiting } from "../parts/ui.tsx";
 import { AnswerLine } from "./answers.tsx";
+import { Merged } from "./merged.tsx";
 import { roleNames, widestRole } from "./roles.ts";
 import { StandingBadge } from "./standing.tsx";
 import { StateEditor } from "./state-editor.tsx";
@@ -31,7 +32,7 @@ export function Pane({
   const { token: own } = useSigned();
   const [role, setRole] = useState(() => widestRole(charter));
   const { token, error } = useToken(session, name, own?.role ?? role);
-  const seat = useParticipant(session, token);
+  const seat = useParticipant(session, name, token);
   const shownName = seat.you?.name ?? name;
   const { standing, seq, unsent, latency, confirmed } = seat;
 
@@ -89,6 +90,9 @@ export function Pane({
         </div>
       )}
       <footer className="flex min-h-20 flex-col gap-1 border-t border-rule bg-ground px-4 py-2" aria-live="polite">
+        {seat.returned !== undefined && standing === "present" && (
+          <Merged returned={seat.returned} answers={seat.answers} />
+        )}
         {seat.answers[0] === undefined ? (
           <p className="text-sm text-faint">Nothing proposed here yet.</p>
         ) : (

@@ -9,6 +9,8 @@ export function StandingBadge({ seat }: { seat: Seat }) {
       return <Badge meaning="leaf">present</Badge>;
     case "waiting":
       return <Badge>waiting</Badge>;
+    case "catching-up":
+      return <Badge meaning="slate">catching up{unsent}</Badge>;
     case "offline":
       return <Badge meaning="amber">offline{unsent}</Badge>;
     case "away":

@@ -2,18 +2,21 @@ import {
   type Anchor,
   type Change,
   Connection,
+  claim,
   type Edit,
   type Json,
   type Problem,
   type Settled,
   type Standing,
-  uuid7,
 } from "@rendel/client";
-import { useEffect, useReducer, useRef, useState } from "react";
+import { useEffect, useReducer, useRef } from "react";
 import { SERVER } from "../api.ts";
 
 /** What became of one's own proposal. */
 export type Answer = { n: number; ms: number } & ({ update: Settled } | { seq: number } | { problem: Problem });
+
+/** What a return brought. */
+export type Return = { missed: number; unsent: ReadonlySet<number> };
 
 /** One connection to a session, as the page shows it. */
 export type Seat = {
@@ -25,12 +28,16 @@ export type Seat = {
   confirmed: Json | undefined;
   unsent: number;
   you: Connection["replica"]["you"];
+  /** `open`, `frozen` or `ended`. */
+  session: string | undefined;
   roster: Connection["replica"]["roster"];
   answers: Answer[];
   updates: Settled[];
   digest: () => string | undefined;
   /** When this replica last differed from the service's state and was repaired. */
   repaired: { seq: number; reason: string } | undefined;
+  /** The last return after an absence. */
+  returned: Return | undefined;
   propose: (edits: Edit[]) => number | undefined;
   anchor: (at: string, index: number, isLeft: boolean) => Anchor | undefined;
   release: (anchor: Anchor) => void;
@@ -39,10 +46,12 @@ export type Seat = {
 
 const KEPT = 200;
 
-/** Enters a session with a token and stays while the page shows it. */
-export function useParticipant(session: string, token: string | undefined): Seat {
+/**
+ * Enters a session with a token and stays while the page shows it. What is proposed without a connection is kept under `name`
+ * over a reload.
+ */
+export function useParticipant(session: string, name: string, token: string | undefined): Seat {
   const [, draw] = useReducer((count: number) => count + 1, 0);
-  const [client] = useState(() => uuid7());
   const connection = useRef<Connection>(undefined);
   const updates = useRef<Settled[]>([]);
   const answers = useRef<Answer[]>([]);
@@ -50,6 +59,8 @@ export function useParticipant(session: string, token: string | undefined): Seat
   /** The number under which a proposal was made, by the one under which it was sent anew. */
   const first = useRef(new Map<number, number>());
   const repaired = useRef<Seat["repaired"]>(undefined);
+  const absence = useRef<{ seq: number; unsent: Set<number> }>(undefined);
+  const returned = useRef<Return>(undefined);
 
   useEffect(() => {
     if (token === undefined) return;
@@ -75,14 +86,34 @@ export function useParticipant(session: string, token: string | undefined): Seat
       if (change.kind === "refused") answer(change.n, { problem: change.problem });
       draw();
     };
-    const opened = new Connection({ server: SERVER, session, token, client, events: { changed, standing: draw } });
-    connection.current = opened;
-    opened.start();
+    let opened: Connection;
+    const stood = () => {
+      const { standing, replica } = opened;
+      if (standing === "away" || standing === "offline" || standing === "catching-up") {
+        const begun = absence.current ?? { seq: replica.seq, unsent: new Set<number>() };
+        for (const n of replica.pending) begun.unsent.add(n);
+        absence.current = begun;
+      } else if (standing === "present" && absence.current !== undefined) {
+        const { seq, unsent } = absence.current;
+        absence.current = undefined;
+        const missed = Math.max(0, replica.seq - seq);
+        if (missed > 0 || unsent.size > 0) returned.current = { missed, unsent };
+      }
+      draw();
+    };
+    let isShown = true;
+    void claim(`${session}/${name}`).then((claimed) => {
+      if (!isShown) return claimed.release();
+      opened = new Connection({ server: SERVER, session, token, claim: claimed, events: { changed, standing: stood } });
+      connection.current = opened;
+      opened.start();
+    });
     return () => {
-      opened.leave();
+      isShown = false;
+      connection.current?.leave();
       connection.current = undefined;
     };
-  }, [session, token, client]);
+  }, [session, name, token]);
 
   const replica = connection.current?.replica;
   return {
@@ -94,11 +125,13 @@ export function useParticipant(session: string, token: string | undefined): Seat
     confirmed: replica?.confirmed,
     unsent: replica?.pending.length ?? 0,
     you: replica?.you,
+    session: replica?.session?.status,
     roster: replica?.roster ?? [],
     answers: answers.current,
     updates: updates.current,
     digest: () => replica?.digest(),
     repaired: repaired.current,
+    returned: returned.current,
     anchor: (at, index, isLeft) => connection.current?.replica.anchor(at, index, isLeft),
     release: (anchor) => connection.current?.replica.release(anchor),
     propose: (edits) => {

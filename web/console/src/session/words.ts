@@ -29,6 +29,8 @@ export function effectInWords(effect: Effect): string {
     case "remove":
       if (effect.value === undefined) return `${at} removed`;
       return `${at} without ${shown(effect.value)}`;
+    case "reset":
+      return "the whole state reset";
     case "clear":
       return `${at} cleared`;
     case "drop":

@@ -1,8 +1,10 @@
 //! What the stories are told with.
 
+mod proxy;
 mod raw;
 mod service;
 
+pub(crate) use proxy::Proxy;
 pub(crate) use raw::{Raw, name};
 pub(crate) use service::{Service, free_port};
 

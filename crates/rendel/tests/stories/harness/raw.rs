@@ -24,9 +24,17 @@ pub(crate) struct Raw {
 impl Raw {
     /// Connects and says nothing.
     pub(crate) async fn connect(service: &Service, session: &str) -> Self {
-        let address = format!("{}/v1/sessions/{session}/connect", service.server.replace("http", "ws"));
+        Self::connect_as(service, session, "rendel.v1.json").await
+    }
+
+    pub(crate) async fn connect_as(service: &Service, session: &str, subprotocol: &str) -> Self {
+        Self::connect_to(&service.server, session, subprotocol).await
+    }
+
+    pub(crate) async fn connect_to(server: &str, session: &str, subprotocol: &str) -> Self {
+        let address = format!("{}/v1/sessions/{session}/connect", server.replace("http", "ws"));
         let mut request = address.into_client_request().unwrap();
-        request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse().unwrap());
+        request.headers_mut().insert("Sec-WebSocket-Protocol", subprotocol.parse().unwrap());
         let (socket, _) = tokio_tungstenite::connect_async(request).await.unwrap();
         Self { socket, client: Uuid::now_v7(), n: 0, seq: 0 }
     }

@@ -66,6 +66,48 @@ impl Service {
         self.child = Some(child);
     }
 
+    /// A second service on the same database, with the same key.
+    pub(crate) async fn beside(&self) -> Self {
+        let dir = tempfile::Builder::new().prefix("rendel-").tempdir().unwrap();
+        fs::copy(self.key_file(), dir.path().join("service.key")).unwrap();
+        let server = format!("http://127.0.0.1:{}", free_port());
+        let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
+        command.args([
+            "serve",
+            "--listen",
+            server.strip_prefix("http://").unwrap(),
+            "--database-url",
+            &self.database_url(),
+        ]);
+        command.arg("--key-file").arg(dir.path().join("service.key")).env("RENDEL_LOG", "warn").current_dir(dir.path());
+        let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        assert!(line.starts_with("rendel is ready at"), "{line:?}");
+        Self { dir, child: Some(child), settings: vec![], server, key: self.key.clone(), http: self.http.clone() }
+    }
+
+    /// Ends a service that was started beside this one, before the database goes.
+    pub(crate) fn terminate_beside(&self, mut beside: Self) {
+        assert!(beside.terminate().success());
+    }
+
+    pub(crate) fn database_url(&self) -> String {
+        let password = fs::read_to_string(self.dir.path().join("database/password")).unwrap();
+        format!("postgres://rendel:{}@127.0.0.1:{}/postgres", password.trim(), self.database_port())
+    }
+
+    /// Statements that the service knows nothing of.
+    pub(crate) fn sql(&self, statements: &str) {
+        let mut command = Command::new("psql");
+        let output = command
+            .args(["--quiet", "-v", "ON_ERROR_STOP=1", "-c", statements])
+            .arg(self.database_url())
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    }
+
     pub(crate) fn log(&self) -> String {
         fs::read_to_string(self.dir.path().join("log")).unwrap_or_default()
     }
@@ -128,7 +170,16 @@ impl Service {
             .arg("-l")
             .arg(self.dir.path().join("database/postgresql.log"));
         command.arg("-o").arg(format!("-h 127.0.0.1 -p {port} -c unix_socket_directories=''")).current_dir("/");
-        assert!(command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().success());
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        // What was killed may take a moment to let go of its memory; a keeper tries again.
+        let is_up = (0..50).any(|_| {
+            let is_up = command.status().unwrap().success();
+            if !is_up {
+                std::thread::sleep(std::time::Duration::from_millis(100));
+            }
+            is_up
+        });
+        assert!(is_up, "the database does not start");
     }
 
     pub(crate) fn database_port(&self) -> u16 {

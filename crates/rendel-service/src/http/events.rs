@@ -1,0 +1,285 @@
+//! A session as Server-Sent Events.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::http::header;
+use actix_web::web::Bytes;
+use actix_web::{HttpRequest, HttpResponse, get, web};
+use futures_util::stream;
+use rendel_core::{Problem, ProblemKind};
+use serde::Deserialize;
+use tokio::sync::oneshot;
+use uuid::Uuid;
+
+use super::journal::Form;
+use super::participants::inside;
+use super::{Answer, Shared};
+use crate::addresses::{Admission, address_of};
+use crate::app::App;
+use crate::auth::Identity;
+use crate::connection::{Beginning, Item, Outbound, check_role};
+use crate::failure::{from_store, shutting_down};
+use crate::session::{Ask, Entry, Patches, SessionHandle, WayIn, state_at};
+
+/// A stream on which nothing happens says so this often, which keeps middle boxes from closing it.
+const BEAT: Duration = Duration::from_secs(15);
+/// Updates that are read from the journal at one time.
+const PAGE: i64 = 1_000;
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Following {
+    /// `updates`, or `json-patch` for one RFC 6902 patch per update; `updates` where it is left out.
+    #[serde(default)]
+    #[param(inline)]
+    form: Form,
+    /// Go on after this `seq`, as `Last-Event-ID` does where headers can be sent.
+    after: Option<u64>,
+    /// In place of a token.
+    ticket: Option<String>,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// Follows a session. The first event is `state`, then come `settled` (or `patch`) with their `seq` as `id`; with
+/// `Last-Event-ID` it goes on after that, without the state where the journal still has what was missed.
+#[utoipa::path(tag = "participants", params(Following, ("session" = String, Path), ("Last-Event-ID" = Option<String>, Header)), responses(
+    (status = 200, body = String, content_type = "text/event-stream"), (status = 400, description = "`malformed`"),
+    (status = 409, description = "`from-the-future`, `full`")), security(("bearer" = [])))]
+#[get("/sessions/{session}/events")]
+pub(crate) async fn follow(
+    request: HttpRequest,
+    session: web::Path<String>,
+    following: web::Query<Following>,
+    app: Shared,
+) -> Answer {
+    let (session, who) = match &following.ticket {
+        Some(ticket) => {
+            let who = app.tickets.take(ticket, &session)?;
+            let session = app.session(&session).await?;
+            check_role(&session, &who)?;
+            (session, who)
+        }
+        None => inside(&request, &app, &session).await?,
+    };
+    let after = last_event(&request)?.or(following.after);
+    let admitted = app.addresses.admit(address_of(&request, app.config.trust_forwarded));
+    let admission = admitted.inspect_err(|problem| app.metrics.count(problem))?;
+    let events = Events::enter(app.get_ref().clone(), session, who, following.form, after, admission).await?;
+    let stream =
+        stream::unfold(events, |mut events| async { events.next().await.map(|part| (Ok::<_, Problem>(part), events)) });
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header((header::CACHE_CONTROL, "no-store"))
+        // Compressing would hold events back until there is enough to compress.
+        .insert_header((header::CONTENT_ENCODING, "identity"))
+        .insert_header(("X-Accel-Buffering", "no"))
+        .streaming(stream))
+}
+
+fn last_event(request: &HttpRequest) -> Result<Option<u64>, Problem> {
+    let Some(id) = request.headers().get("Last-Event-ID") else { return Ok(None) };
+    let seq = id.to_str().ok().map(str::trim).and_then(|id| id.parse().ok());
+    seq.map(Some).ok_or_else(|| {
+        Problem::new(ProblemKind::Malformed, "\"Last-Event-ID\" is the \"id\" of an event of this session: a \"seq\".")
+    })
+}
+
+struct Events {
+    app: Arc<App>,
+    session: SessionHandle,
+    connection: u64,
+    outbound: Arc<Outbound>,
+    who: Identity,
+    form: Form,
+    after: Option<u64>,
+    items: VecDeque<Item>,
+    end: Option<Problem>,
+    is_over: bool,
+    has_begun: bool,
+    _admission: Admission,
+}
+
+impl Events {
+    async fn enter(
+        app: Arc<App>,
+        session: SessionHandle,
+        who: Identity,
+        form: Form,
+        after: Option<u64>,
+        admission: Admission,
+    ) -> Result<Self, Problem> {
+        let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
+        let (answer, answered) = oneshot::channel();
+        let is_patches = form == Form::JsonPatch;
+        let entry = Entry {
+            who: who.clone(),
+            client: Uuid::now_v7(),
+            way: WayIn::Follow { after, patches: is_patches },
+            encoding: if is_patches { "patches" } else { "events" },
+            address: admission.address.clone(),
+            outbound: outbound.clone(),
+            answer,
+        };
+        session.tell(Ask::Enter(Box::new(entry))).await?;
+        let entered = answered.await.map_err(|_| shutting_down())?;
+        let connection = entered.inspect_err(|problem| app.metrics.count(problem))?.id;
+        app.metrics.connections.inc();
+        Ok(Self {
+            app,
+            session,
+            connection,
+            outbound,
+            who,
+            form,
+            after,
+            items: VecDeque::new(),
+            end: None,
+            is_over: false,
+            has_begun: false,
+            _admission: admission,
+        })
+    }
+
+    /// The next part of the stream; `None` at its end.
+    async fn next(&mut self) -> Option<Bytes> {
+        if !std::mem::replace(&mut self.has_begun, true) {
+            // Who comes back waits a moment, so that not all who were lost together come together.
+            return Some(format!("retry: {}\n\n", rand::random_range(500..1_500)).into());
+        }
+        loop {
+            if self.is_over {
+                return None;
+            }
+            if let Some(item) = self.items.pop_front() {
+                match self.tell(item).await {
+                    Ok(text) if text.is_empty() => continue,
+                    Ok(text) => return Some(text.into()),
+                    Err(problem) => return Some(self.bye(&problem)),
+                }
+            }
+            if let Some(problem) = self.end.take() {
+                return Some(self.bye(&problem));
+            }
+            if self.who.has_ended() {
+                let detail = "The token has ended. Connect again with a new one.";
+                return Some(self.bye(&Problem::new(ProblemKind::ExpiredToken, detail)));
+            }
+            match tokio::time::timeout(BEAT, self.outbound.filled()).await {
+                Err(_) => return Some(Bytes::from_static(b": still here\n\n")),
+                Ok(()) => {
+                    let taken = self.outbound.take();
+                    self.items = taken.items;
+                    self.end = taken.end;
+                    if taken.needs_catch_up {
+                        // Coming back with the last id is the catch-up.
+                        let detail =
+                            "This stream was read more slowly than the session went on. Come back with its last id.";
+                        self.end = Some(Problem::new(ProblemKind::Slow, detail).with("limit", "queue"));
+                    }
+                }
+            }
+        }
+    }
+
+    fn bye(&mut self, problem: &Problem) -> Bytes {
+        self.is_over = true;
+        self.app.metrics.closed(problem);
+        event("bye", None, &serde_json::to_string(problem).unwrap_or_default()).into()
+    }
+
+    async fn tell(&mut self, item: Item) -> Result<String, Problem> {
+        match item {
+            Item::Begin(beginning) => self.begin(&beginning).await,
+            Item::Updates(run) => {
+                let first = run.last + 1 - run.updates.len() as u64;
+                let seqs = first..=run.last;
+                match self.form {
+                    Form::Updates => {
+                        Ok(seqs.zip(&run.updates).map(|(seq, json)| event("settled", Some(seq), json)).collect())
+                    }
+                    Form::JsonPatch if run.patches.len() == run.updates.len() => {
+                        Ok(seqs.zip(&run.patches).map(|(seq, patch)| event("patch", Some(seq), patch)).collect())
+                    }
+                    Form::JsonPatch => Err(crate::failure::unavailable()),
+                }
+            }
+            Item::Frame(frame) => {
+                #[derive(Deserialize)]
+                struct Named<'f> {
+                    r#type: &'f str,
+                }
+                let named: Option<Named<'_>> = serde_json::from_str(&frame.json).ok();
+                let told = named.filter(|named| ["roster", "status", "notice"].contains(&named.r#type));
+                Ok(told.map_or_else(String::new, |named| event(named.r#type, None, &frame.json)))
+            }
+            Item::Welcome(..) => Ok(String::new()),
+        }
+    }
+
+    /// The state, or what was missed since `after`.
+    async fn begin(&self, beginning: &Beginning) -> Result<String, Problem> {
+        let Beginning { seq, state } = beginning;
+        let after = match (state, self.after) {
+            (Some(state), _) => return Ok(event("state", Some(*seq), state.text())),
+            (None, after) => after.unwrap_or(*seq),
+        };
+        if after == *seq {
+            return Ok(String::new());
+        }
+        // What is shown is on disk, so the journal has it, but for what is not kept any more.
+        let patches = match Patches::after(&self.app, &self.session, after).await {
+            Ok(patches) => Some(patches).filter(|_| self.form == Form::JsonPatch),
+            Err(problem) if problem.kind() == ProblemKind::TooOld => {
+                let state = state_at(&self.app, &self.session, *seq).await?.plain(&self.session.charter().fields);
+                return Ok(event("state", Some(*seq), &state.to_string()));
+            }
+            Err(problem) => return Err(problem),
+        };
+        self.missed(after, *seq, patches).await
+    }
+
+    async fn missed(&self, after: u64, upto: u64, mut patches: Option<Patches>) -> Result<String, Problem> {
+        let mut told = String::new();
+        let mut next = after + 1;
+        while next <= upto {
+            let rows = self.app.store.journal(self.session.ord(), next, upto, PAGE).await;
+            let rows = rows.map_err(|error| from_store(&error))?;
+            if rows.is_empty() {
+                return Err(crate::failure::unavailable());
+            }
+            for row in rows {
+                told += &match &mut patches {
+                    Some(patches) => {
+                        let (seq, patch) = patches.patch(&row)?;
+                        event("patch", Some(seq), &patch.to_string())
+                    }
+                    None => event("settled", Some(next), &row),
+                };
+                next += 1;
+            }
+        }
+        Ok(told)
+    }
+}
+
+impl Drop for Events {
+    fn drop(&mut self) {
+        self.app.metrics.connections.dec();
+        let (session, connection) = (self.session.clone(), self.connection);
+        if let Ok(runtime) = tokio::runtime::Handle::try_current() {
+            // A session that has ended has no roster left to leave.
+            runtime.spawn(async move { drop(session.tell(Ask::Leave { connection }).await) });
+        }
+    }
+}
+
+/// One event. JSON has no line ends outside its strings, and none within.
+fn event(name: &str, id: Option<u64>, data: &str) -> String {
+    let id = id.map(|id| format!("id: {id}\n")).unwrap_or_default();
+    format!("{id}event: {name}\ndata: {data}\n\n")
+}

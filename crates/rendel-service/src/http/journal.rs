@@ -1,0 +1,147 @@
+//! The settled updates of a session.
+
+use std::collections::VecDeque;
+
+use actix_web::web::Bytes;
+use actix_web::{HttpRequest, HttpResponse, get, web};
+use futures_util::{StreamExt as _, stream};
+use rendel_core::{Problem, ProblemKind, Settled};
+use rendel_store::Store;
+use serde::Deserialize;
+
+use super::participants::inside;
+use super::{Answer, Shared};
+use crate::failure::{Failure, from_store};
+use crate::session::{Patches, too_old};
+
+/// Updates that are read from the journal at one time.
+const PAGE: i64 = 1_000;
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Range {
+    /// The first `seq`; 1 where it is left out.
+    from: Option<u64>,
+    /// The last `seq`; the present one where it is left out.
+    to: Option<u64>,
+    /// `updates`, or `json-patch` for one RFC 6902 patch per update against the plain state; `updates` where it is left out.
+    #[serde(default)]
+    #[param(inline)]
+    form: Form,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// How updates are told.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Form {
+    #[default]
+    Updates,
+    JsonPatch,
+}
+
+/// The settled updates as JSON Lines, in order: as they are, or each as `{"seq", "patch"}`.
+#[utoipa::path(tag = "participants", params(Range, ("session" = String, Path)), responses(
+    (status = 200, body = String, content_type = "application/jsonl"), (status = 404, description = "`no-session`"), (status = 410, description = "`too-old`: `from` lies before what is kept")), security(("bearer" = [])))]
+#[get("/sessions/{session}/journal")]
+pub(crate) async fn journal(
+    request: HttpRequest,
+    session: web::Path<String>,
+    range: web::Query<Range>,
+    app: Shared,
+) -> Answer {
+    let (session, _) = inside(&request, &app, &session).await?;
+    let now = session.figures().await?.seq;
+    let kept_from = app.store.session(session.id().to_owned()).await?.map_or(0, |(row, _)| row.kept_from);
+    let kept_from = u64::try_from(kept_from).unwrap_or(0);
+    let (from, to) = (range.from.unwrap_or(kept_from + 1).max(1), range.to.unwrap_or(now).min(now));
+    if from <= kept_from {
+        return Err(Failure(too_old(from, kept_from)));
+    }
+    let patches = match range.form {
+        Form::JsonPatch if from <= to => Some(Patches::after(&app, &session, from - 1).await?),
+        _ => None,
+    };
+    let store = app.store.clone();
+    let pages = Pages { store, session: session.ord(), next: from, to, rows: VecDeque::new(), patches };
+    // The first page is read before the answer begins, so that a database that is away is a problem and not a broken body.
+    let (first, pages) = pages.turn().await?;
+    // A page that fails later breaks the body off, which tells the reader that this is not all.
+    let rest = stream::try_unfold(pages, |pages| async {
+        let (lines, pages) = pages.turn().await?;
+        Ok::<_, Problem>((!lines.is_empty()).then_some((lines, pages)))
+    });
+    let lines = stream::once(std::future::ready(Ok(first))).chain(rest);
+    Ok(HttpResponse::Ok().content_type("application/jsonl").streaming(lines))
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Before {
+    /// Only those before this `seq`.
+    before: Option<u64>,
+    /// At most so many, 1 to 1,000; 100 where it is left out.
+    most: Option<i64>,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// The updates whose verdicts are more than `applied`, newest first.
+#[utoipa::path(tag = "participants", params(Before, ("session" = String, Path)), responses((status = 200, body = Vec<Object>)),
+    security(("bearer" = [])))]
+#[get("/sessions/{session}/conflicts")]
+pub(crate) async fn conflicts(
+    request: HttpRequest,
+    session: web::Path<String>,
+    asked: web::Query<Before>,
+    app: Shared,
+) -> Answer {
+    let (session, _) = inside(&request, &app, &session).await?;
+    let most = asked.most.unwrap_or(100);
+    if !(1..=1_000).contains(&most) {
+        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, "\"most\" goes from 1 to 1,000.")));
+    }
+    let rows = app.store.conflicts(session.ord(), asked.before.unwrap_or(u64::MAX), most).await?;
+    let updates: Vec<Settled> = rows.iter().filter_map(|row| serde_json::from_str(row).ok()).collect();
+    let told: Vec<_> = updates.into_iter().filter(|update| !update.verdicts.is_empty()).collect();
+    Ok(HttpResponse::Ok().json(told))
+}
+
+/// The journal, page by page.
+struct Pages {
+    store: Store,
+    session: i64,
+    next: u64,
+    to: u64,
+    /// Read and not told yet.
+    rows: VecDeque<String>,
+    patches: Option<Patches>,
+}
+
+impl Pages {
+    /// The next lines; none only at the end.
+    async fn turn(mut self) -> Result<(Bytes, Self), Problem> {
+        loop {
+            if self.rows.is_empty() && self.next <= self.to {
+                let rows = self.store.journal(self.session, self.next, self.to, PAGE).await;
+                self.rows = rows.map_err(|error| from_store(&error))?.into();
+                self.next += self.rows.len() as u64;
+                if self.rows.is_empty() {
+                    self.next = self.to + 1;
+                }
+            }
+            let lines: String = match &mut self.patches {
+                Some(patches) => patches.tell(&mut self.rows)?,
+                None => self.rows.drain(..).flat_map(|row| [row, "\n".to_owned()]).collect(),
+            };
+            if !lines.is_empty() || (self.rows.is_empty() && self.next > self.to) {
+                return Ok((lines.into(), self));
+            }
+        }
+    }
+}

@@ -1,0 +1,148 @@
+//! The state: read, at present or in the past, and changed by documents that say what it should become.
+
+use actix_web::http::header;
+use actix_web::{HttpRequest, HttpResponse, get, patch, web};
+use rendel_core::{Actor, Change, Path, Problem, ProblemKind, differences};
+use rendel_wire::decode_json;
+use rendel_wire::http::StateDifference;
+use serde::Deserialize;
+use serde_json::Value;
+
+use super::participants::{Speaking, client_of, inside};
+use super::{Answer, Shared, Tags, body};
+use crate::failure::Failure;
+use crate::session::{Answered, AskedPatch, state_at};
+
+const JSON_PATCH: &str = "application/json-patch+json";
+const MERGE_PATCH: &str = "application/merge-patch+json";
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Part {
+    /// A JSON Pointer; the whole state where it is left out.
+    path: Option<String>,
+    /// The state as it was at this `seq`; the present one where it is left out.
+    at: Option<u64>,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// The state as plain JSON. `ETag` is its `seq`.
+#[utoipa::path(tag = "participants", params(Part, ("session" = String, Path), ("If-None-Match" = Option<String>, Header)), responses(
+    (status = 200, body = Object), (status = 304, description = "Nothing has changed"), (status = 404, description = "`no-session`, `unknown-path`"),
+    (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`: not kept any more")),
+    security(("bearer" = [])))]
+#[get("/sessions/{session}/state")]
+pub(crate) async fn show(
+    request: HttpRequest,
+    session: web::Path<String>,
+    part: web::Query<Part>,
+    app: Shared,
+) -> Answer {
+    let (session, _) = inside(&request, &app, &session).await?;
+    let path = part.path.as_deref().map(Path::parse).transpose()?;
+    let known = Tags::of(&request, &header::IF_NONE_MATCH)?;
+    let (seq, json) = match part.at {
+        None => {
+            let reading = session.read(path).await?;
+            (reading.seq, reading.json.into_bytes())
+        }
+        Some(at) => {
+            let state = state_at(&app, &session, at).await?;
+            let path = path.unwrap_or_else(|| Path::of::<String>([]));
+            let nothing = || Problem::new(ProblemKind::UnknownPath, format!("There was nothing at {path}.")).at(&path);
+            let value = state.plain_at(&session.charter().fields, &path).ok_or_else(nothing)?;
+            (at, value.to_string().into())
+        }
+    };
+    let tag = format!("\"{seq}\"");
+    if known.is_some_and(|known| known.has(seq)) {
+        return Ok(HttpResponse::NotModified().insert_header((header::ETAG, tag)).finish());
+    }
+    let mut response = HttpResponse::Ok();
+    response.insert_header((header::ETAG, tag)).insert_header((header::CACHE_CONTROL, "no-cache"));
+    Ok(response.content_type("application/json").body(json))
+}
+
+/// Changes the state by a JSON Patch (RFC 6902) or a JSON Merge Patch (RFC 7396), which is turned into edits against the state
+/// as it is. With `If-Match` only where that is the state it was made for.
+#[utoipa::path(tag = "participants", request_body(content(
+    (Object = "application/merge-patch+json"), (Vec<Object> = "application/json-patch+json"))),
+    params(Speaking, ("session" = String, Path), ("If-Match" = Option<String>, Header), ("Idempotency-Key" = Option<String>, Header)),
+    responses((status = 200, description = "The settled update", body = Object), (status = 204, description = "Nothing was to be changed"),
+    (status = 400, description = "`malformed`"), (status = 404, description = "`unknown-path`"), (status = 412, description = "`test-failed`, with the present value"),
+    (status = 422, description = "`wrong-type`, `out-of-bounds`"), (status = 429, description = "`too-fast`"), (status = 503, description = "`unavailable`")),
+    security(("bearer" = [])))]
+#[patch("/sessions/{session}/state")]
+pub(crate) async fn change(
+    request: HttpRequest,
+    session: web::Path<String>,
+    _speaking: web::Query<Speaking>,
+    payload: web::Payload,
+    app: Shared,
+) -> Answer {
+    let (session, who) = inside(&request, &app, &session).await?;
+    let client = client_of(&request, &who)?;
+    let if_match = Tags::of(&request, &header::IF_MATCH)?;
+    let kind = request.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
+    let kind = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    let body = body(payload, session.charter().limits.frame).await.inspect_err(|problem| app.metrics.count(problem))?;
+    let document: Value = decode_json(&body)?;
+    let change = match kind.as_str() {
+        JSON_PATCH => Change::patch(document)?,
+        MERGE_PATCH => Change::Merge(document),
+        _ => {
+            let detail = format!("The Content-Type of a change is {JSON_PATCH} or {MERGE_PATCH}.");
+            return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
+        }
+    };
+    let actor = Actor { id: who.id, role: who.role, client };
+    Ok(settled(session.patch(actor, AskedPatch { change, if_match }).await?))
+}
+
+/// The answer to a call that changes the state.
+pub(super) fn settled(answered: Answered) -> HttpResponse {
+    let tag = (header::ETAG, format!("\"{}\"", answered.seq));
+    match answered.json {
+        Some(json) => HttpResponse::Ok().insert_header(tag).content_type("application/json").body(json.into_bytes()),
+        None => HttpResponse::NoContent().insert_header(tag).finish(),
+    }
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Between {
+    /// The first `seq`.
+    from: u64,
+    /// The second; the present one where it is left out.
+    to: Option<u64>,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// What differs between the states at two places of the journal.
+#[utoipa::path(tag = "participants", params(Between, ("session" = String, Path)), responses((status = 200, body = StateDifference),
+    (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`: not kept any more")),
+    security(("bearer" = [])))]
+#[get("/sessions/{session}/diff")]
+pub(crate) async fn diff(
+    request: HttpRequest,
+    session: web::Path<String>,
+    between: web::Query<Between>,
+    app: Shared,
+) -> Answer {
+    let (session, _) = inside(&request, &app, &session).await?;
+    let to = match between.to {
+        Some(to) => to,
+        None => session.figures().await?.seq,
+    };
+    let fields = &session.charter().fields;
+    let was = state_at(&app, &session, between.from).await?.plain(fields);
+    let now = state_at(&app, &session, to).await?.plain(fields);
+    let differences = serde_json::to_value(differences(&was, &now)).unwrap_or_default();
+    Ok(HttpResponse::Ok().json(StateDifference { from: between.from, to, differences }))
+}

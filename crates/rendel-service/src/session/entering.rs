@@ -1,0 +1,251 @@
+//! Who comes and goes.
+
+use std::sync::Arc;
+
+use chrono::{DateTime, SecondsFormat, Utc};
+use rendel_core::{Actor, Problem, ProblemKind};
+use rendel_wire::http::ConnectionInfo;
+use rendel_wire::{ConnectionLimits, OutcomeFrame, Roster, Welcome, You};
+use serde_json::value::RawValue;
+
+use super::life::Status;
+use super::roster::{absorb, hue};
+use super::task::{Member, Output, Task, raw_value, tagged};
+use super::{ConnectionId, Entered, Entry, WayIn};
+use crate::app::now_ms;
+use crate::connection::{Arrival, Beginning, Frame, Snapshot};
+use crate::failure::{ended, unavailable};
+
+/// A late joiner may get a snapshot that is this many updates old, and the updates after it.
+const SNAPSHOT_AGE: u64 = 64;
+
+impl Task {
+    pub(super) fn enter(&mut self, entry: Entry) {
+        let answer = match self.check_entry(&entry) {
+            Ok(()) => entry.answer,
+            Err(problem) => {
+                let _ = entry.answer.send(Err(problem));
+                return;
+            }
+        };
+        let Entry { who, client, outbound, way, encoding, address, .. } = entry;
+        let (most, rate) = (self.charter.session.participants, self.charter.limits.proposals_per_second);
+        let (rate, change) = match self.present.add(&who, most, self.app.config.connections_per_participant, rate) {
+            Ok(added) => added,
+            Err(problem) => {
+                let _ = answer.send(Err(problem));
+                return;
+            }
+        };
+        // A client that comes back before its old connection was missed takes its place.
+        let replaced: Vec<_> =
+            self.members.iter().filter(|(_, member)| member.who.client == client).map(|(id, _)| *id).collect();
+        let id = self.next_connection;
+        self.next_connection += 1;
+        let actor = Actor { id: who.id.clone(), role: who.role.clone(), client };
+        let member = Member {
+            who: actor,
+            name: who.name,
+            outbound,
+            way: encoding,
+            address,
+            since: now_ms(),
+            is_welcome: false,
+            is_replica: matches!(way, WayIn::Enter { .. }),
+            refused: 0,
+        };
+        self.members.insert(id, member);
+        for old in replaced {
+            self.end_replaced(old);
+        }
+        absorb(&mut self.roster, change);
+        self.arrivals.push((id, way));
+        let entered = Entered { id, rate, frame_limit: self.charter.limits.frame };
+        if answer.send(Ok(entered)).is_err() {
+            self.leave(id);
+        }
+    }
+
+    fn check_entry(&self, entry: &Entry) -> Result<(), Problem> {
+        if self.adrift.is_some() {
+            return Err(unavailable());
+        }
+        if self.status == Status::Ended {
+            return Err(ended());
+        }
+        if self.members.values().any(|member| member.who.client == entry.client && member.who.id != entry.who.id) {
+            let detail =
+                "Another participant is here with this client id. Every tab and process makes an id of its own.";
+            return Err(Problem::new(ProblemKind::Malformed, detail));
+        }
+        match entry.way {
+            WayIn::Follow { after: Some(after), .. } if after > self.sequencer.seq() => {
+                let detail = format!("The session is at {}, not yet at {after}.", self.sequencer.seq());
+                Err(Problem::new(ProblemKind::FromTheFuture, detail).with("seq", self.sequencer.seq()))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn end_replaced(&mut self, old: ConnectionId) {
+        if let Some(member) = self.members.get(&old) {
+            let detail = "The same client has entered again over another connection.";
+            member.outbound.end(Problem::new(ProblemKind::Gone, detail));
+        }
+        self.leave(old);
+    }
+
+    /// Gives a connection that fell behind where the session stands now, in place of its backlog.
+    pub(super) fn catch_up(&mut self, connection: ConnectionId) {
+        let Some(member) = self.members.get_mut(&connection) else { return };
+        if self.adrift.is_some() {
+            member.outbound.end(unavailable());
+            return;
+        }
+        member.is_welcome = false;
+        let seen = member.outbound.figures().taken;
+        self.app.metrics.catch_ups.inc();
+        let way = WayIn::Enter { seen, epoch: Some(self.epoch) };
+        self.arrivals.push((connection, way));
+    }
+
+    /// Welcomes those who came together: the roster that each gets has all of them, and whoever was here before is told once.
+    pub(super) fn receive_arrivals(&mut self) {
+        let change = std::mem::take(&mut self.roster);
+        if change != Roster::default() {
+            self.batch.outputs.push(Output::Roster(change));
+        }
+        for (connection, way) in std::mem::take(&mut self.arrivals) {
+            match way {
+                WayIn::Enter { seen, epoch } => {
+                    let arrival = self.arrival(connection, seen, epoch);
+                    self.batch.outputs.extend(arrival.map(|arrival| Output::Welcome { connection, arrival }));
+                }
+                WayIn::Follow { after, patches } => self.begin(connection, after, patches),
+            }
+        }
+    }
+
+    fn arrival(&mut self, connection: ConnectionId, seen: Option<u64>, epoch: Option<u64>) -> Option<Arrival> {
+        let member = self.members.get(&connection)?;
+        let (who, client) = (member.who.clone(), member.who.client);
+        let you = You { hue: hue(&who.id), id: who.id, name: member.name.clone(), role: who.role, client };
+        let limits = ConnectionLimits {
+            frame: self.charter.limits.frame,
+            edits: self.charter.limits.edits,
+            proposals_per_second: self.charter.limits.proposals_per_second,
+        };
+        let outcomes =
+            self.sequencer.outcomes(client).map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() });
+        let mut welcome = Welcome::<Arc<RawValue>, Arc<RawValue>> {
+            you,
+            session: self.head.clone(),
+            epoch: self.epoch,
+            seq: self.sequencer.seq(),
+            state: None,
+            updates: None,
+            roster: self.present.list(),
+            limits,
+            outcomes: outcomes.collect(),
+            time: now_ms(),
+        };
+        let mut state = None;
+        match seen.filter(|seen| self.may_resume(*seen, epoch)).and_then(|seen| self.missed(seen)) {
+            Some(updates) => welcome.updates = Some(updates),
+            None => {
+                let snapshot = self.snapshot();
+                welcome.updates = self
+                    .recent
+                    .after(snapshot.seq)
+                    .map(|updates| updates.map(raw).collect())
+                    .filter(|updates: &Vec<_>| !updates.is_empty());
+                state = Some(snapshot);
+            }
+        }
+        Some(Arrival { head: Frame::new(tagged("welcome", &welcome)), state, seq: welcome.seq })
+    }
+
+    /// Where somebody begins who follows by events.
+    fn begin(&mut self, connection: ConnectionId, after: Option<u64>, patches: bool) {
+        let seq = self.sequencer.seq();
+        let state = after.is_none().then(|| self.present_snapshot());
+        let followed = patches.then(|| Box::new(self.sequencer.state()));
+        self.batch.outputs.push(Output::Begin { connection, beginning: Beginning { seq, state }, state: followed });
+    }
+
+    /// Whether a replica at `seen` of `epoch` holds nothing but what the journal has. Each epoch after the replica's own
+    /// tells where it began; what the replica saw beyond the first of those places was lost.
+    fn may_resume(&self, seen: u64, epoch: Option<u64>) -> bool {
+        let Some(epoch) = epoch else { return false };
+        let next = self.epochs.iter().find(|(later, _)| *later > epoch);
+        seen <= self.sequencer.seq() && epoch <= self.epoch && next.is_none_or(|(_, begins)| seen <= *begins)
+    }
+
+    /// What a replica at `seen` missed, where that is smaller than a snapshot.
+    fn missed(&self, seen: u64) -> Option<Vec<Arc<RawValue>>> {
+        let bytes: usize = self.recent.after(seen)?.map(|json| json.len()).sum();
+        let is_smaller = bytes == 0 || (bytes as u64) < self.sequencer.weight();
+        is_smaller.then(|| self.recent.after(seen).map(|updates| updates.map(raw).collect())).flatten()
+    }
+
+    /// A snapshot, made anew only when the last is too old for the updates in memory to bridge.
+    fn snapshot(&mut self) -> Arc<Snapshot> {
+        let now = self.sequencer.seq();
+        match &self.snapshot {
+            Some(last) if now - last.seq <= SNAPSHOT_AGE && self.recent.after(last.seq).is_some() => last.clone(),
+            _ => self.present_snapshot(),
+        }
+    }
+
+    /// A snapshot of the state as it is.
+    pub(super) fn present_snapshot(&mut self) -> Arc<Snapshot> {
+        let now = self.sequencer.seq();
+        if let Some(last) = self.snapshot.as_ref().filter(|last| last.seq == now) {
+            return last.clone();
+        }
+        let made = Snapshot::new(now, serde_json::to_string(&self.sequencer.plain()).unwrap_or_default());
+        self.snapshot = Some(made.clone());
+        made
+    }
+
+    pub(super) fn leave(&mut self, connection: ConnectionId) {
+        let Some(member) = self.members.remove(&connection) else { return };
+        self.digests.forget(connection);
+        if !self.members.values().any(|member| member.way == "patches") {
+            self.patcher = None;
+        }
+        let change = self.present.remove(&member.who.id);
+        absorb(&mut self.roster, change);
+    }
+
+    pub(super) fn connections(&self) -> Vec<ConnectionInfo> {
+        let mut list: Vec<_> = self.members.values().map(|member| self.connection(member)).collect();
+        list.sort_by(|one, other| {
+            (other.catch_ups, other.lag, &one.participant).cmp(&(one.catch_ups, one.lag, &other.participant))
+        });
+        list
+    }
+
+    fn connection(&self, member: &Member) -> ConnectionInfo {
+        let queue = member.outbound.figures();
+        let since = i64::try_from(member.since).ok().and_then(DateTime::<Utc>::from_timestamp_millis);
+        ConnectionInfo {
+            participant: member.who.id.clone(),
+            name: member.name.clone(),
+            role: member.who.role.clone(),
+            client: member.who.client,
+            way: member.way.to_owned(),
+            address: member.address.clone(),
+            since: since.unwrap_or_default().to_rfc3339_opts(SecondsFormat::Secs, true),
+            lag: if member.is_welcome { self.shown.saturating_sub(queue.taken.unwrap_or(0)) } else { 0 },
+            lag_ms: queue.lag_ms,
+            queue: queue.frames,
+            queue_bytes: queue.bytes,
+            catch_ups: queue.catch_ups,
+        }
+    }
+}
+
+fn raw(json: &Arc<str>) -> Arc<RawValue> {
+    raw_value(json.to_string())
+}

@@ -1,0 +1,83 @@
+//! States of the past, and the journal as JSON Patches (RFC 6902).
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use rendel_core::{Charter, Problem, ProblemKind, Settled, State};
+use rendel_store::{Past, StoreError};
+use serde_json::json;
+
+use super::SessionHandle;
+use crate::app::App;
+use crate::failure::from_store;
+
+/// A patch replaces a text as a whole, so a few updates can make much to send.
+const CHUNK: usize = 1 << 20;
+
+/// The state of a session as it was at a `seq`: `from-the-future` and `too-old` where it is not known.
+///
+/// Cost: the nearest snapshot before it and the updates between the two, read on a thread of their own.
+pub(crate) async fn state_at(app: &App, session: &SessionHandle, at: u64) -> Result<State, Problem> {
+    let now = session.figures().await?.seq;
+    if at > now {
+        let detail = format!("The session is at {now}, not yet at {at}.");
+        return Err(Problem::new(ProblemKind::FromTheFuture, detail).with("seq", now));
+    }
+    let past = app.store.past(session.ord(), at).await.map_err(|error| from_store(&error))?;
+    let charter = session.charter().clone();
+    let made = tokio::task::spawn_blocking(move || match past {
+        Past::Forgotten { kept_from } => Err(too_old(at, kept_from)),
+        Past::Known { opening, snapshot, updates } => {
+            let mut state = match snapshot {
+                Some(snapshot) => snapshot.into_state(),
+                None => State::open(&charter.fields, opening.as_ref())?,
+            };
+            let applied = updates.iter().try_for_each(|update| state.apply(&charter.fields, update));
+            applied.map_err(|misfit| damaged(misfit.to_string()))?;
+            Ok(state)
+        }
+    });
+    made.await.map_err(|error| damaged(error.to_string()))?
+}
+
+/// The refusal of a place that is not kept any more.
+pub(crate) fn too_old(at: u64, kept_from: u64) -> Problem {
+    let detail = format!("What was before {kept_from} is not kept; {at} lies before it.");
+    Problem::new(ProblemKind::TooOld, detail).with("kept_from", kept_from)
+}
+
+fn damaged(why: String) -> Problem {
+    from_store(&StoreError::Damaged(why))
+}
+
+/// The state that patches are made against.
+pub(crate) struct Patches {
+    charter: Arc<Charter>,
+    state: State,
+}
+
+impl Patches {
+    /// For the updates after `seq`.
+    pub(crate) async fn after(app: &App, session: &SessionHandle, seq: u64) -> Result<Self, Problem> {
+        Ok(Self { charter: session.charter().clone(), state: state_at(app, session, seq).await? })
+    }
+
+    /// The next update as its `seq` and its patch.
+    pub(crate) fn patch(&mut self, row: &str) -> Result<(u64, serde_json::Value), Problem> {
+        let update: Settled = serde_json::from_str(row).map_err(|error| damaged(error.to_string()))?;
+        let patch = self.state.patch(&self.charter.fields, &update).map_err(|misfit| damaged(misfit.to_string()))?;
+        Ok((update.seq, json!(patch)))
+    }
+
+    /// A line for each update, until the lines are long enough to leave.
+    pub(crate) fn tell(&mut self, rows: &mut VecDeque<String>) -> Result<String, Problem> {
+        let mut lines = String::new();
+        while lines.len() < CHUNK {
+            let Some(row) = rows.pop_front() else { break };
+            let (seq, patch) = self.patch(&row)?;
+            lines.push_str(&json!({ "seq": seq, "patch": patch }).to_string());
+            lines.push('\n');
+        }
+        Ok(lines)
+    }
+}
