@@ -215,7 +215,8 @@ impl World {
         let Some((at, shown)) = self.typed_into.get(&(client, frame.n)) else { return };
         let (state, fields) = (self.sequencer.state(), &self.sequencer.charter().fields);
         let path = rendel_core::Path::parse(at).unwrap();
-        let now = state.plain_at(fields, &path).and_then(|text| text.as_str().map(str::to_owned)).unwrap_or_default();
+        // A splice that brings its record back is read in a text that is not there before it.
+        let Some(Value::String(now)) = state.plain_at(fields, &path) else { return };
         for (place, one) in shown.chars().enumerate() {
             let anchored = state.anchored(fields, &path, frame.seen, client, place);
             let anchored = anchored.unwrap_or_else(|| panic!("{one:?} of {shown:?} is beyond the view of {frame:?}"));
@@ -412,6 +413,19 @@ fn step(people: usize) -> impl Strategy<Value = Step> {
         2 => (0..people).prop_map(Step::Return),
         1 => Just(Step::Restart),
     ]
+}
+
+#[test]
+fn a_splice_into_a_record_that_was_dropped_unseen_brings_it_back_with_what_was_typed() {
+    let mut world = World::new(2);
+    let kept = json!({ "what": "dry", "notes": "dry" });
+    world.step(Step::Propose(0, vec![Edit::new("/kept", "put").with("id", "a").with("value", kept)]));
+    [Step::Arrive(0), Step::Deliver(0), Step::Deliver(1)].into_iter().for_each(|step| world.step(step));
+    world.step(Step::Type(1, "/kept/a/notes", 255, 0, "er".to_owned()));
+    world.step(Step::Propose(0, vec![Edit::new("/kept/a", "drop")]));
+    [Step::Arrive(0), Step::Arrive(1)].into_iter().for_each(|step| world.step(step));
+    world.settle_down();
+    assert_eq!(world.sequencer.plain()["kept"]["a"]["notes"], "dryer");
 }
 
 proptest! {
