@@ -16,9 +16,11 @@
 mod canonical;
 mod charter;
 mod edit;
+mod holds;
 mod kind;
 mod patch;
 mod path;
+mod presence;
 mod problem;
 mod references;
 mod sequence;
@@ -28,13 +30,18 @@ mod suggest;
 mod wanted;
 
 pub use canonical::{CanonicalText, canonical_bytes, digest, weight};
-pub use charter::{Charter, Fault, Limits, Pattern, Role, SessionRules, charter_schema};
+pub use charter::{
+    Charter, Cue, CueTo, Expression, Extent, Fact, Fault, Gate, Grant, Guard, HoldRules, Limits, Pattern, Permission,
+    Power, PresenceRules, Role, SessionRules, Sight, Surface, Unanswered, charter_schema,
+};
 pub use edit::{Actor, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
+pub use holds::{Hold, HoldChange, Holds};
 pub use kind::{Cell, Field, Fields, kind_names};
 pub use patch::PatchOp;
 pub use path::Path;
+pub use presence::{Facts, Presence, placed};
 pub use problem::{Problem, ProblemKind};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
-pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot};
+pub use sequencer::{ClientOutcome, NoAnswer, Outcome, Sequencer, SequencerSnapshot, Verdicted};
 pub use state::{Misfit, Stamp, State};
 pub use wanted::{Change, Difference, differences};

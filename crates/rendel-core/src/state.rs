@@ -5,8 +5,9 @@ use serde_json::Value;
 use uuid::Uuid;
 
 use crate::canonical::weight;
+use crate::charter::{Pattern, Sight};
 use crate::edit::Settled;
-use crate::kind::{Fields, Record};
+use crate::kind::{Fields, Record, Walk};
 use crate::patch::{Patch, PatchOp};
 use crate::path::Path;
 use crate::problem::Problem;
@@ -76,29 +77,65 @@ impl State {
         fields.plain_at(&self.root, path.tokens())
     }
 
+    /// A member of the record at `tokens`, or the whole value there.
+    pub(crate) fn member(&self, fields: &Fields, tokens: &[String], member: Option<&str>) -> Option<Value> {
+        let mut path = tokens.to_vec();
+        path.extend(member.map(str::to_owned));
+        match fields.plain_at(&self.root, &path) {
+            // A register is one value; what lies in it is no path.
+            None => fields.plain_at(&self.root, tokens)?.get(member?).cloned(),
+            found => found,
+        }
+    }
+
+    /// Whether something is at `tokens`.
+    pub(crate) fn has(&self, fields: &Fields, tokens: &[String]) -> bool {
+        let walked = std::cell::Cell::new(false);
+        let steps: Vec<_> = tokens.iter().cloned().map(Some).collect();
+        Walk::over(fields, &self.root, &steps, &mut |_, _| walked.set(true));
+        walked.get()
+    }
+
+    /// Visits the paths that a pattern is about and that lie within `tokens`.
+    pub(crate) fn each_at(
+        &self,
+        fields: &Fields,
+        pattern: &Pattern,
+        tokens: &[String],
+        visit: &mut dyn FnMut(&[String]),
+    ) {
+        let Some(mut steps) = pattern.tokens().filter(|_| pattern.may_lead_into(tokens)) else { return };
+        for (step, token) in steps.iter_mut().zip(tokens) {
+            *step = Some(token.clone());
+        }
+        Walk::over(fields, &self.root, &steps, &mut |path, _| visit(path));
+    }
+
     /// Applies the effects of a settled update. Cost O(effects × log size).
     pub fn apply(&mut self, fields: &Fields, update: &Settled) -> Result<(), Misfit> {
         let stamp = Stamp { seq: update.seq, client: update.client };
         update.effects.iter().try_for_each(|effect| self.apply_one(fields, effect, stamp))
     }
 
-    /// Applies an update and gives it as a JSON Patch (RFC 6902) against the plain state. Cost as [`apply`](Self::apply),
-    /// and for a changed text O(its length).
-    pub fn patch(&mut self, fields: &Fields, update: &Settled) -> Result<Vec<PatchOp>, Misfit> {
+    /// Applies an update and gives it as a JSON Patch (RFC 6902) against the plain state as it is shown. Cost as
+    /// [`apply`](Self::apply), and for a changed text O(its length).
+    pub fn patch(&mut self, fields: &Fields, update: &Settled, sight: &Sight) -> Result<Vec<PatchOp>, Misfit> {
         let stamp = Stamp { seq: update.seq, client: update.client };
         let mut ops = Vec::new();
         for effect in &update.effects {
             let mut patch = Patch::default();
             let misfit = |why: &str| Misfit { seq: update.seq, at: effect.at.clone(), why: why.to_owned() };
-            if effect.op == RESET {
-                let value = effect.arg("value").cloned().unwrap_or_default();
-                ops.push(PatchOp::Replace { path: String::new(), value });
-                self.apply_one(fields, effect, stamp)?;
-                continue;
+            if let Some(seen) = sight.effect(fields, effect) {
+                if effect.op == RESET {
+                    let value = seen.arg("value").cloned().unwrap_or_default();
+                    ops.push(PatchOp::Replace { path: String::new(), value });
+                    self.apply_one(fields, effect, stamp)?;
+                    continue;
+                }
+                let path = Path::parse(&effect.at).map_err(|problem| misfit(problem.detail()))?;
+                fields.patch(&self.root, path.tokens(), &seen, &mut patch).ok_or_else(|| misfit("nothing there"))?;
+                ops.extend(patch.ops);
             }
-            let path = Path::parse(&effect.at).map_err(|problem| misfit(problem.detail()))?;
-            fields.patch(&self.root, path.tokens(), effect, &mut patch).ok_or_else(|| misfit("nothing there"))?;
-            ops.extend(patch.ops);
             self.apply_one(fields, effect, stamp)?;
         }
         Ok(ops)

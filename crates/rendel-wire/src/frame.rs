@@ -1,6 +1,8 @@
 //! The frames of a connection.
 
-use rendel_core::{ClientOutcome, Edit, Problem, ProblemKind, Proposal, Settled};
+use std::collections::BTreeMap;
+
+use rendel_core::{ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal, Settled};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use uuid::Uuid;
@@ -66,6 +68,16 @@ frames! {
         Propose(Propose) = "propose",
         /// The digest of this replica, asked for by the service's `digest`.
         Digest(Digest) = "digest",
+        /// Facts about oneself.
+        Presence(Said) = "presence",
+        /// Takes or renews a hold.
+        Hold(TakeHold) = "hold",
+        /// Gives a hold up.
+        Release(Release) = "release",
+        /// Sends a transient message.
+        Cue(SendCue) = "cue",
+        /// Goes on with a new token over the same connection.
+        Renew(Renew) = "renew",
         /// Asks for a `pong`.
         Ping(Ping) = "ping",
         /// Ends the connection for good.
@@ -84,8 +96,18 @@ frames! {
         Refused(Refused) = "refused",
         /// The first outcome of a proposal that was sent again.
         Outcome(OutcomeFrame) = "outcome",
+        /// A proposal waits for an outside check.
+        Waiting(Waiting) = "waiting",
+        /// The answer to a `hold`, `release`, `cue` or `renew`.
+        Answer(AnswerFrame) = "answer",
         /// Who came, went or changed.
         Roster(Roster) = "roster",
+        /// What participants tell of themselves.
+        Presence(PresenceFrame) = "presence",
+        /// What is held, and what is free.
+        Holds(HoldChange) = "holds",
+        /// A transient message.
+        Cue(CueFrame) = "cue",
         /// The standing of the session changed.
         Status(Status) = "status",
         /// Asks for the digest of the state as it is now: after all that came before this frame.
@@ -116,6 +138,90 @@ pub struct Enter {
     /// The epoch in which it was here before.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub epoch: Option<u64>,
+    /// Facts about oneself from the first moment on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub presence: Option<Facts>,
+}
+
+/// Facts about oneself, by the names of the charter; `null` takes one back.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Said {
+    /// The `seq` that this client had applied, for places in texts; the present one where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<u64>,
+    /// What changes.
+    pub set: Facts,
+}
+
+/// Takes or renews a hold.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TakeHold {
+    /// Any number of the client's; it comes back in the `answer`.
+    pub n: u64,
+    /// The path, with which all that is inside is held.
+    pub at: String,
+    /// For how many milliseconds, if it is not renewed; the charter's time where it is left out.
+    #[serde(default, rename = "for", skip_serializing_if = "Option::is_none")]
+    pub for_ms: Option<u64>,
+    /// Takes over what somebody else holds, which needs a power.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub over: bool,
+}
+
+/// Gives a hold up.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Release {
+    /// Any number of the client's; it comes back in the `answer`.
+    pub n: u64,
+    /// The path.
+    pub at: String,
+}
+
+/// Sends a transient message.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SendCue {
+    /// Any number of the client's; it comes back in the `answer`.
+    pub n: u64,
+    /// Its name in the charter.
+    pub name: String,
+    /// What goes with it, where the charter declares data.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub data: Option<Value>,
+    /// Who gets it, where the charter leaves that to the sender.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<CueFor>,
+}
+
+/// Who gets a cue.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CueFor {
+    /// Everyone, its sender included.
+    Everyone,
+    /// Everyone but its sender.
+    EveryoneElse,
+    /// Those of a role.
+    Role(String),
+    /// One participant.
+    Participant(String),
+}
+
+/// Goes on with a new token over the same connection.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Renew {
+    /// Any number of the client's; it comes back in the `answer`.
+    pub n: u64,
+    /// A token for the same participant, session and role.
+    pub token: String,
+}
+
+fn is_false(flag: &bool) -> bool {
+    !flag
 }
 
 /// Edits that take effect together or not at all.
@@ -204,6 +310,15 @@ pub struct Welcome<S = Value, U = Settled> {
     pub updates: Option<Vec<U>>,
     /// Who is here, you included.
     pub roster: Vec<Participant>,
+    /// What they tell of themselves, by their ids.
+    #[serde(default)]
+    pub presence: BTreeMap<String, Facts>,
+    /// What is held.
+    #[serde(default)]
+    pub holds: Vec<Hold>,
+    /// For a guest, the token with which they are the same guest when they come back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
     /// What bounds this connection.
     pub limits: ConnectionLimits,
     /// What became of own proposals whose answer may not have arrived.
@@ -251,8 +366,32 @@ pub struct Participant {
     pub role: String,
     /// The colour that goes with the id, in degrees.
     pub hue: u16,
-    /// Tabs and processes that they have open here.
+    /// Tabs and processes that they have open here; 0 while they are away.
     pub connections: u32,
+    /// Whether the last connection was lost and they may be back in a moment.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub away: bool,
+}
+
+/// Somebody who is gone.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Left {
+    /// The participant's id.
+    pub id: String,
+    /// Why.
+    pub why: LeftWhy,
+}
+
+/// Why somebody is gone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LeftWhy {
+    /// They left.
+    Left,
+    /// Their connection was lost and did not come back in time.
+    Lost,
+    /// They were removed.
+    Removed,
 }
 
 /// What bounds a connection.
@@ -264,6 +403,9 @@ pub struct ConnectionLimits {
     pub edits: usize,
     /// Proposals per second, with a burst of the same size.
     pub proposals_per_second: u32,
+    /// Times per second that presence is told on; what is said more often is told as the newest.
+    #[serde(default)]
+    pub presence_per_second: u32,
 }
 
 /// Updates that took their place in the order.
@@ -317,12 +459,48 @@ pub struct Roster {
     /// Who was not here before.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub joined: Vec<Participant>,
-    /// The ids of those who are gone.
+    /// Those who are gone, and why.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub left: Vec<String>,
-    /// Who is here as before, with other connections, name or role.
+    pub left: Vec<Left>,
+    /// Who is here as before, with other connections, name, role or hue, or away.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub changed: Vec<Participant>,
+}
+
+/// What participants tell of themselves.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct PresenceFrame {
+    /// All that each tells now, by their ids; `null` where that is nothing any more.
+    pub of: BTreeMap<String, Option<Facts>>,
+}
+
+/// A transient message.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct CueFrame {
+    /// Its name.
+    pub name: String,
+    /// Who sent it.
+    pub by: String,
+    /// What goes with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub data: Option<Value>,
+}
+
+/// A proposal waits for an outside check.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Waiting {
+    /// The proposal's number.
+    pub n: u64,
+}
+
+/// The answer to a `hold`, `release`, `cue` or `renew`: done, or a problem.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct AnswerFrame {
+    /// The number that was given.
+    pub n: u64,
+    /// Why it was not done.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub problem: Option<Problem>,
 }
 
 /// The standing of a session changed.
@@ -330,6 +508,9 @@ pub struct Roster {
 pub struct Status {
     /// `open`, `frozen` or `ended`.
     pub status: String,
+    /// The roles that go on in a frozen session.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub except: Vec<String>,
     /// The participant who did it, or `service`.
     pub by: String,
 }

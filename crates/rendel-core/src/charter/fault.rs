@@ -1,10 +1,13 @@
 //! Faults: what is wrong with a charter, and where.
 
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::fmt;
 use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
+
+use super::rules::Surface;
 
 /// One thing that is wrong with a charter.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -45,9 +48,12 @@ impl fmt::Display for Fault {
     }
 }
 
-/// The faults found so far, shared by the sections of one charter.
-#[derive(Debug)]
-pub(super) struct Faults(pub(super) RefCell<Vec<Fault>>);
+/// What the sections of one charter share: the faults found so far, and the surfaces that it declares.
+#[derive(Debug, Default)]
+pub(super) struct Reading {
+    pub(super) faults: RefCell<Vec<Fault>>,
+    pub(super) surfaces: RefCell<BTreeMap<String, Surface>>,
+}
 
 /// Line and column, from 1, of a byte offset. Cost O(offset).
 pub(super) fn place(source: &str, span: Option<Range<usize>>) -> (usize, usize) {

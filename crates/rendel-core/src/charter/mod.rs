@@ -1,28 +1,39 @@
 //! Charters: the declared kind of a session.
 
+mod expression;
 mod fault;
 mod pattern;
+mod role;
+mod rules;
 mod schema;
 mod section;
+mod sight;
 
-use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use toml_edit::Document;
 
+pub(crate) use expression::Read;
+pub use expression::{Expression, Unanswered};
 pub use fault::Fault;
 pub use pattern::Pattern;
+pub use role::{Grant, Permission, Power, Role};
+pub use rules::{Cue, CueTo, Fact, Gate, Guard, HoldRules, PresenceRules, Surface};
 pub use schema::charter_schema;
 pub(crate) use schema::check_schema;
 pub(crate) use section::Section;
+pub(crate) use sight::nothing_at;
+pub use sight::{Extent, Sight};
 
 use crate::edit::Actor;
 use crate::kind::Fields;
 use crate::path::Path;
 use crate::references::Link;
 use crate::suggest::nearest;
-use fault::{Faults, syntax_fault};
+use fault::{Reading, syntax_fault};
+use role::read_roles;
+use rules::{read_cues, read_gates, read_guards};
 
 /// A checked charter.
 #[derive(Clone, Debug)]
@@ -37,8 +48,20 @@ pub struct Charter {
     pub session: SessionRules,
     /// What bounds its sessions.
     pub limits: Limits,
+    /// The coordinate systems that everyone shares.
+    pub surfaces: BTreeMap<String, Surface>,
     /// Who may do what, by the name of the role.
     pub roles: BTreeMap<String, Role>,
+    /// What participants tell of themselves.
+    pub presence: PresenceRules,
+    /// How holds work.
+    pub holds: HoldRules,
+    /// Rules that every change must keep.
+    pub guards: Vec<Guard>,
+    /// Outside checks.
+    pub gates: Vec<Gate>,
+    /// Transient messages, by name.
+    pub cues: BTreeMap<String, Cue>,
     /// What the state is made of.
     pub fields: Fields,
     /// Which registers refer to which maps.
@@ -48,7 +71,7 @@ pub struct Charter {
 }
 
 /// How the sessions of a charter run.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SessionRules {
     /// The most participants at one time.
     pub participants: usize,
@@ -56,6 +79,8 @@ pub struct SessionRules {
     pub tick: Duration,
     /// A session that nobody uses leaves memory after this time.
     pub idle: Duration,
+    /// The role of who comes without a token; where it is none, nobody does.
+    pub guests: Option<String>,
 }
 
 /// What bounds the sessions of a charter.
@@ -73,16 +98,6 @@ pub struct Limits {
     pub journal: Option<u64>,
 }
 
-/// What a role may do.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Role {
-    /// The paths at which it may edit.
-    pub edit: Vec<Pattern>,
-}
-
-/// The role that everyone has where a charter declares none.
-const SOLE_ROLE: &str = "participant";
-
 impl Charter {
     /// Reads and checks a charter; what is wrong comes back as a list of faults, in the order of the text.
     ///
@@ -92,11 +107,13 @@ impl Charter {
             return Err(vec![Fault::whole("the text is too long", "at most 256 KiB")]);
         }
         let document = Document::parse(source).map_err(|error| vec![syntax_fault(source, &error)])?;
-        let faults = Faults(RefCell::new(Vec::new()));
-        let mut root = Section::root(source, document.as_table(), &faults);
+        let reading = Reading::default();
+        let mut root = Section::root(source, document.as_table(), &reading);
         let charter = Self::read(&mut root, source);
         root.finish();
-        let mut faults = faults.0.into_inner();
+        let surfaces = reading.surfaces.into_inner();
+        let charter = charter.map(|charter| Self { surfaces, ..charter });
+        let mut faults = reading.faults.into_inner();
         faults.sort_by_key(|fault| (fault.line, fault.column));
         match charter {
             Some(charter) if faults.is_empty() => Ok(charter),
@@ -109,9 +126,8 @@ impl Charter {
         let version =
             root.integer_needed("version", 1..=i64::from(u32::MAX)).and_then(|version| u32::try_from(version).ok());
         let title = root.text("title").or_else(|| name.clone()).unwrap_or_default();
-        root.later(&["surfaces", "presence", "seats", "guards", "gates", "when", "cues", "queries"]);
-        let session =
-            root.section("session").map_or_else(SessionRules::default, |mut section| SessionRules::read(&mut section));
+        root.later(&["seats", "when", "queries"]);
+        root.surfaces();
         let limits = root.section("limits").map_or_else(Limits::default, |mut section| Limits::read(&mut section));
         let fields = root.fields("state");
         let mut links = Vec::new();
@@ -119,8 +135,34 @@ impl Charter {
         let maps: Vec<_> = fields.iter().filter(|(_, field)| field.kind() == "map").map(|(name, _)| name).collect();
         root.check_links(&links, &maps);
         let roles = read_roles(root, &fields);
-        let source = source.to_owned();
-        Some(Self { name: name?, version: version?, title, session, limits, roles, fields, links, source })
+        let names: BTreeSet<String> = roles.keys().cloned().collect();
+        let session = root.section("session");
+        let session =
+            session.map_or_else(SessionRules::default, |mut section| SessionRules::read(&mut section, &names));
+        let presence = root.section("presence");
+        let presence = presence.map(|mut section| PresenceRules::read(&mut section, &fields)).unwrap_or_default();
+        let tops = fields.iter().map(|(name, _)| name).collect();
+        let holds = root.section("holds").map(|mut section| HoldRules::read(&mut section, &tops)).unwrap_or_default();
+        let guards = read_guards(root, &fields);
+        let gates = read_gates(root, &fields);
+        let cues = read_cues(root, &names);
+        Some(Self {
+            name: name?,
+            version: version?,
+            title,
+            session,
+            limits,
+            surfaces: BTreeMap::new(),
+            roles,
+            presence,
+            holds,
+            guards,
+            gates,
+            cues,
+            fields,
+            links,
+            source: source.to_owned(),
+        })
     }
 
     /// The charter as JSON: the same tables and keys as its text.
@@ -147,50 +189,67 @@ impl Charter {
         nearest(given, self.role_names())
     }
 
-    /// Whether `role` may edit at `path`. The service itself may edit everywhere.
-    pub fn may_edit(&self, role: &str, path: &Path) -> bool {
-        role == Actor::SERVICE
-            || self.roles.get(role).is_some_and(|role| role.edit.iter().any(|pattern| pattern.matches(path.tokens())))
+    /// What a role is shown. The backend itself sees everything.
+    pub fn sight(&self, role: &str) -> &Sight {
+        self.roles.get(role).map_or(&Sight::WHOLE, |role| &role.see)
     }
-}
 
-fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<String, Role> {
-    let Some(mut section) = root.section("roles") else {
-        let all = Role { edit: vec![Pattern::everything()] };
-        return BTreeMap::from([(SOLE_ROLE.to_owned(), all)]);
-    };
-    let tops: BTreeSet<&str> = fields.iter().map(|(name, _)| name).collect();
-    let mut roles = BTreeMap::new();
-    for name in section.keys() {
-        if name == Actor::SERVICE {
-            section.fault_at(&name, "another name: `service` is the backend itself, which may do all", None);
-        }
-        let Some(mut inner) = section.section(&name) else { continue };
-        inner.later(&["see", "powers"]);
-        let edit = inner.patterns("edit", &tops);
-        inner.finish();
-        roles.insert(name, Role { edit });
+    /// Whether a role has a power. The backend itself has all.
+    pub fn has_power(&self, role: &str, power: Power) -> bool {
+        role == Actor::SERVICE || self.roles.get(role).is_some_and(|role| role.powers.contains(&power))
     }
-    section.finish();
-    roles
+
+    /// What a charter's author may not have meant, though it is no fault: fields that no role can edit.
+    pub fn warnings(&self) -> Vec<String> {
+        let mut warnings = Vec::new();
+        self.warn(&self.fields, &mut Vec::new(), &mut warnings);
+        warnings
+    }
+
+    fn warn(&self, fields: &Fields, place: &mut Vec<String>, warnings: &mut Vec<String>) {
+        for (name, field) in fields.iter() {
+            place.push(name.to_owned());
+            let is_edited = |place: &[String]| {
+                let covers = |grant: &Grant| grant.pattern.matches(place);
+                self.roles.values().any(|role| role.edit.iter().any(covers))
+            };
+            let is_filled = field.is_filled();
+            match field.each() {
+                _ if is_filled => {}
+                Some(each) => {
+                    place.push("*".to_owned());
+                    if !is_edited(&place[..place.len() - 1]) && !is_edited(place) {
+                        self.warn(each, place, warnings);
+                    }
+                    place.pop();
+                }
+                None if is_edited(place) => {}
+                None => warnings
+                    .push(format!("no role can edit {}; only the backend does", Path::of(place.iter().cloned()))),
+            }
+            place.pop();
+        }
+    }
 }
 
 impl SessionRules {
-    fn read(section: &mut Section<'_>) -> Self {
+    fn read(section: &mut Section<'_>, roles: &BTreeSet<String>) -> Self {
         let standard = Self::default();
-        section.later(&["guests", "undo"]);
+        section.later(&["undo"]);
+        let names: Vec<&str> = roles.iter().map(String::as_str).collect();
+        let guests = section.has("guests").then(|| section.one_of("guests", &names)).flatten();
         section.one_so_far("durability", "confirmed", &["relaxed", "none"]);
         let participants = section.number("participants", 1..=100_000, standard.participants);
         let tick = section.duration("tick", 0..=10_000).unwrap_or(standard.tick);
         let idle = section.duration("idle", 1_000..=86_400_000).unwrap_or(standard.idle);
         section.finish();
-        Self { participants, tick, idle }
+        Self { participants, tick, idle, guests }
     }
 }
 
 impl Default for SessionRules {
     fn default() -> Self {
-        Self { participants: 200, tick: Duration::ZERO, idle: Duration::from_secs(600) }
+        Self { participants: 200, tick: Duration::ZERO, idle: Duration::from_secs(600), guests: None }
     }
 }
 
@@ -229,8 +288,7 @@ mod tests {
     fn the_simplest_charter_is_five_lines_long() {
         let charter = Charter::parse(HEADCOUNT).unwrap();
         assert_eq!((charter.name.as_str(), charter.version, charter.title.as_str()), ("headcount", 1, "headcount"));
-        assert!(charter.may_edit("participant", &Path::of(["heads"])));
-        assert!(!charter.may_edit("steward", &Path::of(["heads"])));
+        assert!(charter.has_role("participant") && !charter.has_role("steward"));
     }
 
     #[test]
@@ -242,7 +300,7 @@ mod tests {
             ("version = 1", "version = 0", (2, 11, "version"), None),
             ("charter = \"headcount\"", "charter = \"Head Count\"", (1, 11, "charter"), None),
             ("[state.heads]", "[sate.heads]", (4, 2, "sate"), Some("state")),
-            ("min = 0", "min = 0\n[guards]", (7, 2, "guards"), None),
+            ("min = 0", "min = 0\n[seats]", (7, 2, "seats"), None),
             ("min = 0", "min = 0\n[roles.picker]\nedit = [\"/haeds\"]", (8, 9, "roles.picker.edit[0]"), Some("/heads")),
         ];
         for (old, new, (line, column, path), meant) in table {

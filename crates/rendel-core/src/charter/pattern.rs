@@ -47,6 +47,26 @@ impl Pattern {
         }
     }
 
+    /// Whether it can match a path that begins with these tokens and goes on.
+    pub(crate) fn may_lead_into(&self, tokens: &[String]) -> bool {
+        match self.0.iter().position(|part| *part == Part::Rest) {
+            Some(rest) if rest <= tokens.len() => {
+                self.0[..rest].iter().zip(tokens).all(|(part, token)| part.fits(token))
+            }
+            _ => self.0.len() > tokens.len() && self.0.iter().zip(tokens).all(|(part, token)| part.fits(token)),
+        }
+    }
+
+    /// Its tokens, `None` for any one; nothing where it has a `**`.
+    pub(crate) fn tokens(&self) -> Option<Vec<Option<String>>> {
+        let token = |part: &Part| match part {
+            Part::Is(token) => Some(Some(token.clone())),
+            Part::Any => Some(None),
+            Part::Rest => None,
+        };
+        self.0.iter().map(token).collect()
+    }
+
     /// The first token, where it is a fixed one.
     pub(super) fn top(&self) -> Option<&str> {
         match self.0.first() {

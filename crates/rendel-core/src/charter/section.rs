@@ -9,9 +9,13 @@ use jsonschema::Validator;
 use serde_json::{Map, Value as Json};
 use toml_edit::{Item, TableLike, Value};
 
-use super::fault::{Fault, Faults, place};
+use super::expression::{Expression, Read};
+use super::fault::{Fault, Reading, place};
 use super::pattern::Pattern;
+use super::role::{CONDITION_NAMES, Grant};
+use super::rules::Surface;
 use super::schema::compile;
+use super::sight::Rule;
 use crate::kind::{Field, Fields};
 use crate::references::{Link, OnDrop, Reference};
 use crate::suggest::nearest;
@@ -28,11 +32,11 @@ pub(crate) struct Section<'a> {
     depth: usize,
     known: BTreeSet<&'static str>,
     taken: BTreeSet<String>,
-    faults: &'a Faults,
+    reading: &'a Reading,
 }
 
 impl<'a> Section<'a> {
-    pub(super) fn root(source: &'a str, table: &'a dyn TableLike, faults: &'a Faults) -> Self {
+    pub(super) fn root(source: &'a str, table: &'a dyn TableLike, reading: &'a Reading) -> Self {
         Self {
             source,
             table,
@@ -41,7 +45,7 @@ impl<'a> Section<'a> {
             depth: 0,
             known: BTreeSet::new(),
             taken: BTreeSet::new(),
-            faults,
+            reading,
         }
     }
 
@@ -63,7 +67,7 @@ impl<'a> Section<'a> {
     ) {
         let (line, column) = place(self.source, span.or_else(|| self.span.clone()));
         let fault = Fault { line, column, path, says: says.to_owned(), expected: expected.to_owned(), did_you_mean };
-        self.faults.0.borrow_mut().push(fault);
+        self.reading.faults.borrow_mut().push(fault);
     }
 
     fn key_span(&self, key: &str) -> Option<Range<usize>> {
@@ -296,7 +300,7 @@ impl<'a> Section<'a> {
             known: BTreeSet::new(),
             taken: BTreeSet::new(),
             source: self.source,
-            faults: self.faults,
+            reading: self.reading,
         })
     }
 
@@ -332,47 +336,321 @@ impl<'a> Section<'a> {
         Fields::new(fields)
     }
 
-    /// Path patterns, each of which begins at one of `tops`.
-    pub(super) fn patterns(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Vec<Pattern> {
-        let expected = "an array of path patterns such as \"/markers/**\"";
+    /// The tables of an array of tables, each a section.
+    pub(super) fn tables(&mut self, key: &'static str) -> Vec<Section<'a>> {
+        let Some(item) = self.know(key) else { return Vec::new() };
+        let Some(tables) = item.as_array_of_tables() else {
+            self.fault_at(key, &format!("tables, each under [[{key}]]"), None);
+            return Vec::new();
+        };
+        let section = |(index, table): (usize, &'a toml_edit::Table)| Section {
+            table,
+            path: format!("{}[{index}]", self.inner_path(key)),
+            span: table.span(),
+            depth: self.depth + 1,
+            known: BTreeSet::new(),
+            taken: BTreeSet::new(),
+            source: self.source,
+            reading: self.reading,
+        };
+        tables.iter().enumerate().map(section).collect()
+    }
+
+    /// Its line, from 1.
+    pub(super) fn line(&self) -> usize {
+        place(self.source, self.span.clone()).0
+    }
+
+    /// A name of [surfaces].
+    pub(crate) fn surface(&mut self, key: &'static str) -> Option<Surface> {
+        self.know(key)?;
+        let name = self.table.get(key).and_then(Item::as_str);
+        let surfaces = self.reading.surfaces.borrow();
+        let found = name.and_then(|name| surfaces.get(name)).cloned();
+        if found.is_none() {
+            let known: Vec<&str> = surfaces.keys().map(String::as_str).collect();
+            let meant = name.and_then(|name| nearest(name, known.iter().copied()));
+            self.fault_at(key, "the name of a surface that [surfaces] declares", meant);
+        }
+        found
+    }
+
+    /// All of [surfaces].
+    pub(super) fn surfaces(&mut self) {
+        let Some(mut all) = self.section("surfaces") else { return };
+        for name in all.keys() {
+            let Some(mut section) = all.section(&name) else { continue };
+            let unit = section.text("unit").filter(|unit| !unit.is_empty());
+            if unit.is_none() {
+                section.fault_at("unit", "what is counted, such as \"m\", \"mm\" or \"cells\"", None);
+            }
+            let (x, y) = (section.range("x"), section.range("y"));
+            section.finish();
+            if let (Some(unit), Some(x), Some(y)) = (unit, x, y) {
+                self.reading.surfaces.borrow_mut().insert(name, Surface { unit, x, y });
+            }
+        }
+        all.finish();
+    }
+
+    /// Two numbers, the second above the first.
+    fn range(&mut self, key: &'static str) -> Option<(f64, f64)> {
+        let ends = self.know(key).and_then(to_json);
+        let end = |at: usize| ends.as_ref()?.get(at)?.as_f64().filter(|end| end.is_finite());
+        let is_pair = ends.as_ref().and_then(Json::as_array).is_some_and(|ends| ends.len() == 2);
+        let range = end(0).zip(end(1)).filter(|(from, to)| from < to && is_pair);
+        if range.is_none() {
+            self.fault_at(key, "two numbers, from where to where, such as [0, 120]", None);
+        }
+        range
+    }
+
+    /// The table without one key, as a JSON Schema.
+    pub(super) fn schema_beside(&mut self, beside: &'static str) -> Option<Arc<Validator>> {
+        self.taken.extend(self.keys());
+        let mut schema = table_to_json(self.table)?;
+        schema.as_object_mut()?.shift_remove(beside);
+        match compile(&schema) {
+            Ok(validator) => Some(Arc::new(validator)),
+            Err(why) => {
+                let expected = format!("surface, refers, anchor, or the keys of a JSON Schema (2020-12): {why}");
+                self.report(None, self.path.clone(), "does not fit", &expected, None);
+                None
+            }
+        }
+    }
+
+    /// Some of `options`; those that belong to a later version are faults of their own.
+    pub(super) fn several(&mut self, key: &'static str, options: &[&str], later: &[&str]) -> BTreeSet<String> {
+        let Some(item) = self.know(key) else { return BTreeSet::new() };
+        let expected = format!("an array of {}", options.join(", "));
+        let Some(items) = item.as_array() else {
+            self.fault_at(key, &expected, None);
+            return BTreeSet::new();
+        };
+        let mut several = BTreeSet::new();
+        for (index, item) in items.iter().enumerate() {
+            let path = format!("{}[{index}]", self.inner_path(key));
+            match item.as_str() {
+                Some(given) if options.contains(&given) => drop(several.insert(given.to_owned())),
+                Some(given) if later.contains(&given) => {
+                    let says = "belongs to the language, but this version does not carry it out yet";
+                    self.report(item.span(), path, says, &expected, None);
+                }
+                given => {
+                    let meant = given.and_then(|given| nearest(given, options.iter().copied()));
+                    self.report(item.span(), path, "is none of them", &expected, meant);
+                }
+            }
+        }
+        several
+    }
+
+    /// A compiled expression.
+    pub(super) fn expression(&mut self, key: &'static str, names: &[&str]) -> Option<Expression> {
+        let source = self.know(key).and_then(Item::as_str);
+        let compiled = source.map(|source| Expression::compile(source, names));
+        match compiled {
+            Some(Ok(expression)) => Some(expression),
+            Some(Err(expected)) => {
+                self.fault_at(key, &expected, None);
+                None
+            }
+            None => {
+                self.fault_at(key, "an expression in CEL, as a string", None);
+                None
+            }
+        }
+    }
+
+    /// Reports members that an expression reads and that nothing declares: it would never have an answer.
+    pub(super) fn check_reads(&self, key: &str, expression: &Expression, fields: &Fields, at: &Pattern) {
+        let span = self.table.get(key).and_then(Item::span);
+        self.check_reads_at(span, self.inner_path(key), expression, fields, at);
+    }
+
+    fn check_reads_at(
+        &self,
+        span: Option<Range<usize>>,
+        path: String,
+        expression: &Expression,
+        fields: &Fields,
+        at: &Pattern,
+    ) {
+        let is_record = at.tokens().is_some_and(|tokens| tokens.len().is_multiple_of(2));
+        for Read { name, member } in expression.reads() {
+            let declared = match name.as_str() {
+                "who" => Some(vec!["id", "role"]),
+                "state" => Some(fields.iter().filter(|(_, field)| field.is_small()).map(|(name, _)| name).collect()),
+                "record" => fields.record_around(at).map(|fields| fields.iter().map(|(name, _)| name).collect()),
+                "old" | "new" if is_record => {
+                    fields.record_around(at).map(|fields| fields.iter().map(|(name, _)| name).collect())
+                }
+                _ => None,
+            };
+            let report = |says: String, expected: String, meant: Option<String>| {
+                self.report(span.clone(), path.clone(), &says, &expected, meant);
+            };
+            match (name.as_str(), member, declared) {
+                ("state", None, _) => {
+                    let expected = "a field of it, as in state.crates: an expression reads only what it names";
+                    report("reads the whole state".to_owned(), expected.to_owned(), None);
+                }
+                (name, Some(member), Some(declared)) if !declared.contains(&member.as_str()) => {
+                    let expected = format!("one of {}", declared.join(", "));
+                    let meant = nearest(member, declared.iter().copied());
+                    report(format!("{name} has no {member:?} that could be read"), expected, meant);
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// A path pattern.
+    pub(super) fn pattern(&mut self, key: &'static str) -> Option<Pattern> {
+        let pattern = self.know(key).and_then(Item::as_str).and_then(Pattern::parse);
+        if pattern.is_none() {
+            self.fault_at(key, "a path pattern such as \"/offers/*\"", None);
+        }
+        pattern
+    }
+
+    /// A path pattern without `**` that leads to a declared field or to the records of one.
+    pub(super) fn declared_pattern(&mut self, key: &'static str, fields: &Fields) -> Option<Pattern> {
+        let pattern = self.pattern(key)?;
+        let is_record = fields.record_around(&pattern).is_some();
+        let is_even = pattern.tokens().is_some_and(|tokens| tokens.len().is_multiple_of(2));
+        if fields.declared(&pattern).is_none() && !(is_record && is_even) {
+            let tops: Vec<&str> = fields.iter().map(|(name, _)| name).collect();
+            let meant = pattern.top().and_then(|top| {
+                nearest(top, tops.iter().copied()).map(|meant| pattern.to_string().replacen(top, &meant, 1))
+            });
+            let expected = "a declared field, or the records of one, with * for an id and no **, such as \"/offers/*\"";
+            self.fault_at(key, expected, meant.filter(|meant| *meant != pattern.to_string()));
+            return None;
+        }
+        Some(pattern)
+    }
+
+    /// Each item of an array of path patterns, or of tables that hold one, with its place.
+    fn pattern_items(&mut self, key: &'static str, expected: &str) -> Vec<(String, &'a Value)> {
         let Some(items) = self.know(key).and_then(Item::as_array) else {
             self.fault_at(key, expected, None);
             return Vec::new();
         };
-        let mut patterns = Vec::new();
-        for (index, item) in items.iter().enumerate() {
-            let path = format!("{}[{index}]", self.inner_path(key));
-            if item.is_inline_table() {
-                let says = "conditions belong to the language, but this version does not carry them out yet";
-                self.report(item.span(), path, says, "a path pattern alone", None);
-                continue;
+        let path = self.inner_path(key);
+        items.iter().enumerate().map(|(index, item)| (format!("{path}[{index}]"), item)).collect()
+    }
+
+    /// A pattern that begins at one of `tops`.
+    fn pattern_of(
+        &self,
+        text: Option<&str>,
+        span: Option<Range<usize>>,
+        path: &str,
+        tops: &BTreeSet<&str>,
+    ) -> Option<Pattern> {
+        let Some(pattern) = text.and_then(Pattern::parse) else {
+            let expected = "\"/\" and tokens, of which \"*\" is any one and one \"**\" any number";
+            self.report(span, path.to_owned(), "is no path pattern", expected, None);
+            return None;
+        };
+        if let Some(top) = pattern.top().filter(|top| !tops.contains(top)) {
+            let meant = nearest(top, tops.iter().copied()).map(|meant| pattern.to_string().replacen(top, &meant, 1));
+            let says = "leads to no field of [state]";
+            self.report(span, path.to_owned(), says, "the path of a declared field", meant);
+        }
+        Some(pattern)
+    }
+
+    /// Path patterns, each of which begins at one of `tops`.
+    pub(super) fn patterns(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Vec<Pattern> {
+        let items = self.pattern_items(key, "an array of path patterns such as \"/markers/**\"");
+        items.into_iter().filter_map(|(path, item)| self.pattern_of(item.as_str(), item.span(), &path, tops)).collect()
+    }
+
+    /// Where a role may edit: patterns, or tables with a pattern and a condition.
+    pub(super) fn grants(&mut self, key: &'static str, tops: &BTreeSet<&str>, fields: &Fields) -> Vec<Grant> {
+        let items = self.pattern_items(key, "an array of path patterns such as \"/markers/**\"");
+        let mut grants = Vec::new();
+        for (path, item) in items {
+            let (text, source) = match item.as_inline_table() {
+                None => (item.as_str(), None),
+                Some(table) => {
+                    if let Some((other, _)) = table.iter().find(|(name, _)| !["at", "if"].contains(name)) {
+                        let meant = nearest(other, ["at", "if"]);
+                        self.report(item.span(), path.clone(), &format!("unknown key {other:?}"), "at and if", meant);
+                    }
+                    (table.get("at").and_then(Value::as_str), Some(table.get("if")))
+                }
+            };
+            let Some(pattern) = self.pattern_of(text, item.span(), &path, tops) else { continue };
+            let compiled = source.map(|source| match source.and_then(Value::as_str) {
+                None => Err("a condition in CEL as `if`, such as \"record.by == who.id\"".to_owned()),
+                Some(source) => Expression::compile(source, &CONDITION_NAMES),
+            });
+            let condition = match compiled.transpose() {
+                Ok(condition) => condition,
+                Err(expected) => {
+                    self.report(item.span(), path, "does not fit", &expected, None);
+                    continue;
+                }
+            };
+            if let Some(condition) = &condition {
+                self.check_reads_at(item.span(), path, condition, fields, &pattern);
             }
-            let Some(pattern) = item.as_str().and_then(Pattern::parse) else {
-                let says = "is no path pattern";
+            grants.push(Grant { pattern, condition, line: place(self.source, item.span()).0 });
+        }
+        grants
+    }
+
+    /// What a role sees: patterns, and `{ but = … }` for what is hidden; nothing where the key is left out.
+    pub(super) fn sights(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Option<Vec<Rule>> {
+        self.know(key)?;
+        let items = self.pattern_items(
+            key,
+            "an array of path patterns and { but = … }, such as [\"/**\", { but = \"/offers/*/limit\" }]",
+        );
+        let mut rules = Vec::new();
+        for (path, item) in items {
+            let text = match item.as_inline_table() {
+                None => item.as_str(),
+                Some(table) => {
+                    if let Some((other, _)) = table.iter().find(|(name, _)| *name != "but") {
+                        let expected =
+                            "but: seeing has no condition, since what is hidden must be the same for all of a role";
+                        self.report(item.span(), path.clone(), &format!("unknown key {other:?}"), expected, None);
+                    }
+                    table.get("but").and_then(Value::as_str)
+                }
+            };
+            let Some(pattern) = self.pattern_of(text, item.span(), &path, tops) else { continue };
+            let names_an_id =
+                pattern.tokens().is_some_and(|tokens| tokens.iter().skip(1).step_by(2).any(Option::is_some));
+            if names_an_id {
+                let says = "names one record";
                 self.report(
                     item.span(),
                     path,
                     says,
-                    "\"/\" and tokens, of which \"*\" is any one and one \"**\" any number",
+                    "\"*\" for the id of a record: a role sees a field of all records or of none",
                     None,
                 );
-                continue;
-            };
-            if let Some(top) = pattern.top().filter(|top| !tops.contains(top)) {
-                let meant =
-                    nearest(top, tops.iter().copied()).map(|meant| pattern.to_string().replacen(top, &meant, 1));
-                self.report(item.span(), path, "leads to no field of [state]", "the path of a declared field", meant);
             }
-            patterns.push(pattern);
+            rules.push(Rule { pattern, is_shown: !item.is_inline_table() });
         }
-        patterns
+        Some(rules)
     }
 
     /// Reports each key that nothing has taken.
     pub(super) fn finish(&self) {
         for (key, _) in self.table.iter().filter(|(key, _)| !self.taken.contains(*key)) {
             let known: Vec<&str> = if self.path.is_empty() {
-                self.known.iter().copied().chain(["session", "limits", "roles"]).collect()
+                self.known
+                    .iter()
+                    .copied()
+                    .chain(["session", "limits", "roles", "surfaces", "presence", "holds", "cues"])
+                    .collect()
             } else {
                 self.known.iter().copied().collect()
             };

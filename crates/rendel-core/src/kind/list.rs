@@ -516,6 +516,13 @@ impl Kind for Field {
         Some(())
     }
 
+    fn each(&self) -> Option<&Fields> {
+        match &self.each {
+            Each::Record(fields) => Some(fields),
+            Each::Value(_) => None,
+        }
+    }
+
     fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c super::Field, &'c super::Cell)> {
         let (id, rest) = rest.split_first()?;
         match (&self.each, &cell.0.elements.get(id.as_str())?.item) {

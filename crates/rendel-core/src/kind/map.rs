@@ -250,6 +250,10 @@ impl Kind for Field {
         self.each.patch(&cell.records.get(id.as_str())?.record, rest, effect, patch)
     }
 
+    fn each(&self) -> Option<&Fields> {
+        Some(&self.each)
+    }
+
     fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c super::Field, &'c super::Cell)> {
         let (id, rest) = rest.split_first()?;
         self.each.find(&cell.records.get(id.as_str())?.record, rest)

@@ -71,6 +71,16 @@ pub(crate) trait Kind: Sized + Clone + Debug {
         None
     }
 
+    /// The fields of the records in it.
+    fn each(&self) -> Option<&Fields> {
+        None
+    }
+
+    /// Whether the service fills it in and nobody else.
+    fn is_filled(&self) -> bool {
+        false
+    }
+
     /// Goes on with a walk that has come to this cell and leads further in.
     fn walk(&self, _cell: &Self::Cell, _walk: &mut Walk<'_>) {}
 
@@ -296,6 +306,16 @@ macro_rules! kinds {
                 match (self, cell) { $((Self::$Variant(field), Cell::$Variant(cell)) => field.find(cell, rest),)* _ => None }
             }
 
+            /// The fields of the records in it, where it is a map or list of records.
+            pub fn each(&self) -> Option<&Fields> {
+                match self { $(Self::$Variant(field) => field.each()),* }
+            }
+
+            /// Whether the service fills it in and nobody else.
+            pub(crate) fn is_filled(&self) -> bool {
+                match self { $(Self::$Variant(field) => field.is_filled()),* }
+            }
+
             pub(crate) fn links(&self, steps: &mut Vec<Option<String>>, holder: Option<Holder>, links: &mut Vec<Link>) {
                 match self { $(Self::$Variant(field) => field.links(steps, holder, links)),* }
             }
@@ -396,6 +416,11 @@ pub(crate) fn checked_id<'v>(at: &Path, id: &'v Value) -> Result<&'v str, Proble
 }
 
 impl Field {
+    /// Whether its value is a value and no collection: what an expression may read of the state.
+    pub(crate) fn is_small(&self) -> bool {
+        matches!(self, Self::Register(_) | Self::Counter(_))
+    }
+
     /// Where the character is now that a view sees at an index of a text; `None` for any other kind, and beyond the end.
     pub(crate) fn anchored(&self, cell: &Cell, view: View, index: usize) -> Option<Anchored> {
         match cell {

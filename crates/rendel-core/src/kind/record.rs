@@ -33,6 +33,11 @@ impl Fields {
         self.0.iter().map(|(name, field)| (name.as_str(), field))
     }
 
+    /// The field of that name.
+    pub fn field(&self, name: &str) -> Option<&Field> {
+        self.position(name).map(|at| &self.0[at].1)
+    }
+
     fn position(&self, name: &str) -> Option<usize> {
         self.0.binary_search_by(|(known, _)| known.as_str().cmp(name)).ok()
     }
@@ -100,6 +105,10 @@ impl Fields {
     }
 
     pub(crate) fn walk(&self, record: &Record, walk: &mut Walk<'_>) {
+        if walk.steps.is_empty() {
+            // Nobody who walks to records asks what is in them.
+            return (walk.visit)(&walk.path, &Value::Null);
+        }
         let Some(Some(name)) = walk.steps.first() else { return };
         if let Some((at, cell)) = self.position(name).and_then(|at| Some((at, record.0.get(at)?))) {
             walk.step(name, |walk| self.0[at].1.walk(cell, walk));

@@ -19,7 +19,7 @@ use serde_json::Value;
 
 use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
 use crate::canonical::weight;
-use crate::charter::{Section, check_schema};
+use crate::charter::{Section, Surface, check_schema};
 use crate::edit::{Edit, Effect, VerdictKind};
 use crate::patch::Patch;
 use crate::path::Path;
@@ -35,6 +35,8 @@ pub(crate) struct Field {
     initial: Value,
     merge: Merge,
     refers: Option<Reference>,
+    surface: Option<Surface>,
+    is_author: bool,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -70,6 +72,7 @@ impl Field {
         if self.refers.is_some() && !value.is_string() {
             return Err(Problem::new(ProblemKind::WrongType, "A reference is the id of a record, a string.").at(at));
         }
+        self.surface.iter().try_for_each(|surface| surface.check(at, value))?;
         match &self.schema {
             Some(schema) => check_schema(schema, at, value),
             None => Ok(()),
@@ -173,13 +176,14 @@ impl Kind for Field {
             "unchanged" => Merge::Unchanged,
             _ => Merge::Last,
         };
-        section.later(&["surface"]);
+        let surface = section.surface("surface");
+        let is_author = section.has("filled") && section.one_of("filled", &["author"]).is_some();
         let refers = section.reference("refers");
         if refers.is_some() && merge == Merge::All {
             section.fault_at("merge", "a rule that keeps one value, since it refers to one record", None);
         }
         let initial = section.json("initial").unwrap_or(Value::Null);
-        let field = Self { schema, initial: Value::Null, merge, refers };
+        let field = Self { schema, initial: Value::Null, merge, refers, surface, is_author };
         let faulty = !initial.is_null() && field.load(&Path::of(["initial"]), &initial, Stamp::OPENING).is_err();
         if faulty {
             section.fault_at("initial", "a value that the field's own schema and merge rule accept", None);
@@ -287,6 +291,10 @@ impl Kind for Field {
         let value = effect.arg("values").or_else(|| effect.arg("value"));
         patch.replace(if effect.op == "clear" { Value::Null } else { value?.clone() });
         Some(())
+    }
+
+    fn is_filled(&self) -> bool {
+        self.is_author
     }
 
     fn links(&self, steps: &mut Vec<Option<String>>, holder: Option<Holder>, links: &mut Vec<Link>) {

@@ -1,17 +1,21 @@
 //! The sequencer of one session: a deterministic state machine that puts proposals in order.
 
+mod allowing;
 mod clients;
+mod filling;
 
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+pub use allowing::{NoAnswer, Verdicted};
 pub use clients::ClientOutcome;
 use clients::Clients;
+use filling::filled;
 
 use crate::canonical::weight;
-use crate::charter::Charter;
+use crate::charter::{Charter, Extent, Permission, Sight, nothing_at};
 use crate::edit::{Actor, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
 use crate::kind::{Settlement, Site, listed};
 use crate::path::Path;
@@ -35,6 +39,8 @@ pub struct Sequencer {
     /// When the last update was settled. A clock that is set back does not take the journal back.
     at: u64,
     clients: Clients,
+    /// Expressions that had no answer, until somebody asks.
+    unanswered: Vec<NoAnswer>,
 }
 
 /// What a sequencer needs to come back, with nothing of the charter in it.
@@ -74,13 +80,13 @@ impl Sequencer {
         if state.weight() > charter.limits.state {
             return Err(too_large(&charter));
         }
-        Ok(Self { charter, state, seq: 0, at: 0, clients: Clients::default() })
+        Ok(Self { charter, state, seq: 0, at: 0, clients: Clients::default(), unanswered: Vec::new() })
     }
 
     /// A sequencer as it was when the snapshot was taken.
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
         let SequencerSnapshot { seq, at, state, clients } = snapshot;
-        Self { charter, state, seq, at, clients }
+        Self { charter, state, seq, at, clients, unanswered: Vec::new() }
     }
 
     /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
@@ -205,9 +211,9 @@ impl Sequencer {
         self.at = update.at;
     }
 
-    /// The edits that lead to the state that a document asks for, from the state as it is. Cost O(size).
-    pub fn edits_for(&self, change: &Change) -> Result<Vec<Edit>, Problem> {
-        let plain = self.plain();
+    /// The edits that lead to the state that a document asks for, from the state as it is shown. Cost O(size).
+    pub fn edits_for(&self, change: &Change, sight: &Sight) -> Result<Vec<Edit>, Problem> {
+        let plain = sight.state(&self.charter.fields, self.plain());
         let wanted = change.applied_to(&plain)?;
         let mut way = Way::new(self.charter.limits.edits);
         self.charter.fields.wanted(&plain, &wanted, &mut way)?;
@@ -220,23 +226,29 @@ impl Sequencer {
         let limit = self.charter.limits.state;
         // What can be refused after a first effect must be able to go back.
         let is_tight = self.state.weight() + 2 * asked as u64 > limit;
-        let is_checked_after = proposal.edits.len() > 1 || !self.charter.links.is_empty();
+        let is_guarded = !self.charter.guards.is_empty();
+        let is_checked_after = proposal.edits.len() > 1 || !self.charter.links.is_empty() || is_guarded;
         let before = (is_checked_after || is_tight).then(|| self.state.clone());
+        let mut unanswered = Vec::new();
         let weight_before = self.state.weight();
-        let result = self.settle_edits(actor, proposal, now).and_then(|update| {
+        let result = self.settle_edits(actor, proposal, now, &mut unanswered).and_then(|update| {
             let is_over = self.state.weight() > limit && self.state.weight() > weight_before;
             if is_over {
                 return Err(too_large(&self.charter));
             }
             check_references(&self.charter.fields, self.state.root(), &self.charter.links, &update.effects)?;
+            if let Some(before) = before.as_ref().filter(|_| is_guarded) {
+                self.check_guards(before, actor, &update.effects, &mut unanswered)?;
+            }
             Ok(update)
         });
+        self.note_unanswered(unanswered);
         match (&result, before) {
             (Ok(update), _) => self.follow_on(update),
             (Err(_), Some(before)) => self.state = before,
             (Err(_), None) => {}
         }
-        result
+        result.map_err(|problem| self.charter.sight(&actor.role).problem(&self.charter.fields, problem))
     }
 
     fn check_shape(&self, proposal: &Proposal) -> Result<(), Problem> {
@@ -262,13 +274,20 @@ impl Sequencer {
         }
     }
 
-    fn settle_edits(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Result<Settled, Problem> {
+    fn settle_edits(
+        &mut self,
+        actor: &Actor,
+        proposal: &Proposal,
+        now: u64,
+        unanswered: &mut Vec<NoAnswer>,
+    ) -> Result<Settled, Problem> {
         let stamp = Stamp { seq: self.seq + 1, client: actor.client };
         let mut effects = Vec::with_capacity(proposal.edits.len());
         let mut verdicts = Vec::new();
         for (index, edit) in proposal.edits.iter().enumerate() {
-            let settlement =
-                self.settle_edit(actor, proposal, index, edit).map_err(|problem| at_edit(problem, proposal, index))?;
+            let settlement = self
+                .settle_edit(actor, proposal, index, edit, unanswered)
+                .map_err(|problem| at_edit(problem, proposal, index))?;
             for effect in &settlement.effects {
                 self.state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| broken(&misfit))?;
             }
@@ -306,10 +325,19 @@ impl Sequencer {
         proposal: &Proposal,
         index: usize,
         edit: &Edit,
+        unanswered: &mut Vec<NoAnswer>,
     ) -> Result<Settlement, Problem> {
         let path = Path::parse(&edit.at)?;
+        let fields = &self.charter.fields;
+        let permission = self.permission(actor, edit, &path, unanswered);
+        // What is hidden is not there for who may not edit it either, and for nobody to be tested.
+        let extent = self.charter.sight(&actor.role).extent(fields, &path);
+        if extent == Extent::Nothing && (edit.op == "test" || !permission.is_given()) {
+            return Err(nothing_at(&path));
+        }
+        let edit = filled(fields, edit, &path, actor)?;
         let site = Site {
-            edit,
+            edit: &edit,
             path: &path,
             index,
             n: proposal.n,
@@ -319,17 +347,13 @@ impl Sequencer {
                 && self.clients.has_refused_beyond(actor.client, proposal.answered),
         };
         if edit.op == "test" {
-            return self.test(&site);
+            return self.test(&site, self.charter.sight(&actor.role));
         }
-        let settlement = self.charter.fields.settle(self.state.root(), path.tokens(), &site);
+        let settlement = fields.settle(self.state.root(), path.tokens(), &site);
         // A path that does not exist is said to be so before a role is; what exists is guarded by the role.
         let is_known = !matches!(&settlement, Err(problem) if problem.kind() == ProblemKind::UnknownPath);
-        if is_known && !self.charter.may_edit(&actor.role, &path) {
-            let detail = format!(
-                "The role {:?} may not edit {path}. The charter's [roles.{}] says where it may.",
-                actor.role, actor.role
-            );
-            return Err(Problem::new(ProblemKind::NotAllowed, detail).at(&path));
+        if is_known && !permission.is_given() {
+            return Err(not_allowed(&actor.role, &path, &permission));
         }
         self.follow(settlement?, &site)
     }
@@ -352,10 +376,11 @@ impl Sequencer {
         Ok(Settlement { effects, verdict })
     }
 
-    fn test(&self, site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn test(&self, site: &Site<'_>, sight: &Sight) -> Result<Settlement, Problem> {
         site.only(&["value"])?;
         let expected = site.need("value")?;
         let present = self.plain_at(site.path);
+        let present = present.and_then(|present| sight.value(&self.charter.fields, site.path, present));
         if present.as_ref() == Some(expected) {
             let verdict = site.verdict(VerdictKind::Applied, vec![], "The condition holds.");
             return Ok(Settlement { effects: vec![], verdict });
@@ -363,6 +388,18 @@ impl Sequencer {
         let detail = format!("{} is not what the proposal asks for.", site.path);
         Err(Problem::new(ProblemKind::TestFailed, detail).at(site.path).current(present.unwrap_or_default()))
     }
+}
+
+fn not_allowed(role: &str, path: &Path, permission: &Permission) -> Problem {
+    let detail = match permission {
+        Permission::Unmet(_) => {
+            format!(
+                "The role {role:?} may edit {path} only under a condition of the charter's [roles.{role}], which does not hold."
+            )
+        }
+        _ => format!("The role {role:?} may not edit {path}. The charter's [roles.{role}] says where it may."),
+    };
+    Problem::new(ProblemKind::NotAllowed, detail).at(path)
 }
 
 /// Names the edit that failed, where there are several.

@@ -1,0 +1,324 @@
+//! Conditions and rules in CEL (Common Expression Language), compiled once and bounded before and after parsing.
+//!
+//! The language here is what a rule over a record needs: members, comparisons, sums, `&&`, `||`, `!`, `?:`, `in`, `has`,
+//! `size`, `startsWith`, `endsWith`, `contains`. There are no loops, so that an evaluation takes as many steps as the
+//! expression has nodes. All numbers are doubles, so that `1`, `1.0` and a counter compare and add as they read.
+//!
+//! Cost of an evaluation: O(nodes), and O(size) of the values that it names.
+
+use std::collections::BTreeSet;
+use std::sync::{Arc, LazyLock};
+
+use cel::common::ast::{CallExpr, Expr, IdedExpr, LiteralValue, SelectExpr, operators};
+use cel::common::types::CelDouble;
+use cel::objects::Value as Cel;
+use cel::parser::Parser;
+use cel::{Context, Env};
+use serde_json::Value;
+
+/// Characters of a source. Longer ones are not even parsed, since that takes more than linear time and stack.
+const SOURCE: usize = 1_000;
+/// Nodes of an expression, and how deep they lie in one another.
+const NODES: usize = 200;
+const DEPTH: usize = 32;
+/// What the thread that parses has for its stack.
+const STACK: usize = 64 << 20;
+
+const FUNCTIONS: [&str; 4] = ["size", "startsWith", "endsWith", "contains"];
+const OPERATORS: [&str; 16] = [
+    operators::CONDITIONAL,
+    operators::LOGICAL_AND,
+    operators::LOGICAL_OR,
+    operators::LOGICAL_NOT,
+    operators::EQUALS,
+    operators::NOT_EQUALS,
+    operators::LESS,
+    operators::LESS_EQUALS,
+    operators::GREATER,
+    operators::GREATER_EQUALS,
+    operators::ADD,
+    operators::SUBSTRACT,
+    operators::MULTIPLY,
+    operators::DIVIDE,
+    operators::NEGATE,
+    operators::IN,
+];
+
+static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
+
+/// A compiled expression.
+#[derive(Clone, Debug)]
+pub struct Expression {
+    source: String,
+    tree: Arc<IdedExpr>,
+    reads: BTreeSet<Read>,
+}
+
+/// Something that an expression reads: a name, and the member of it where only that is used.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Read {
+    pub(crate) name: String,
+    pub(crate) member: Option<String>,
+}
+
+/// Why an expression did not come to an answer: its author made a mistake, or the values are of other types than it takes.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{source_text:?} has no answer: {why}")]
+pub struct Unanswered {
+    /// The expression.
+    pub source_text: String,
+    /// What is wrong.
+    pub why: String,
+}
+
+impl Expression {
+    /// Compiles a source that may use `names`; the error says what is expected in its place.
+    pub(crate) fn compile(source: &str, names: &[&str]) -> Result<Self, String> {
+        if source.len() > SOURCE {
+            return Err(format!("an expression of at most {SOURCE} bytes"));
+        }
+        if is_deep(source) {
+            return Err(format!("an expression whose brackets lie at most {DEPTH} deep"));
+        }
+        // Parsing and dropping recurse with the source, so neither happens on the stack of whoever asks.
+        let compile = || Self::compile_here(source, names);
+        let compiled = std::thread::scope(|scope| {
+            let thread = std::thread::Builder::new().stack_size(STACK).spawn_scoped(scope, compile);
+            thread.ok().and_then(|thread| thread.join().ok())
+        });
+        compiled.unwrap_or_else(|| Err("an expression that can be parsed".to_owned()))
+    }
+
+    fn compile_here(source: &str, names: &[&str]) -> Result<Self, String> {
+        let parsed = Parser::default().max_recursion_depth(96).parse(source);
+        let mut tree = parsed.map_err(|errors| {
+            let first = errors.errors.first().map(|error| error.msg.clone()).unwrap_or_default();
+            format!("a CEL expression: {}", first.lines().next().unwrap_or("it cannot be parsed"))
+        })?;
+        let mut check = Check { names, nodes: 0, reads: BTreeSet::new() };
+        check.walk(&mut tree, 0)?;
+        Ok(Self { source: source.to_owned(), tree: Arc::new(tree), reads: check.reads })
+    }
+
+    /// Its text.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// What it reads.
+    pub(crate) fn reads(&self) -> impl Iterator<Item = &Read> {
+        self.reads.iter()
+    }
+
+    /// Whether it is exactly `true` of what `read` gives. A name or member that `read` gives nothing for does not exist.
+    pub(crate) fn holds(&self, read: impl Fn(&Read) -> Option<Value>) -> Result<bool, Unanswered> {
+        let mut context = Context::with_env(STANDARD.clone());
+        for one in &self.reads {
+            let Some(value) = read(one) else { continue };
+            let name = one.member.as_ref().map_or_else(|| one.name.clone(), |member| format!("{}.{member}", one.name));
+            context.add_variable_from_value(name, to_cel(&value));
+        }
+        let unanswered = |why: String| Unanswered { source_text: self.source.clone(), why };
+        match Cel::resolve(&self.tree, &context) {
+            Ok(Cel::Bool(answer)) => Ok(answer),
+            Ok(other) => Err(unanswered(format!("it gives {} where true or false is needed", other.type_of()))),
+            Err(error) => Err(unanswered(error.to_string().chars().take(200).collect())),
+        }
+    }
+}
+
+/// Whether brackets lie in one another beyond the bound. Those within strings count too, which no rule needs that many of.
+fn is_deep(source: &str) -> bool {
+    let mut depth = 0usize;
+    source.bytes().any(|byte| {
+        match byte {
+            b'(' | b'[' | b'{' => depth += 1,
+            b')' | b']' | b'}' => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        depth > DEPTH
+    })
+}
+
+struct Check<'n> {
+    names: &'n [&'n str],
+    nodes: usize,
+    reads: BTreeSet<Read>,
+}
+
+impl Check<'_> {
+    /// Refuses what could run long, and turns whole numbers into doubles.
+    fn walk(&mut self, node: &mut IdedExpr, depth: usize) -> Result<(), String> {
+        self.nodes += 1;
+        if self.nodes > NODES || depth > DEPTH {
+            return Err(format!("an expression of at most {NODES} parts, at most {DEPTH} deep"));
+        }
+        match &mut node.expr {
+            Expr::Literal(literal) => {
+                let number = match &*literal {
+                    LiteralValue::Int(number) => Some(*number.inner() as f64),
+                    LiteralValue::UInt(number) => Some(*number.inner() as f64),
+                    LiteralValue::Bytes(_) => return Err("no bytes: JSON has none".to_owned()),
+                    _ => None,
+                };
+                if let Some(number) = number {
+                    *literal = LiteralValue::Double(CelDouble::from(number));
+                }
+                Ok(())
+            }
+            Expr::Ident(name) => {
+                let read = Read { name: self.known(name)?, member: None };
+                self.reads.insert(read);
+                Ok(())
+            }
+            Expr::Select(select) => self.select(select, depth),
+            Expr::Call(call) => self.call(call, depth)?.map_or(Ok(()), |wrapped| {
+                node.expr = wrapped;
+                Ok(())
+            }),
+            Expr::List(list) => list.elements.iter_mut().try_for_each(|element| self.walk(element, depth + 1)),
+            Expr::Comprehension(_) => Err("no loop: all, exists, exists_one, filter and map are left out".to_owned()),
+            Expr::Map(_) | Expr::Struct(_) | Expr::Unspecified => Err("no map or message of its own".to_owned()),
+        }
+    }
+
+    fn known(&self, name: &str) -> Result<String, String> {
+        match self.names.contains(&name) {
+            true => Ok(name.to_owned()),
+            false => Err(format!("one of the names {}, where it has {name}", self.names.join(", "))),
+        }
+    }
+
+    fn select(&mut self, select: &mut SelectExpr, depth: usize) -> Result<(), String> {
+        match &select.operand.expr {
+            // `has(new.amount)` asks the whole value.
+            Expr::Ident(name) if !select.test => {
+                let read = Read { name: self.known(name)?, member: Some(select.field.clone()) };
+                self.nodes += 1;
+                self.reads.insert(read);
+                Ok(())
+            }
+            _ => self.walk(&mut select.operand, depth + 1),
+        }
+    }
+
+    /// Gives what the call is replaced by, where it is.
+    fn call(&mut self, call: &mut CallExpr, depth: usize) -> Result<Option<Expr>, String> {
+        let name = call.func_name.as_str();
+        let is_function = FUNCTIONS.contains(&name);
+        if name == operators::INDEX {
+            let by_name =
+                matches!(call.args.get(1).map(|index| &index.expr), Some(Expr::Literal(LiteralValue::String(_))));
+            if !by_name {
+                return Err("no place in a list: only [\"name\"] of a record".to_owned());
+            }
+        } else if !is_function && !OPERATORS.contains(&name) {
+            return Err(format!("one of the functions {}, where it has {name}", FUNCTIONS.join(", ")));
+        }
+        call.target.iter_mut().try_for_each(|target| self.walk(target, depth + 1))?;
+        call.args.iter_mut().try_for_each(|argument| self.walk(argument, depth + 1))?;
+        if call.func_name != "size" {
+            return Ok(None);
+        }
+        // A size is a whole number, and everything else here a double.
+        let size = IdedExpr { id: 0, expr: Expr::Call(std::mem::take(call)) };
+        Ok(Some(Expr::Call(CallExpr { func_name: "double".to_owned(), target: None, args: vec![size] })))
+    }
+}
+
+fn to_cel(value: &Value) -> Cel {
+    match value {
+        Value::Null => Cel::Null,
+        Value::Bool(truth) => Cel::Bool(*truth),
+        Value::Number(number) => Cel::Float(number.as_f64().unwrap_or(f64::NAN)),
+        Value::String(text) => Cel::String(Arc::new(text.clone())),
+        Value::Array(items) => Cel::List(Arc::new(items.iter().map(to_cel).collect())),
+        Value::Object(members) => {
+            let members = members.iter().map(|(name, value)| (name.clone(), to_cel(value)));
+            Cel::Map(members.collect::<std::collections::HashMap<String, Cel>>().into())
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    const NAMES: [&str; 5] = ["old", "new", "record", "who", "state"];
+
+    fn holds(source: &str) -> Result<bool, Unanswered> {
+        let world = json!({
+            "old": { "amount": 20, "by": "oda" }, "new": { "amount": 25.0, "by": "bram", "tags": ["dry", "late"] },
+            "record": { "by": "oda", "note": null }, "who": { "id": "oda", "role": "picker" }, "state": { "crates": 7 },
+        });
+        let read = |read: &Read| match &read.member {
+            None => Some(world[&read.name].clone()),
+            Some(member) => world[&read.name].get(member).cloned(),
+        };
+        Expression::compile(source, &NAMES).unwrap_or_else(|why| panic!("{source}: {why}")).holds(read)
+    }
+
+    #[test]
+    fn numbers_compare_and_add_whole_or_not() {
+        for source in [
+            "new.amount >= old.amount + 5",
+            "new.amount >= old.amount + 5.0",
+            "state.crates == 7 && state.crates == 7.0 && state.crates + 1 == 8",
+            "-state.crates < 0 && state.crates * 2 - 1 == 13 && state.crates / 2 == 3.5",
+            "record.by == who.id",
+            "record.note == null && old != null",
+            "size(who.id) == 3 && size(new.tags) < 3 && who.id.size() == 3",
+            "who.role in [\"steward\", \"picker\"] && \"dry\" in new.tags",
+            "who.id.startsWith(\"o\") && has(new.amount) && !has(new.limit)",
+            "new[\"amount\"] == 25",
+            "old == null || new.amount > old.amount",
+            "missing.x == 1 || true".strip_prefix("missing.x == 1 || ").unwrap(),
+        ] {
+            assert_eq!(holds(source), Ok(true), "{source}");
+        }
+        assert_eq!(holds("new.amount < old.amount"), Ok(false));
+    }
+
+    #[test]
+    fn what_is_not_exactly_true_or_false_has_no_answer() {
+        for source in ["new.amount", "new.limit > 3", "who.id > 3", "record.note + 1 == 2", "1 / 0", "\"true\"", "null"]
+        {
+            assert!(holds(source).is_err(), "{source}: {:?}", holds(source));
+        }
+    }
+
+    #[test]
+    fn what_could_run_away_is_refused_before_it_runs() {
+        let nested = format!("{}1{} == 1", "(".repeat(400), ")".repeat(400));
+        let negated = format!("{}true", "!".repeat(900));
+        let minus = format!("{}1 == 1", "-".repeat(600));
+        let chained = format!("{}true", "true && ".repeat(120));
+        let ternary = format!("{}true", "true ? true : ".repeat(60));
+        let members = format!("who{}", ".a".repeat(400));
+        let list = format!("1 in [{}]", "1,".repeat(300));
+        for source in [
+            "new.tags.all(t, t.all(u, u == t))",
+            "new.tags.exists(t, t == \"dry\")",
+            "[1, 2, 3].map(x, [1, 2, 3].map(y, x * y)) == []",
+            "who.id.matches(\"(a+)+$\")",
+            "new.tags[0] == \"dry\"",
+            "{\"a\": 1}.a == 1",
+            "secrets.key == 1",
+            "b\"a\" == b\"a\"",
+            "state.crates % 2 == 0",
+            &nested,
+            &chained,
+            &ternary,
+            &members,
+            &list,
+            &"a".repeat(2_000),
+            "",
+            "new.amount >=",
+        ] {
+            assert!(Expression::compile(source, &NAMES).is_err(), "{source}");
+        }
+        // Signs fold into one as they are parsed.
+        assert!([negated, minus].iter().all(|source| Expression::compile(source, &NAMES).is_ok()));
+    }
+}

@@ -1,0 +1,416 @@
+//! Seeing: what of the state a role is shown.
+//!
+//! What a role may not see is hidden by field, never by a record's id, so that the same part is hidden in a snapshot, in
+//! every update, in digests and in the words of problems. Roles that see the same are one audience.
+
+use std::collections::BTreeMap;
+
+use serde_json::{Map, Value, json};
+
+use super::pattern::Pattern;
+use crate::edit::{Edit, Settled, Verdict};
+use crate::kind::{Field, Fields};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::state::RESET;
+
+/// What of the state a role is shown.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Sight(Shown);
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Shown {
+    Whole,
+    Nothing,
+    /// Of a record its fields; of a map or list the fields of each record in it.
+    Parts(BTreeMap<String, Shown>),
+}
+
+/// How much of what lies at a path is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Extent {
+    /// All of it.
+    Whole,
+    /// Parts of it.
+    Part,
+    /// None of it: as if it were not there.
+    Nothing,
+}
+
+/// A part of `see`: what it matches, and all inside, is shown or hidden.
+#[derive(Clone, Debug)]
+pub(super) struct Rule {
+    pub(super) pattern: Pattern,
+    pub(super) is_shown: bool,
+}
+
+impl Sight {
+    /// Everything.
+    pub const WHOLE: Self = Self(Shown::Whole);
+
+    pub(super) fn of(rules: &[Rule], fields: &Fields) -> Self {
+        Self(shown_record(rules, fields, &mut Vec::new()))
+    }
+
+    /// Whether nothing is hidden.
+    pub fn is_whole(&self) -> bool {
+        self.0 == Shown::Whole
+    }
+
+    fn at(&self, tokens: &[String], fields: &Fields) -> &Shown {
+        let mut shown = &self.0;
+        let mut fields = Some(fields);
+        let mut tokens = tokens.iter();
+        while let (Shown::Parts(parts), Some(known)) = (shown, fields) {
+            let Some(name) = tokens.next() else { return shown };
+            shown = parts.get(name).unwrap_or(&Shown::Nothing);
+            fields = known.field(name).and_then(Field::each);
+            if !matches!(shown, Shown::Parts(_)) {
+                break;
+            }
+            // The id of a record, behind which its own fields stand.
+            if tokens.next().is_none() {
+                return shown;
+            }
+        }
+        shown
+    }
+
+    /// How much of what lies at a path is shown.
+    pub fn extent(&self, fields: &Fields, path: &Path) -> Extent {
+        match self.at(path.tokens(), fields) {
+            Shown::Whole => Extent::Whole,
+            Shown::Parts(_) => Extent::Part,
+            Shown::Nothing => Extent::Nothing,
+        }
+    }
+
+    /// A plain state without what is hidden. Cost O(size), and none where nothing is hidden.
+    pub fn state(&self, fields: &Fields, plain: Value) -> Value {
+        match &self.0 {
+            Shown::Whole => plain,
+            Shown::Nothing => json!({}),
+            Shown::Parts(parts) => record(fields, parts, plain),
+        }
+    }
+
+    /// The plain value at a path without what is hidden; `None` where all of it is.
+    pub fn value(&self, fields: &Fields, path: &Path, plain: Value) -> Option<Value> {
+        match self.at(path.tokens(), fields) {
+            Shown::Whole => Some(plain),
+            Shown::Nothing => None,
+            Shown::Parts(parts) => Some(within(fields, path, parts, plain)),
+        }
+    }
+
+    /// An effect without what is hidden; `None` where all of it is.
+    pub(crate) fn effect(&self, fields: &Fields, effect: &Edit) -> Option<Edit> {
+        if self.is_whole() {
+            return Some(effect.clone());
+        }
+        let path = Path::parse(&effect.at).ok()?;
+        let mut seen = effect.clone();
+        if effect.op == RESET {
+            let value = seen.args.remove("value").unwrap_or_default();
+            return Some(seen.with("value", self.state(fields, value)));
+        }
+        match self.at(path.tokens(), fields) {
+            Shown::Whole => Some(seen),
+            Shown::Nothing => None,
+            Shown::Parts(parts) => {
+                let of_record = fields_behind(fields, &path).filter(|_| matches!(effect.op.as_str(), "put" | "insert"));
+                if let (Some(inner), Some(value)) = (of_record, seen.args.remove("value")) {
+                    seen.args.insert("value".to_owned(), record(inner, parts, value));
+                }
+                Some(seen)
+            }
+        }
+    }
+
+    /// An update without what is hidden. One of which nothing is shown keeps its place in the order and the time, and says
+    /// neither who made it nor why.
+    pub fn update(&self, fields: &Fields, update: &Settled) -> Settled {
+        if self.is_whole() {
+            return update.clone();
+        }
+        let effects: Vec<_> = update.effects.iter().filter_map(|effect| self.effect(fields, effect)).collect();
+        let verdicts: Vec<_> = update.verdicts.iter().filter_map(|verdict| self.verdict(fields, verdict)).collect();
+        let is_whole = effects == update.effects && verdicts == update.verdicts;
+        if is_whole {
+            return update.clone();
+        }
+        let is_blank = effects.is_empty() && verdicts.is_empty();
+        Settled {
+            seq: update.seq,
+            at: update.at,
+            by: if is_blank { String::new() } else { update.by.clone() },
+            client: if is_blank { uuid::Uuid::nil() } else { update.client },
+            n: if is_blank { 0 } else { update.n },
+            effects,
+            verdicts,
+            gesture: None,
+            note: None,
+        }
+    }
+
+    fn verdict(&self, fields: &Fields, verdict: &Verdict) -> Option<Verdict> {
+        let path = Path::parse(&verdict.at).ok()?;
+        match self.extent(fields, &path) {
+            Extent::Whole => Some(verdict.clone()),
+            Extent::Nothing => None,
+            Extent::Part => {
+                let lost = verdict.lost.clone().and_then(|lost| self.value(fields, &path, lost));
+                Some(Verdict { lost, ..verdict.clone() })
+            }
+        }
+    }
+
+    /// A refusal in words that say nothing of what is hidden.
+    pub(crate) fn problem(&self, fields: &Fields, problem: Problem) -> Problem {
+        if self.is_whole() {
+            return problem;
+        }
+        let told = problem.member("at").and_then(Value::as_str).map(str::to_owned);
+        let Some((at, path)) = told.and_then(|at| Path::parse(&at).ok().map(|path| (at, path))) else { return problem };
+        let extent = self.extent(fields, &path);
+        if problem.kind() == ProblemKind::UnknownPath {
+            let meant = problem.member("did_you_mean").and_then(Value::as_str).map(str::to_owned);
+            let is_seen =
+                |meant: &String| Path::parse(meant).is_ok_and(|path| self.extent(fields, &path) != Extent::Nothing);
+            return nothing_at(&path).did_you_mean(meant.filter(is_seen));
+        }
+        let problem = match (extent, problem.member("current").cloned()) {
+            (Extent::Part, Some(current)) => match self.value(fields, &path, current) {
+                Some(current) => problem.current(current),
+                None => problem.without("current"),
+            },
+            _ => problem,
+        };
+        // What refers to a record may be hidden where the record is not.
+        if extent == Extent::Nothing || problem.kind() == ProblemKind::Referenced {
+            let kind = problem.kind();
+            let detail = format!("{}. What stands against it is not shown to your role.", kind.title());
+            return Problem::new(kind, detail).at(at);
+        }
+        problem
+    }
+}
+
+/// The refusal of a path at which nothing is, or nothing that is shown: the two read the same.
+pub(crate) fn nothing_at(path: &Path) -> Problem {
+    Problem::new(ProblemKind::UnknownPath, format!("There is nothing at {path}.")).at(path)
+}
+
+fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<String>) -> Shown {
+    let mut parts = BTreeMap::new();
+    for (name, field) in fields.iter() {
+        place.push(name.to_owned());
+        let shown = match field.each() {
+            None => {
+                if is_shown(rules, place) {
+                    Shown::Whole
+                } else {
+                    Shown::Nothing
+                }
+            }
+            Some(each) => {
+                place.push("*".to_owned());
+                let whole = is_shown(rules, place);
+                let inner = shown_record(rules, each, place);
+                place.pop();
+                match inner {
+                    Shown::Nothing if whole => Shown::Parts(BTreeMap::new()),
+                    inner => inner,
+                }
+            }
+        };
+        place.pop();
+        if shown != Shown::Nothing {
+            parts.insert(name.to_owned(), shown);
+        }
+    }
+    if parts.is_empty() && fields.iter().next().is_some() {
+        return Shown::Nothing;
+    }
+    let is_all = parts.len() == fields.iter().count() && parts.values().all(|part| *part == Shown::Whole);
+    if is_all { Shown::Whole } else { Shown::Parts(parts) }
+}
+
+/// Whether a declared path, or something around it, is matched to be shown, and nothing to be hidden.
+fn is_shown(rules: &[Rule], place: &[String]) -> bool {
+    let covers = |rule: &Rule| (1..=place.len()).any(|len| rule.pattern.matches(&place[..len]));
+    let is_hidden = rules.iter().any(|rule| !rule.is_shown && covers(rule));
+    !is_hidden && rules.iter().any(|rule| rule.is_shown && covers(rule))
+}
+
+fn record(fields: &Fields, parts: &BTreeMap<String, Shown>, plain: Value) -> Value {
+    let Value::Object(members) = plain else { return plain };
+    let kept = members.into_iter().filter_map(|(name, value)| {
+        let value = match parts.get(&name)? {
+            Shown::Whole => value,
+            Shown::Nothing => return None,
+            Shown::Parts(inner) => records(fields.field(&name)?.each()?, inner, value),
+        };
+        Some((name, value))
+    });
+    Value::Object(kept.collect::<Map<_, _>>())
+}
+
+/// A map or a list of records.
+fn records(each: &Fields, parts: &BTreeMap<String, Shown>, plain: Value) -> Value {
+    match plain {
+        Value::Object(members) => {
+            let members = members.into_iter().map(|(id, value)| (id, record(each, parts, value)));
+            Value::Object(members.collect::<Map<_, _>>())
+        }
+        Value::Array(elements) => {
+            let element = |mut element: Value| {
+                if let Some(value) = element.get_mut("value") {
+                    *value = record(each, parts, value.take());
+                }
+                element
+            };
+            Value::Array(elements.into_iter().map(element).collect())
+        }
+        other => other,
+    }
+}
+
+/// A value at a path of which parts are shown: the state, a record, or a map or list.
+fn within(fields: &Fields, path: &Path, parts: &BTreeMap<String, Shown>, plain: Value) -> Value {
+    if path.tokens().is_empty() {
+        return record(fields, parts, plain);
+    }
+    match fields_behind(fields, path) {
+        Some(each) if is_record(fields, path) => record(each, parts, plain),
+        Some(each) => records(each, parts, plain),
+        None => plain,
+    }
+}
+
+/// The fields of the records in the map or list at a path, or of the record at it.
+fn fields_behind<'f>(fields: &'f Fields, path: &Path) -> Option<&'f Fields> {
+    let mut fields = fields;
+    for pair in path.tokens().chunks(2) {
+        fields = fields.field(&pair[0])?.each()?;
+    }
+    Some(fields)
+}
+
+fn is_record(fields: &Fields, path: &Path) -> bool {
+    path.tokens().len().is_multiple_of(2) && fields_behind(fields, path).is_some()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::charter::Charter;
+
+    const CHARTER: &str = r#"
+charter = "offers"
+version = 1
+[roles.all]
+edit = []
+[roles.but]
+edit = []
+see = ["/**", { but = "/offers/*/limit" }, { but = "/ledger" }]
+[roles.only]
+edit = []
+see = ["/title", "/offers/*/amount"]
+[roles.none]
+edit = []
+see = []
+[roles.gone]
+edit = []
+see = ["/**", { but = "/offers/*" }]
+[state.title]
+kind = "register"
+[state.ledger]
+kind = "map"
+[state.ledger.each.sum]
+kind = "counter"
+[state.offers]
+kind = "map"
+[state.offers.each.amount]
+kind = "register"
+[state.offers.each.limit]
+kind = "register"
+[state.offers.each.talks]
+kind = "list"
+[state.offers.each.talks.each.says]
+kind = "text"
+"#;
+
+    fn seen(role: &str, effect: Edit) -> Option<Edit> {
+        let charter = Charter::parse(CHARTER).unwrap();
+        charter.sight(role).effect(&charter.fields, &effect)
+    }
+
+    #[test]
+    fn a_state_is_shown_without_what_is_hidden() {
+        let charter = Charter::parse(CHARTER).unwrap();
+        let talks = json!([{ "id": "t1", "value": { "says": "hm" } }]);
+        let state = json!({
+            "title": "North", "ledger": { "a": { "sum": 3 } },
+            "offers": { "o1": { "amount": 5, "limit": 9, "talks": talks } },
+        });
+        let table = [
+            ("all", state.clone()),
+            ("but", json!({ "title": "North", "offers": { "o1": { "amount": 5, "talks": talks } } })),
+            ("only", json!({ "title": "North", "offers": { "o1": { "amount": 5 } } })),
+            ("none", json!({})),
+            ("gone", json!({ "title": "North", "ledger": { "a": { "sum": 3 } } })),
+        ];
+        for (role, expected) in table {
+            assert_eq!(charter.sight(role).state(&charter.fields, state.clone()), expected, "{role}");
+        }
+        assert!(charter.sight("all").is_whole() && !charter.sight("but").is_whole());
+    }
+
+    #[test]
+    fn an_effect_is_shown_whole_in_part_or_not_at_all() {
+        let put = Edit::new("/offers", "put").with("id", "o1").with("value", json!({ "amount": 5, "limit": 9 }));
+        let part = Edit::new("/offers", "put").with("id", "o1").with("value", json!({ "amount": 5 }));
+        assert_eq!(seen("but", put.clone()), Some(part.clone()));
+        assert_eq!(seen("only", put.clone()), Some(part));
+        assert_eq!(seen("gone", put.clone()), None);
+        assert_eq!(seen("all", put.clone()), Some(put));
+        for (role, at, op, is_shown) in [
+            ("but", "/offers/o1/limit", "set", false),
+            ("but", "/offers/o1/amount", "set", true),
+            ("but", "/offers/o1", "drop", true),
+            ("but", "/ledger/a", "drop", false),
+            ("but", "/ledger/a/sum", "add", false),
+            ("but", "/offers/o1/talks/t1/says", "splice", true),
+            ("only", "/offers/o1/talks/t1/says", "splice", false),
+            ("only", "/offers/o1/talks", "insert", false),
+            ("only", "/nothing", "set", false),
+        ] {
+            assert_eq!(seen(role, Edit::new(at, op)).is_some(), is_shown, "{role} {at} {op}");
+        }
+        let reset = Edit::new("", RESET).with("value", json!({ "title": "x", "ledger": {} }));
+        assert_eq!(seen("but", reset).unwrap().arg("value"), Some(&json!({ "title": "x" })));
+    }
+
+    #[test]
+    fn an_update_of_which_nothing_is_shown_says_no_more_than_that_there_was_one() {
+        let charter = Charter::parse(CHARTER).unwrap();
+        let update = Settled {
+            seq: 7,
+            by: "oda".into(),
+            client: uuid::Uuid::from_u128(1),
+            n: 3,
+            at: 5,
+            effects: vec![Edit::new("/ledger/a/sum", "add").with("by", 2).with("now", 5)],
+            verdicts: vec![],
+            gesture: Some("g".into()),
+            note: Some("for the ledger".into()),
+        };
+        let seen = charter.sight("but").update(&charter.fields, &update);
+        assert_eq!(
+            serde_json::to_string(&seen).unwrap(),
+            r#"{"seq":7,"by":"","client":"00000000-0000-0000-0000-000000000000","n":0,"at":5,"effects":[]}"#
+        );
+        assert_eq!(charter.sight("gone").update(&charter.fields, &update), update);
+    }
+}

@@ -1,0 +1,286 @@
+//! Holds: soft locks on paths, shown to everyone, which go by themselves.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::{Deserialize, Serialize};
+
+use crate::charter::{Charter, Extent};
+use crate::edit::{Actor, Edit};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+
+/// A path that somebody holds, and with it all that is inside.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hold {
+    /// The path.
+    pub at: String,
+    /// The participant.
+    pub by: String,
+    /// When it goes, in milliseconds since 1970 UTC, if it is not renewed.
+    pub until: u64,
+}
+
+/// What became of holds.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HoldChange {
+    /// Those that were taken, renewed or taken over.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub taken: Vec<Hold>,
+    /// The paths that nobody holds any more.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub freed: Vec<String>,
+}
+
+/// The holds of a session. A state machine as [`Presence`](crate::Presence) is one.
+#[derive(Clone, Debug, Default)]
+pub struct Holds {
+    held: BTreeMap<Path, Held>,
+    changed: BTreeSet<Path>,
+}
+
+#[derive(Clone, Debug)]
+struct Held {
+    by: String,
+    for_ms: u64,
+    until: u64,
+}
+
+/// A hold of which less than this part is over is not told anew when it is renewed by use.
+const FRESH: u64 = 4;
+
+impl Holds {
+    /// Takes or renews a hold for so many milliseconds. Taking over what somebody else holds must have been allowed.
+    pub fn handle_hold(
+        &mut self,
+        charter: &Charter,
+        actor: &Actor,
+        path: &Path,
+        for_ms: Option<u64>,
+        takes_over: bool,
+        now: u64,
+    ) -> Result<(), Problem> {
+        let rules = &charter.holds;
+        let millis = |duration: std::time::Duration| u64::try_from(duration.as_millis()).unwrap_or(u64::MAX);
+        let (standard, longest) = (millis(rules.standard), millis(rules.longest));
+        let for_ms = for_ms.unwrap_or(standard.min(longest));
+        if !(1..=longest).contains(&for_ms) {
+            let detail = format!("A hold lasts from 1 to {longest} ms; renew it while it is in use.");
+            return Err(Problem::new(ProblemKind::OutOfBounds, detail).at(path));
+        }
+        let is_allowed = rules.at.is_empty() || rules.at.iter().any(|pattern| pattern.matches(path.tokens()));
+        if !is_allowed || path.tokens().is_empty() {
+            let detail = format!("The charter's [holds] does not let {path} be held.");
+            return Err(Problem::new(ProblemKind::NotAllowed, detail).at(path));
+        }
+        let in_the_way: Vec<Path> = self.others(&actor.id, path).map(|(path, _)| path.clone()).collect();
+        if let (Some(first), false) = (in_the_way.first(), takes_over) {
+            return Err(self.held_problem(first, path));
+        }
+        let own = self.held.values().filter(|held| held.by == actor.id).count();
+        if own >= rules.most && !self.held.contains_key(path) {
+            let detail = format!("One participant holds at most {} paths. Release one first.", rules.most);
+            return Err(Problem::new(ProblemKind::Full, detail).at(path).with("limit", "holds"));
+        }
+        in_the_way.iter().for_each(|path| self.free(path));
+        self.held.insert(path.clone(), Held { by: actor.id.clone(), for_ms, until: now.saturating_add(for_ms) });
+        self.changed.insert(path.clone());
+        Ok(())
+    }
+
+    /// Gives a hold up. Gives whether it was there.
+    pub fn handle_release(&mut self, who: &str, path: &Path) -> bool {
+        let is_own = self.held.get(path).is_some_and(|held| held.by == who);
+        if is_own {
+            self.free(path);
+        }
+        is_own
+    }
+
+    /// Somebody has left, and what they held is free.
+    pub fn handle_left(&mut self, who: &str) {
+        let own: Vec<_> = self.held.iter().filter(|(_, held)| held.by == who).map(|(path, _)| path.clone()).collect();
+        own.iter().for_each(|path| self.free(path));
+    }
+
+    /// What was settled renews the holds under which it was made, and frees what is no longer there.
+    pub fn handle_settled(&mut self, who: &str, effects: &[Edit], now: u64) {
+        if self.held.is_empty() {
+            return;
+        }
+        for effect in effects {
+            let Ok(path) = Path::parse(&effect.at) else { continue };
+            if matches!(effect.op.as_str(), "drop" | "remove") || effect.op == "reset" {
+                let gone: Vec<_> = self.held.keys().filter(|held| held.is_within(&path)).cloned().collect();
+                gone.iter().for_each(|path| self.free(path));
+            }
+            for (held_path, held) in self.held.iter_mut().filter(|(held, _)| path.is_within(held)) {
+                let until = now.saturating_add(held.for_ms);
+                if held.by == who && until > held.until + held.for_ms / FRESH {
+                    held.until = until;
+                    self.changed.insert(held_path.clone());
+                }
+            }
+        }
+    }
+
+    /// Frees what was not renewed in time.
+    pub fn handle_timeout(&mut self, now: u64) {
+        let over: Vec<_> =
+            self.held.iter().filter(|(_, held)| held.until <= now).map(|(path, _)| path.clone()).collect();
+        over.iter().for_each(|path| self.free(path));
+    }
+
+    /// When a hold goes next.
+    pub fn poll_timeout(&self) -> Option<u64> {
+        self.held.values().map(|held| held.until).min()
+    }
+
+    /// What changed since the last time.
+    pub fn poll_changed(&mut self) -> HoldChange {
+        let mut change = HoldChange::default();
+        for path in std::mem::take(&mut self.changed) {
+            match self.hold(&path) {
+                Some(hold) => change.taken.push(hold),
+                None => change.freed.push(path.to_string()),
+            }
+        }
+        change
+    }
+
+    /// All of them, by path.
+    pub fn list(&self) -> Vec<Hold> {
+        self.held.keys().filter_map(|path| self.hold(path)).collect()
+    }
+
+    /// Why edits of somebody are refused, where they change what another holds and holds are binding.
+    pub fn refusal(&self, charter: &Charter, actor: &Actor, edits: &[Edit]) -> Option<Problem> {
+        if !charter.holds.is_binding || self.held.is_empty() || actor.role == Actor::SERVICE {
+            return None;
+        }
+        let sight = charter.sight(&actor.role);
+        let paths = edits.iter().filter(|edit| edit.op != "test").filter_map(|edit| Path::parse(&edit.at).ok());
+        paths.into_iter().find_map(|path| {
+            // What is hidden is refused in words of its own.
+            let is_seen = sight.extent(&charter.fields, &path) != Extent::Nothing;
+            let (held, _) = self.others(&actor.id, &path).next().filter(|_| is_seen)?;
+            Some(self.held_problem(held, &path))
+        })
+    }
+
+    fn others<'h>(&'h self, who: &str, path: &Path) -> impl Iterator<Item = (&'h Path, &'h Held)> {
+        let is_in_the_way = |held: &Path| held.is_within(path) || path.is_within(held);
+        self.held.iter().filter(move |(held_path, held)| held.by != who && is_in_the_way(held_path))
+    }
+
+    fn held_problem(&self, held: &Path, asked: &Path) -> Problem {
+        let hold = self.hold(held).unwrap_or(Hold { at: held.to_string(), by: String::new(), until: 0 });
+        let detail = format!("{held} is held by {:?}. Wait until it is free, or ask them.", hold.by);
+        Problem::new(ProblemKind::Held, detail)
+            .at(asked)
+            .with("held", hold.at)
+            .with("by", hold.by)
+            .with("until", hold.until)
+    }
+
+    fn hold(&self, path: &Path) -> Option<Hold> {
+        let held = self.held.get(path)?;
+        Some(Hold { at: path.to_string(), by: held.by.clone(), until: held.until })
+    }
+
+    fn free(&mut self, path: &Path) {
+        self.held.remove(path);
+        self.changed.insert(path.clone());
+    }
+}
+
+impl Path {
+    /// Whether it is `outer` or lies inside it.
+    pub(crate) fn is_within(&self, outer: &Self) -> bool {
+        self.tokens().starts_with(outer.tokens())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use uuid::Uuid;
+
+    const CHARTER: &str = r#"
+charter = "sheet"
+version = 1
+[holds]
+kind = "binding"
+for = "10s"
+longest = "60s"
+most = 2
+[state.pressings]
+kind = "map"
+[state.pressings.each.brix]
+kind = "register"
+"#;
+
+    fn actor(id: &str) -> Actor {
+        Actor { id: id.into(), role: "participant".into(), client: Uuid::nil() }
+    }
+
+    fn path(at: &str) -> Path {
+        Path::parse(at).unwrap()
+    }
+
+    #[test]
+    fn a_hold_covers_what_is_inside_and_goes_by_itself() {
+        let charter = Charter::parse(CHARTER).unwrap();
+        let mut holds = Holds::default();
+        let take = |holds: &mut Holds, who: &str, at: &str, over, now| {
+            holds.handle_hold(&charter, &actor(who), &path(at), None, over, now).map_err(|problem| problem.kind())
+        };
+        assert_eq!(take(&mut holds, "oda", "/pressings/p1", false, 0), Ok(()));
+        assert_eq!(holds.poll_changed().taken, [Hold { at: "/pressings/p1".into(), by: "oda".into(), until: 10_000 }]);
+        for at in ["/pressings/p1", "/pressings/p1/brix", "/pressings"] {
+            assert_eq!(take(&mut holds, "bram", at, false, 1), Err(ProblemKind::Held), "{at}");
+            let refusal = holds.refusal(&charter, &actor("bram"), &[Edit::new(at, "set")]);
+            assert_eq!(refusal.map(|problem| problem.kind()), Some(ProblemKind::Held), "{at}");
+        }
+        let edit = |at: &str| [Edit::new(at, "set")];
+        assert_eq!(holds.refusal(&charter, &actor("oda"), &edit("/pressings/p1/brix")), None);
+        assert_eq!(holds.refusal(&charter, &actor("bram"), &edit("/pressings/p10/brix")), None, "another record");
+        assert_eq!(take(&mut holds, "bram", "/pressings/p2", false, 1), Ok(()));
+        // In use it is renewed, and told when a good part of its time was over.
+        holds.poll_changed();
+        holds.handle_settled("oda", &edit("/pressings/p1/brix"), 1_000);
+        assert_eq!((holds.poll_changed(), holds.poll_timeout()), (HoldChange::default(), Some(10_000)));
+        holds.handle_settled("oda", &edit("/pressings/p1/brix"), 9_000);
+        holds.handle_timeout(18_999);
+        let change = holds.poll_changed();
+        assert_eq!((change.taken.len(), change.freed), (1, vec!["/pressings/p2".to_owned()]));
+        holds.handle_timeout(19_000);
+        assert_eq!((holds.poll_changed().freed, holds.list().len()), (vec!["/pressings/p1".to_owned()], 0));
+    }
+
+    #[test]
+    fn a_hold_is_bounded_and_can_be_taken_over_and_freed() {
+        let charter = Charter::parse(CHARTER).unwrap();
+        let mut holds = Holds::default();
+        let take = |holds: &mut Holds, who: &str, at: &str, for_ms, over| {
+            holds.handle_hold(&charter, &actor(who), &path(at), for_ms, over, 0).map_err(|problem| problem.kind())
+        };
+        assert_eq!(take(&mut holds, "oda", "/pressings/p1", Some(60_001), false), Err(ProblemKind::OutOfBounds));
+        assert_eq!(take(&mut holds, "oda", "/pressings/p1", Some(60_000), false), Ok(()));
+        assert_eq!(take(&mut holds, "oda", "/pressings/p2", None, false), Ok(()));
+        assert_eq!(take(&mut holds, "oda", "/pressings/p3", None, false), Err(ProblemKind::Full));
+        assert_eq!(take(&mut holds, "bram", "/pressings/p1/brix", None, true), Ok(()));
+        assert!(!holds.handle_release("oda", &path("/pressings/p1")), "it is not theirs any more");
+        assert!(holds.handle_release("oda", &path("/pressings/p2")));
+        holds.handle_left("bram");
+        assert!(holds.list().is_empty());
+    }
+
+    #[test]
+    fn a_hold_goes_with_its_record() {
+        let charter = Charter::parse(CHARTER).unwrap();
+        let mut holds = Holds::default();
+        holds.handle_hold(&charter, &actor("oda"), &path("/pressings/p1/brix"), None, false, 0).unwrap();
+        holds.handle_settled("bram", &[Edit::new("/pressings/p1", "drop")], 1);
+        assert!(holds.list().is_empty());
+    }
+}

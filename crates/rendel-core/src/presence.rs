@@ -1,0 +1,357 @@
+//! Presence: short-lived facts about participants, such as where they point and what they have selected.
+//!
+//! A [`Presence`] is a state machine as the sequencer is one: `handle_*` takes what happens, `poll_*` gives what came of it,
+//! and `now` is an argument. It holds the newest of each participant and nothing of the past.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde_json::{Map, Value, json};
+use uuid::Uuid;
+
+use crate::charter::{Charter, Sight};
+use crate::edit::{Edit, Settled};
+use crate::path::Path;
+use crate::problem::Problem;
+use crate::state::State;
+
+/// What a participant tells of themselves, by the names of the charter's facts.
+pub type Facts = Map<String, Value>;
+
+/// What everyone in a session tells of themselves.
+#[derive(Clone, Debug, Default)]
+pub struct Presence {
+    people: BTreeMap<String, BTreeMap<String, Said>>,
+    changed: BTreeSet<String>,
+}
+
+#[derive(Clone, Debug)]
+struct Said {
+    value: Value,
+    /// The connection that said it: it goes with that.
+    by: u64,
+    /// When it lapses, in milliseconds since 1970 UTC.
+    until: Option<u64>,
+}
+
+/// Reads facts as the service keeps them: a caret counts positions in the text as it is now, which its author, having seen
+/// `seen`, may have been shown otherwise. `null` takes a fact back.
+pub fn placed(charter: &Charter, state: &State, mut said: Facts, seen: u64, client: Uuid) -> Result<Facts, Problem> {
+    charter.presence.check(&said)?;
+    let is_caret = |name: &str| charter.presence.is_caret(name);
+    for (_, value) in said.iter_mut().filter(|(name, value)| !value.is_null() && is_caret(name)) {
+        let at = value.get("at").and_then(Value::as_str).unwrap_or_default();
+        let Ok(path) = Path::parse(at) else { continue };
+        let index = |end: &str| value.get(end).and_then(Value::as_u64).and_then(|index| usize::try_from(index).ok());
+        let present = |index: usize| {
+            let anchored = state.anchored(&charter.fields, &path, seen, client, index);
+            // Behind the last character there is none to stand at: the caret stands behind the one before.
+            let before = || state.anchored(&charter.fields, &path, seen, client, index.checked_sub(1)?);
+            anchored.map(|anchored| anchored.index).or_else(|| {
+                before().map(|before| before.index + usize::from(before.is_there)).or((index == 0).then_some(0))
+            })
+        };
+        let Some(from) = index("index").and_then(present) else {
+            // The text is another now, and the next caret will tell.
+            *value = Value::Null;
+            continue;
+        };
+        let to = index("to").and_then(present);
+        *value = json!({ "at": at, "index": from });
+        if let (Some(to), Some(members)) = (to.filter(|to| *to != from), value.as_object_mut()) {
+            members.insert("to".to_owned(), to.into());
+        }
+    }
+    Ok(said)
+}
+
+impl Presence {
+    /// Takes facts that were [`placed`].
+    pub fn handle_said(&mut self, charter: &Charter, who: &str, connection: u64, said: Facts, now: u64) {
+        let person = self.people.entry(who.to_owned()).or_default();
+        for (name, value) in said {
+            if value.is_null() {
+                person.remove(&name);
+                continue;
+            }
+            let linger = charter.presence.facts.get(&name).and_then(|fact| fact.linger);
+            let until = linger.map(|linger| now.saturating_add(u64::try_from(linger.as_millis()).unwrap_or(u64::MAX)));
+            person.insert(name, Said { value, by: connection, until });
+        }
+        self.changed.insert(who.to_owned());
+        self.tidy(who);
+    }
+
+    /// A settled update was shown: carets move with their texts, and what was selected and is gone is selected no more.
+    pub fn handle_settled(&mut self, charter: &Charter, update: &Settled) {
+        for (who, person) in &mut self.people {
+            let before = person.len();
+            let mut has_lost = false;
+            person.retain(|name, said| {
+                let kept = match charter.presence.selects(name) {
+                    Some(map) => keep_selected(map, &mut said.value, &update.effects, &mut has_lost),
+                    None if charter.presence.is_caret(name) => keep_caret(&mut said.value, &update.effects),
+                    None => true,
+                };
+                kept
+            });
+            if has_lost || person.len() < before {
+                self.changed.insert(who.clone());
+            }
+        }
+    }
+
+    /// A connection is gone, and with it what it said.
+    pub fn handle_gone(&mut self, who: &str, connection: u64) {
+        let Some(person) = self.people.get_mut(who) else { return };
+        let before = person.len();
+        person.retain(|_, said| said.by != connection);
+        if person.len() < before {
+            self.changed.insert(who.to_owned());
+        }
+        self.tidy(who);
+    }
+
+    /// Takes back what has lapsed.
+    pub fn handle_timeout(&mut self, now: u64) {
+        for (who, person) in &mut self.people {
+            let before = person.len();
+            person.retain(|_, said| said.until.is_none_or(|until| until > now));
+            if person.len() < before {
+                self.changed.insert(who.clone());
+            }
+        }
+        self.people.retain(|_, person| !person.is_empty());
+    }
+
+    /// When something lapses next.
+    pub fn poll_timeout(&self) -> Option<u64> {
+        self.people.values().flat_map(BTreeMap::values).filter_map(|said| said.until).min()
+    }
+
+    /// Whether something changed since the last time.
+    pub fn has_changed(&self) -> bool {
+        !self.changed.is_empty()
+    }
+
+    /// Who changed since the last time.
+    pub fn poll_changed(&mut self) -> BTreeSet<String> {
+        std::mem::take(&mut self.changed)
+    }
+
+    /// What one participant tells, as a role is shown it; `None` where that is nothing.
+    pub fn facts(&self, charter: &Charter, sight: &Sight, who: &str) -> Option<Facts> {
+        let said = self.people.get(who)?;
+        let is_shown = |name: &str, value: &Value| {
+            sight.is_whole() || charter.presence.is_shown(&charter.fields, sight, name, value)
+        };
+        let facts = said.iter().filter(|(name, said)| is_shown(name, &said.value));
+        let facts: Facts = facts.map(|(name, said)| (name.clone(), said.value.clone())).collect();
+        (!facts.is_empty()).then_some(facts)
+    }
+
+    /// Those who tell something.
+    pub fn people(&self) -> impl Iterator<Item = &str> {
+        self.people.keys().map(String::as_str)
+    }
+
+    fn tidy(&mut self, who: &str) {
+        if self.people.get(who).is_some_and(BTreeMap::is_empty) {
+            self.people.remove(who);
+        }
+    }
+}
+
+/// Takes ids of dropped records out; gives whether something is selected still.
+fn keep_selected(map: &str, value: &mut Value, effects: &[Edit], has_lost: &mut bool) -> bool {
+    let Some(ids) = value.as_array_mut() else { return false };
+    let before = ids.len();
+    for effect in effects {
+        match effect.op.as_str() {
+            "drop" => ids.retain(|id| id.as_str().is_none_or(|id| effect.at != String::from(Path::of([map, id])))),
+            "reset" => ids.clear(),
+            _ => {}
+        }
+    }
+    *has_lost |= ids.len() < before;
+    !ids.is_empty() || before == 0
+}
+
+/// Moves a caret with its text; gives whether the text is still there.
+fn keep_caret(value: &mut Value, effects: &[Edit]) -> bool {
+    let Some(at) = value.get("at").and_then(Value::as_str).map(str::to_owned) else { return false };
+    for effect in effects {
+        let is_around = at.strip_prefix(&effect.at).is_some_and(|rest| rest.starts_with('/'));
+        if effect.op == "reset" || (is_around && matches!(effect.op.as_str(), "drop" | "remove")) {
+            return false;
+        }
+        if effect.at == at && effect.op == "splice" {
+            for end in ["index", "to"] {
+                if let Some(index) = value.get_mut(end) {
+                    *index = followed(index.as_u64().unwrap_or(0), effect).into();
+                }
+            }
+        }
+    }
+    true
+}
+
+/// Where the gap before `index` is after a splice; what comes right there comes behind it.
+fn followed(index: u64, splice: &Edit) -> u64 {
+    let number = |name: &str| splice.arg(name).and_then(Value::as_u64).unwrap_or(0);
+    let (at, delete) = (number("index"), number("delete"));
+    let insert = splice.arg("insert").and_then(Value::as_str).map_or(0, |insert| insert.chars().count() as u64);
+    if index <= at { index } else { at + insert + index.saturating_sub(at + delete) }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::edit::{Actor, Proposal};
+    use crate::sequencer::{Outcome, Sequencer};
+
+    const CHARTER: &str = r#"
+charter = "slope"
+version = 1
+[surfaces.slope]
+unit = "m"
+x = [0, 120]
+y = [0, 80]
+[roles.all]
+edit = ["/**"]
+[roles.guest]
+edit = []
+see = ["/**", { but = "/markers" }, { but = "/notes" }]
+[presence.fields]
+pointer = { surface = "slope" }
+selection = { refers = "/markers" }
+caret = { anchor = "/notes" }
+typing = { type = "boolean", linger = "4s" }
+[state.markers]
+kind = "map"
+[state.markers.each.what]
+kind = "register"
+[state.notes]
+kind = "text"
+initial = "the north rows"
+"#;
+
+    fn slope() -> (Arc<Charter>, Sequencer) {
+        let charter = Arc::new(Charter::parse(CHARTER).unwrap());
+        (charter.clone(), Sequencer::open(charter, None).unwrap())
+    }
+
+    fn facts(value: Value) -> Facts {
+        value.as_object().cloned().unwrap()
+    }
+
+    fn settle(sequencer: &mut Sequencer, n: u64, edit: Edit) -> Settled {
+        let actor = Actor { id: "bram".into(), role: "all".into(), client: Uuid::from_u128(9) };
+        let proposal = Proposal { n, seen: None, answered: n - 1, edits: vec![edit], gesture: None, note: None };
+        match sequencer.handle_proposal(&actor, &proposal, 0) {
+            Outcome::Settled(update) => update,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn what_is_said_is_shown_until_it_lapses_or_its_connection_goes() {
+        let (charter, sequencer) = slope();
+        let mut presence = Presence::default();
+        let say = |presence: &mut Presence, connection, said, now| {
+            let said = placed(&charter, &sequencer.state(), facts(said), 0, Uuid::nil()).unwrap();
+            presence.handle_said(&charter, "oda", connection, said, now);
+        };
+        say(&mut presence, 1, json!({ "pointer": { "x": 3.5, "y": 4 }, "typing": true }), 1_000);
+        say(&mut presence, 2, json!({ "selection": ["m1"] }), 1_500);
+        let shown = |presence: &Presence| presence.facts(&charter, &Sight::WHOLE, "oda").map(Value::from);
+        let pointer = json!({ "x": 3.5, "y": 4 });
+        assert_eq!(shown(&presence), Some(json!({ "pointer": pointer, "selection": ["m1"], "typing": true })));
+        assert_eq!((presence.poll_timeout(), presence.poll_changed().len()), (Some(5_000), 1));
+        presence.handle_timeout(4_999);
+        assert!(!presence.has_changed(), "an early call does no harm");
+        presence.handle_timeout(5_000);
+        assert_eq!(shown(&presence), Some(json!({ "pointer": pointer, "selection": ["m1"] })));
+        presence.handle_gone("oda", 1);
+        assert_eq!(shown(&presence), Some(json!({ "selection": ["m1"] })), "the other tab is still here");
+        say(&mut presence, 2, json!({ "selection": null }), 6_000);
+        assert_eq!((shown(&presence), presence.poll_changed().len(), presence.people().count()), (None, 1, 0));
+    }
+
+    #[test]
+    fn a_caret_moves_with_its_text_and_a_selection_goes_with_its_record() {
+        let (charter, mut sequencer) = slope();
+        let put = |id: &str| Edit::new("/markers", "put").with("id", id).with("value", json!({ "what": "ladder" }));
+        settle(&mut sequencer, 1, put("m1"));
+        settle(&mut sequencer, 2, put("m2"));
+        let mut presence = Presence::default();
+        let said = facts(json!({ "caret": { "at": "/notes", "index": 4, "to": 9 }, "selection": ["m1", "m2"] }));
+        let said = placed(&charter, &sequencer.state(), said, 2, Uuid::nil()).unwrap();
+        presence.handle_said(&charter, "oda", 1, said, 0);
+        presence.poll_changed();
+        let mut after = |n, edit| {
+            let update = settle(&mut sequencer, n, edit);
+            presence.handle_settled(&charter, &update);
+            (
+                Value::from(presence.facts(&charter, &Sight::WHOLE, "oda").unwrap_or_default()),
+                !presence.poll_changed().is_empty(),
+            )
+        };
+        let caret = |index: u64, to: u64| json!({ "at": "/notes", "index": index, "to": to });
+        let splice = |index: u64, delete: u64, insert: &str| {
+            Edit::new("/notes", "splice").with("index", index).with("delete", delete).with("insert", insert)
+        };
+        // Clients move carets themselves, so that is no news.
+        assert_eq!(after(3, splice(0, 0, "On ")), (json!({ "caret": caret(7, 12), "selection": ["m1", "m2"] }), false));
+        assert_eq!(after(4, splice(9, 3, "")), (json!({ "caret": caret(7, 9), "selection": ["m1", "m2"] }), false));
+        assert_eq!(
+            after(5, Edit::new("/markers/m1", "drop")),
+            (json!({ "caret": caret(7, 9), "selection": ["m2"] }), true)
+        );
+        assert_eq!(after(6, Edit::new("/markers/m2", "drop")), (json!({ "caret": caret(7, 9) }), true));
+    }
+
+    #[test]
+    fn a_caret_is_read_in_the_text_that_its_author_was_shown() {
+        let (charter, mut sequencer) = slope();
+        settle(&mut sequencer, 1, Edit::new("/notes", "splice").with("index", 0).with("insert", "On "));
+        for (seen, index, expected) in [(0, 4, 7), (1, 4, 4), (0, 14, 17), (0, 0, 3), (1, 0, 0)] {
+            let said = facts(json!({ "caret": { "at": "/notes", "index": index } }));
+            let placed = placed(&charter, &sequencer.state(), said, seen, Uuid::nil()).unwrap();
+            assert_eq!(placed["caret"]["index"], expected, "{index} as seen at {seen}");
+        }
+        let beyond = facts(json!({ "caret": { "at": "/notes", "index": 99 } }));
+        assert!(placed(&charter, &sequencer.state(), beyond, 1, Uuid::nil()).unwrap()["caret"].is_null());
+    }
+
+    #[test]
+    fn facts_that_lead_to_what_a_role_does_not_see_are_not_shown_to_it() {
+        let (charter, sequencer) = slope();
+        let said =
+            json!({ "pointer": { "x": 1, "y": 1 }, "selection": ["m1"], "caret": { "at": "/notes", "index": 1 } });
+        let said = placed(&charter, &sequencer.state(), facts(said), 0, Uuid::nil()).unwrap();
+        let mut presence = Presence::default();
+        presence.handle_said(&charter, "oda", 1, said, 0);
+        let shown = presence.facts(&charter, charter.sight("guest"), "oda").unwrap();
+        assert_eq!(shown.keys().collect::<Vec<_>>(), ["pointer"]);
+    }
+
+    #[test]
+    fn what_the_charter_does_not_declare_is_refused() {
+        let (charter, _) = slope();
+        for (said, kind) in [
+            (json!({ "pointr": 1 }), "unknown-path"),
+            (json!({ "pointer": { "x": 1 } }), "wrong-type"),
+            (json!({ "pointer": { "x": 121, "y": 1 } }), "out-of-bounds"),
+            (json!({ "typing": "yes" }), "wrong-type"),
+            (json!({ "selection": "m1" }), "wrong-type"),
+            (json!({ "caret": { "at": "/title", "index": 1 } }), "wrong-type"),
+            (json!({ "caret": { "at": "/notes", "index": -1 } }), "wrong-type"),
+            (json!({ "selection": ["x".repeat(2_000)] }), "too-large"),
+        ] {
+            let problem = charter.presence.check(said.as_object().unwrap()).unwrap_err();
+            assert_eq!(problem.kind().name(), kind, "{said}: {problem}");
+        }
+    }
+}

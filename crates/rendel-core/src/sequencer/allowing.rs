@@ -1,0 +1,157 @@
+//! Whether a change is allowed: by a line of the charter for the role, and by every guard.
+
+use std::collections::BTreeSet;
+
+use serde_json::Value;
+use uuid::Uuid;
+
+use super::{Outcome, Sequencer};
+use crate::charter::{Permission, Read, Unanswered};
+use crate::edit::{Actor, Edit, Effect, Proposal};
+use crate::kind::inner;
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::state::State;
+
+/// An expression of the charter that had no answer, which its author ought to know: its line and why.
+pub type NoAnswer = (usize, Unanswered);
+
+/// Faults of expressions that are remembered until somebody asks.
+const REMEMBERED: usize = 16;
+
+/// Whether an edit would take effect, and by which line of the charter.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Verdicted {
+    /// Whether the role allows it.
+    pub permission: Permission,
+    /// Why it would be refused as the state is now, if it would.
+    pub refusal: Option<Problem>,
+}
+
+impl Sequencer {
+    /// Whether somebody may make an edit as the state is now. Changes nothing. Cost as settling it, and O(clients).
+    pub fn may(&self, actor: &Actor, edit: &Edit) -> Result<Verdicted, Problem> {
+        let path = Path::parse(&edit.at)?;
+        let actor = Actor { client: Uuid::nil(), ..actor.clone() };
+        let permission = self.permission(&actor, edit, &path, &mut Vec::new());
+        let proposal =
+            Proposal { n: u64::MAX, seen: None, answered: 0, edits: vec![edit.clone()], gesture: None, note: None };
+        let refusal = match self.clone().handle_proposal(&actor, &proposal, 0) {
+            Outcome::Refused(problem) => Some(problem),
+            _ => None,
+        };
+        Ok(Verdicted { permission, refusal })
+    }
+
+    /// The expressions that had no answer since the last time, each with its line in the charter.
+    pub fn poll_unanswered(&mut self) -> Vec<NoAnswer> {
+        std::mem::take(&mut self.unanswered)
+    }
+
+    pub(super) fn note_unanswered(&mut self, unanswered: Vec<NoAnswer>) {
+        let space = REMEMBERED.saturating_sub(self.unanswered.len());
+        self.unanswered.extend(unanswered.into_iter().take(space));
+    }
+
+    pub(super) fn permission(
+        &self,
+        actor: &Actor,
+        edit: &Edit,
+        path: &Path,
+        unanswered: &mut Vec<NoAnswer>,
+    ) -> Permission {
+        if actor.role == Actor::SERVICE {
+            return Permission::Service;
+        }
+        let Some(role) = self.charter.roles.get(&actor.role) else { return Permission::Nowhere };
+        let record = &path.tokens()[..self.charter.fields.record_prefix(path)];
+        let makes_record = matches!(edit.op.as_str(), "put" | "insert");
+        let read = |read: &Read| match (read.name.as_str(), &read.member) {
+            ("record", member) if makes_record => {
+                let value = edit.arg("value");
+                member.as_ref().map_or(value, |member| value?.get(member)).cloned()
+            }
+            ("record", _) if record.is_empty() => None,
+            ("record", member) => self.state.member(&self.charter.fields, record, member.as_deref()),
+            _ => self.read(&self.state, actor, read),
+        };
+        // A record that is not there has no members, which is no fault of the expression.
+        let is_there = makes_record || record.is_empty() || self.state.has(&self.charter.fields, record);
+        role.permission(edit, path, read, |line, why| {
+            if is_there {
+                unanswered.push((line, why));
+            }
+        })
+    }
+
+    /// What an expression reads of who proposes and of the state.
+    fn read(&self, state: &State, actor: &Actor, read: &Read) -> Option<Value> {
+        match (read.name.as_str(), read.member.as_deref()) {
+            ("who", Some("id")) => Some(actor.id.clone().into()),
+            ("who", Some("role")) => Some(actor.role.clone().into()),
+            ("who", None) => Some(serde_json::json!({ "id": actor.id, "role": actor.role })),
+            ("state", Some(member)) => state.member(&self.charter.fields, &[], Some(member)),
+            _ => None,
+        }
+    }
+
+    /// Refuses what breaks a rule of the charter. Each guard is asked once for each value that it is about and that changed.
+    pub(super) fn check_guards(
+        &self,
+        before: &State,
+        actor: &Actor,
+        effects: &[Effect],
+        unanswered: &mut Vec<NoAnswer>,
+    ) -> Result<(), Problem> {
+        for guard in &self.charter.guards {
+            for path in self.guarded(&guard.at, effects)? {
+                let tokens = path.tokens();
+                let record = &tokens[..self.charter.fields.record_prefix(&path)];
+                let fields = &self.charter.fields;
+                let read = |read: &Read| {
+                    let of = |state: &State, tokens: &[String]| match state.has(fields, tokens) {
+                        true => state.member(fields, tokens, read.member.as_deref()),
+                        false if read.member.is_none() => Some(Value::Null),
+                        false => None,
+                    };
+                    match read.name.as_str() {
+                        "old" => of(before, tokens),
+                        "new" => of(&self.state, tokens),
+                        "record" => of(&self.state, record),
+                        _ => self.read(&self.state, actor, read),
+                    }
+                };
+                let holds = guard.rule.holds(read).unwrap_or_else(|why| {
+                    unanswered.push((guard.line, why));
+                    false
+                });
+                if !holds {
+                    return Err(Problem::new(ProblemKind::Guard, guard.says.clone()).at(&path));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The paths that a pattern is about and that effects changed: at or around what changed, and inside what came anew.
+    fn guarded(&self, pattern: &crate::Pattern, effects: &[Effect]) -> Result<BTreeSet<Path>, Problem> {
+        let len = pattern.tokens().map_or(0, |tokens| tokens.len());
+        let mut guarded = BTreeSet::new();
+        for effect in effects {
+            let path = Path::parse(&effect.at)?;
+            let path = match effect.arg("id").and_then(Value::as_str) {
+                Some(id) if matches!(effect.op.as_str(), "put" | "insert") => inner(&path, id),
+                _ => path,
+            };
+            let tokens = path.tokens();
+            if len <= tokens.len() {
+                guarded.extend(pattern.matches(&tokens[..len]).then(|| Path::of(tokens[..len].iter().cloned())));
+            } else {
+                self.state.each_at(&self.charter.fields, pattern, tokens, &mut |path| {
+                    guarded.insert(Path::of(path.iter().cloned()));
+                });
+            }
+        }
+        Ok(guarded)
+    }
+}
