@@ -5,9 +5,10 @@ use std::time::Duration;
 
 use futures_util::{SinkExt as _, StreamExt as _};
 use rand::Rng as _;
-use rendel_core::{Edit, Problem, ProblemKind};
+use rendel_core::{Edit, Facts, Problem, ProblemKind};
 use rendel_wire::{
-    CBOR_SUBPROTOCOL, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping, cbor_of_json, decode_cbor,
+    CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping, Release,
+    Renew, SendCue, TakeHold, cbor_of_json, decode_cbor,
 };
 use tokio::net::TcpStream;
 use tokio::time::Instant;
@@ -32,7 +33,7 @@ pub struct Target {
     pub server: String,
     /// The session's id.
     pub session: String,
-    /// The participant's token.
+    /// The participant's token; empty for a guest, where the charter lets guests in.
     pub token: String,
     /// How frames are written.
     pub encoding: Encoding,
@@ -103,6 +104,15 @@ pub enum Event {
     },
     /// The service says something that concerns no single proposal.
     Noticed(Problem),
+    /// A transient message.
+    Cued(CueFrame),
+    /// The answer to a hold, a release, a cue or a renewal.
+    Answered {
+        /// The number that was given.
+        n: u64,
+        /// Why it was not done, if it was not.
+        problem: Option<Problem>,
+    },
 }
 
 /// Why a connection is over for good.
@@ -134,6 +144,12 @@ pub struct Connection {
     /// When something last came, and when the next ping is due.
     heard: Instant,
     ping_at: Instant,
+    /// What is to be said of its participant, and when that may next be sent.
+    saying: Facts,
+    say_at: Instant,
+    say_every: Duration,
+    /// The number of the last hold, release, cue or renewal.
+    asked: u64,
     events: std::collections::VecDeque<Event>,
 }
 
@@ -159,6 +175,10 @@ impl Connection {
             wait: FIRST_WAIT,
             heard: Instant::now(),
             ping_at: Instant::now(),
+            saying: Facts::new(),
+            say_at: Instant::now(),
+            say_every: Duration::from_millis(33),
+            asked: 0,
             events: std::collections::VecDeque::new(),
         }
     }
@@ -203,6 +223,7 @@ impl Connection {
                         self.receive(message).await?;
                     }
                     () = tokio::time::sleep_until(self.ping_at) => self.beat().await,
+                    () = tokio::time::sleep_until(self.say_at), if !self.saying.is_empty() => self.send_said().await,
                 },
             }
         }
@@ -214,6 +235,49 @@ impl Connection {
         let n = self.replica.propose(edits, None, None)?;
         self.send_outgoing().await;
         Some(n)
+    }
+
+    /// Tells something of its participant; `null` takes a fact back. It may be called as often as one likes: what is said
+    /// meanwhile is sent as the newest, at the rate of the charter, while [`next`](Self::next) is waited for.
+    pub fn say(&mut self, set: Facts) {
+        self.saying.extend(set);
+    }
+
+    async fn send_said(&mut self) {
+        self.say_at = Instant::now() + self.say_every;
+        let said = self.replica.say(std::mem::take(&mut self.saying));
+        self.send(&FromParticipant::Presence(said)).await;
+    }
+
+    /// Takes or renews a hold; gives the number with which the answer comes.
+    pub async fn hold(&mut self, at: &str, time: Option<Duration>) -> u64 {
+        self.asked += 1;
+        let for_ms = time.map(|time| u64::try_from(time.as_millis()).unwrap_or(u64::MAX));
+        let frame = TakeHold { n: self.asked, at: at.to_owned(), for_ms, over: false };
+        self.send(&FromParticipant::Hold(frame)).await;
+        self.asked
+    }
+
+    /// Gives a hold up; gives the number with which the answer comes.
+    pub async fn release(&mut self, at: &str) -> u64 {
+        self.asked += 1;
+        self.send(&FromParticipant::Release(Release { n: self.asked, at: at.to_owned() })).await;
+        self.asked
+    }
+
+    /// Sends a cue; gives the number with which the answer comes.
+    pub async fn cue(&mut self, name: &str, data: Option<serde_json::Value>, to: Option<CueFor>) -> u64 {
+        self.asked += 1;
+        self.send(&FromParticipant::Cue(SendCue { n: self.asked, name: name.to_owned(), data, to })).await;
+        self.asked
+    }
+
+    /// Goes on with a new token, over this connection and at every return; gives the number with which the answer comes.
+    pub async fn renew(&mut self, token: String) -> u64 {
+        self.asked += 1;
+        self.target.token.clone_from(&token);
+        self.send(&FromParticipant::Renew(Renew { n: self.asked, token })).await;
+        self.asked
     }
 
     /// Asks for a `pong`, which keeps middle boxes from closing a silent connection.
@@ -263,7 +327,7 @@ impl Connection {
     async fn connect(&mut self) -> Result<(), ConnectionError> {
         let (target, enter) = (&self.target, &self.replica);
         let entering = self.entering.get_or_insert_with(|| {
-            let enter = enter.enter(Some(target.token.clone()));
+            let enter = enter.enter(Some(target.token.clone()).filter(|token| !token.is_empty()));
             let attempt = try_to_enter(target.clone(), enter);
             Box::pin(async move {
                 let tried = tokio::time::timeout(ENTER_WITHIN, attempt).await;
@@ -289,6 +353,13 @@ impl Connection {
     }
 
     fn take_in(&mut self, welcome: FromService) -> Vec<rendel_wire::Propose> {
+        if let FromService::Welcome(welcome) = &welcome {
+            self.say_every = Duration::from_secs(1) / welcome.limits.presence_per_second.max(1);
+            // A guest comes back as the same guest.
+            if let Some(token) = &welcome.token {
+                self.target.token.clone_from(token);
+            }
+        }
         let changes = self.replica.handle(welcome);
         self.events.extend(changes.into_iter().map(Event::Changed));
         while self.replica.poll_outgoing().is_some() {}
@@ -319,6 +390,10 @@ impl Connection {
                 Attempt::Final(error) => return Err(error),
                 Attempt::Again(why) => self.lost(why),
             },
+            FromService::Cue(cue) => self.events.push_back(Event::Cued(cue)),
+            FromService::Answer(answer) => {
+                self.events.push_back(Event::Answered { n: answer.n, problem: answer.problem });
+            }
             FromService::Notice(notice) => self.events.push_back(Event::Noticed(notice.problem)),
             frame => {
                 let changes = self.replica.handle(frame);

@@ -105,6 +105,20 @@ impl Draft {
         self.runs[..at].iter().filter(|run| run.is_shown()).map(|run| run.chars.len()).sum()
     }
 
+    /// Where a gap of what everyone agrees on stands in what is shown.
+    pub(crate) fn shown_index(&self, agreed: usize) -> usize {
+        let (mut left, mut shown) = (agreed, 0);
+        for run in &self.runs {
+            if left == 0 {
+                break;
+            }
+            let taken = if run.is_agreed() { run.chars.len().min(left) } else { run.chars.len() };
+            left -= if run.is_agreed() { taken } else { 0 };
+            shown += if run.is_shown() { taken } else { 0 };
+        }
+        shown
+    }
+
     /// An own splice of what is shown; what lies beyond the end is left out.
     pub(crate) fn edit(&mut self, key: u64, splice: &Splice) -> Vec<Shift> {
         let from = self.split(splice.index, Run::is_shown);

@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use rendel_core::{Edit, Problem, ProblemKind, Settled, digest};
+use rendel_core::{Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Settled, digest, follow_carets};
 use rendel_wire::{
-    Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Participant, Propose, Roster, SessionHead,
-    Status, Welcome, You,
+    Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Participant, Propose, Roster, Said,
+    SessionHead, Status, Welcome, You,
 };
 use serde_json::Value;
 use uuid::Uuid;
@@ -77,6 +77,15 @@ pub enum Change {
     },
     /// Who came, went or changed.
     Roster(Roster),
+    /// These participants tell something else of themselves, or nothing any more.
+    Presence(Vec<String>),
+    /// What is held, and what is free.
+    Holds(HoldChange),
+    /// An own proposal waits for an outside check.
+    Waiting {
+        /// Its number.
+        n: u64,
+    },
     /// The session was frozen, thawed or ended.
     Status(Status),
     /// An update did not fit: this replica has diverged, and must enter again without `seen`.
@@ -95,6 +104,10 @@ pub struct Replica {
     seq: u64,
     confirmed: Option<Value>,
     roster: Vec<Participant>,
+    presence: BTreeMap<String, Facts>,
+    holds: BTreeMap<String, Hold>,
+    /// What this client tells of its participant.
+    said: Facts,
     pending: VecDeque<Pending>,
     outgoing: VecDeque<FromParticipant>,
     drafts: BTreeMap<String, Draft>,
@@ -117,6 +130,9 @@ impl Replica {
             seq: 0,
             confirmed: None,
             roster: Vec::new(),
+            presence: BTreeMap::new(),
+            holds: BTreeMap::new(),
+            said: Facts::new(),
             pending: VecDeque::new(),
             outgoing: VecDeque::new(),
             drafts: BTreeMap::new(),
@@ -131,7 +147,25 @@ impl Replica {
     /// The frame to enter with: where it was here before, it says up to where.
     pub fn enter(&self, token: Option<String>) -> Enter {
         let is_known = self.confirmed.is_some() && !self.diverged;
-        Enter { token, client: self.client, seen: is_known.then_some(self.seq), epoch: is_known.then_some(self.epoch) }
+        Enter {
+            token,
+            client: self.client,
+            seen: is_known.then_some(self.seq),
+            epoch: is_known.then_some(self.epoch),
+            presence: (!self.said.is_empty()).then(|| self.said.clone()),
+        }
+    }
+
+    /// Notes what this client tells of its participant from now on, and gives the frame that says so; `null` takes a fact
+    /// back. It is said again by itself after a return.
+    pub fn say(&mut self, set: Facts) -> Said {
+        for (name, value) in &set {
+            match value {
+                Value::Null => drop(self.said.shift_remove(name)),
+                value => drop(self.said.insert(name.clone(), value.clone())),
+            }
+        }
+        Said { seen: self.confirmed.is_some().then_some(self.seq), set }
     }
 
     /// Makes a proposal that is pending from now on, and gives its number; `None` before the first `welcome`. The frame to
@@ -239,6 +273,22 @@ impl Replica {
                 self.handle_roster(&change);
                 vec![Change::Roster(change)]
             }
+            FromService::Presence(frame) => {
+                let who = frame.of.keys().cloned().collect();
+                for (who, facts) in frame.of {
+                    match facts {
+                        Some(facts) => drop(self.presence.insert(who, facts)),
+                        None => drop(self.presence.remove(&who)),
+                    }
+                }
+                vec![Change::Presence(who)]
+            }
+            FromService::Holds(change) => {
+                change.freed.iter().for_each(|at| drop(self.holds.remove(at)));
+                self.holds.extend(change.taken.iter().map(|hold| (hold.at.clone(), hold.clone())));
+                vec![Change::Holds(change)]
+            }
+            FromService::Waiting(waiting) => vec![Change::Waiting { n: waiting.n }],
             FromService::Status(status) => {
                 if let Some(session) = &mut self.session {
                     session.status.clone_from(&status.status);
@@ -254,7 +304,11 @@ impl Replica {
                 self.seq = resync.seq;
                 vec![Change::Repaired { seq: resync.seq, reason: resync.reason }]
             }
-            FromService::Pong(_) | FromService::Notice(_) | FromService::Bye(_) => vec![],
+            FromService::Pong(_)
+            | FromService::Notice(_)
+            | FromService::Bye(_)
+            | FromService::Answer(_)
+            | FromService::Cue(_) => vec![],
         }
     }
 
@@ -265,7 +319,7 @@ impl Replica {
     }
 
     fn handle_welcome(&mut self, welcome: Welcome) -> Vec<Change> {
-        let Welcome { you, session, epoch, seq, state, updates, roster, outcomes, .. } = welcome;
+        let Welcome { you, session, epoch, seq, state, updates, roster, presence, holds, outcomes, .. } = welcome;
         let updates = updates.unwrap_or_default();
         // What comes after a snapshot is part of where one arrives, and no news.
         let is_arrival = state.is_some();
@@ -277,6 +331,7 @@ impl Replica {
         self.session = Some(session);
         self.epoch = epoch;
         self.roster = roster;
+        self.holds = holds.into_iter().map(|hold| (hold.at.clone(), hold)).collect();
         let mut changes = vec![Change::Welcomed];
         let open: Vec<u64> = self.unanswered().map(|frame| frame.n).collect();
         let client = self.client;
@@ -288,6 +343,8 @@ impl Replica {
             change => Some(change),
         }));
         changes.extend(outcomes.into_iter().filter_map(|outcome| self.handle_outcome(outcome)));
+        // Places in it count in the texts as they are now.
+        self.presence = presence;
         // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
         // those waits, and so does what counts on top of that.
         let refused = self.refused;
@@ -342,6 +399,7 @@ impl Replica {
         }
         update.effects.iter().try_for_each(|effect| apply_effect(state, effect)).map_err(|error| error.to_string())?;
         self.seq = update.seq;
+        self.presence.values_mut().for_each(|facts| follow_carets(facts, &update.effects));
         self.redraft(update).ok_or_else(|| format!("update {} reaches beyond a text with own splices", update.seq))
     }
 
@@ -490,7 +548,10 @@ impl Replica {
     }
 
     fn handle_roster(&mut self, change: &Roster) {
-        self.roster.retain(|here| !change.left.contains(&here.id));
+        for left in &change.left {
+            self.roster.retain(|here| here.id != left.id);
+            self.presence.remove(&left.id);
+        }
         for shown in change.joined.iter().chain(&change.changed) {
             match self.roster.iter_mut().find(|here| here.id == shown.id) {
                 Some(here) => here.clone_from(shown),
@@ -523,6 +584,22 @@ impl Replica {
     /// Who is here.
     pub fn roster(&self) -> &[Participant] {
         &self.roster
+    }
+
+    /// What participants tell of themselves, by their ids. Carets (`{"at", "index"}`) count in what everyone agrees on; see
+    /// [`shown_index`](Self::shown_index).
+    pub fn presence(&self) -> &BTreeMap<String, Facts> {
+        &self.presence
+    }
+
+    /// What is held, by path.
+    pub fn holds(&self) -> &BTreeMap<String, Hold> {
+        &self.holds
+    }
+
+    /// Where a gap of the text that everyone agrees on stands in the text that is shown.
+    pub fn shown_index(&self, at: &str, index: usize) -> usize {
+        self.drafts.get(at).map_or(index, |draft| draft.shown_index(index))
     }
 
     /// The state that everyone agrees on, `None` before the first `welcome`.

@@ -39,7 +39,7 @@ pub use holds::{Hold, HoldChange, Holds};
 pub use kind::{Cell, Field, Fields, kind_names};
 pub use patch::PatchOp;
 pub use path::Path;
-pub use presence::{Facts, Presence, placed};
+pub use presence::{Facts, Presence, follow_carets, placed};
 pub use problem::{Problem, ProblemKind};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{ClientOutcome, NoAnswer, Outcome, Sequencer, SequencerSnapshot, Verdicted};

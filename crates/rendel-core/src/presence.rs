@@ -128,6 +128,12 @@ impl Presence {
         self.people.values().flat_map(BTreeMap::values).filter_map(|said| said.until).min()
     }
 
+    /// Whether something of it moves or goes with the state.
+    pub fn follows_state(&self, charter: &Charter) -> bool {
+        let names = || self.people.values().flat_map(BTreeMap::keys);
+        names().any(|name| charter.presence.is_caret(name) || charter.presence.selects(name).is_some())
+    }
+
     /// Whether something changed since the last time.
     pub fn has_changed(&self) -> bool {
         !self.changed.is_empty()
@@ -174,6 +180,13 @@ fn keep_selected(map: &str, value: &mut Value, effects: &[Edit], has_lost: &mut 
     }
     *has_lost |= ids.len() < before;
     !ids.is_empty() || before == 0
+}
+
+/// Moves the carets among somebody's facts (`{"at", "index", "to"?}`) with their texts, and takes those back whose text is gone:
+/// what a replica does, to which the charter's names are not known.
+pub fn follow_carets(facts: &mut Facts, effects: &[Edit]) {
+    let is_caret = |value: &Value| value.get("at").is_some_and(Value::is_string) && value.get("index").is_some();
+    facts.retain(|_, value| !is_caret(value) || keep_caret(value, effects));
 }
 
 /// Moves a caret with its text; gives whether the text is still there.

@@ -75,6 +75,7 @@ problems! {
     Charter        "charter"         422 34 "The charter has faults"
     NotFound       "not-found"       404 35 "Nothing here"
     Silent         "silent"          408 36 "Nothing was heard"
+    Removed        "removed"         403 37 "Removed"
 }
 
 impl ProblemKind {

@@ -5,7 +5,9 @@
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use rendel_core::{Actor, Change, Charter, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Sight, Settled, State};
+use rendel_core::{
+    Actor, Change, Charter, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled, Sight, State,
+};
 use serde_json::{Value, json};
 use uuid::Uuid;
 

@@ -12,6 +12,7 @@ use rendel_core::{Problem, ProblemKind};
 #[derive(Debug)]
 pub(crate) struct Addresses {
     most: usize,
+    limit: &'static str,
     open: Arc<Mutex<HashMap<String, usize>>>,
 }
 
@@ -23,8 +24,8 @@ pub(crate) struct Admission {
 }
 
 impl Addresses {
-    pub(crate) fn new(most: usize) -> Self {
-        Self { most, open: Arc::default() }
+    pub(crate) fn new(most: usize, limit: &'static str) -> Self {
+        Self { most, limit, open: Arc::default() }
     }
 
     /// Counts one more connection: `full` beyond the bound.
@@ -33,8 +34,8 @@ impl Addresses {
         let count = open.entry(address.clone()).or_default();
         if *count >= self.most {
             let detail =
-                format!("{} connections from {address} are open, the most that one address may have.", self.most);
-            return Err(Problem::new(ProblemKind::Full, detail).with("limit", "connections_per_address"));
+                format!("{} from {address} are open, the most that {} lets one address have.", self.most, self.limit);
+            return Err(Problem::new(ProblemKind::Full, detail).with("limit", self.limit));
         }
         *count += 1;
         Ok(Admission { address, open: self.open.clone() })
@@ -67,7 +68,7 @@ mod tests {
 
     #[test]
     fn an_address_has_so_many_connections_and_no_more_until_one_ends() {
-        let addresses = Addresses::new(2);
+        let addresses = Addresses::new(2, "connections_per_address");
         let admit = |address: &str| addresses.admit(address.to_owned());
         let (first, _second) = (admit("10.0.0.1").unwrap(), admit("10.0.0.1").unwrap());
         assert_eq!(admit("10.0.0.1").unwrap_err().kind(), ProblemKind::Full);

@@ -10,12 +10,15 @@ use rendel_core::{Problem, ProblemKind};
 use rendel_store::{JournalWriter, Store};
 use tokio::sync::OnceCell;
 
+use crate::access::{Revoked, Seats};
 use crate::addresses::Addresses;
 use crate::config::Config;
 use crate::failure::{from_store, moved, no_session, shutting_down};
+use crate::gates::Gates;
 use crate::http::Tickets;
 use crate::metrics::Metrics;
 use crate::session::{SessionHandle, start_session};
+use crate::token::KeyRing;
 
 /// The sessions in memory. A slot is filled once, however many ask at the same time.
 type Slots = BTreeMap<String, Arc<OnceCell<SessionHandle>>>;
@@ -29,6 +32,12 @@ pub(crate) struct App {
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) tickets: Tickets,
     pub(crate) addresses: Addresses,
+    /// The guests of each address.
+    pub(crate) guests: Addresses,
+    pub(crate) keys: KeyRing,
+    pub(crate) revoked: Revoked,
+    pub(crate) seats: Seats,
+    pub(crate) gates: Gates,
     sessions: Mutex<Slots>,
     /// Sessions that another process took over, and when that was noticed.
     fenced: Mutex<BTreeMap<String, Instant>>,
@@ -39,9 +48,18 @@ pub(crate) struct App {
 
 impl App {
     pub(crate) fn new(config: Config, store: Store, writer: JournalWriter, metrics: Arc<Metrics>) -> Self {
+        let keys = KeyRing::new(std::iter::once(&config.key).chain(&config.previous_keys).cloned().collect());
         Self {
             tickets: Tickets::default(),
-            addresses: Addresses::new(config.connections_per_address),
+            addresses: Addresses::new(config.connections_per_address, "connections_per_address"),
+            guests: Addresses::new(config.guests_per_address, "guests_per_address"),
+            gates: Gates::new(
+                config.gate_secret.clone().unwrap_or_else(|| keys.derived("gates")),
+                config.variables.clone(),
+            ),
+            keys,
+            revoked: Revoked::default(),
+            seats: Seats::default(),
             config,
             store,
             writer,
@@ -51,6 +69,16 @@ impl App {
             began: Instant::now(),
             stopping: AtomicBool::new(false),
         }
+    }
+
+    /// Writes down that something was done, aside.
+    pub(crate) fn note(&self, session: Option<&str>, by: &str, what: &'static str, detail: serde_json::Value) {
+        let (store, session, by) = (self.store.clone(), session.map(str::to_owned), by.to_owned());
+        tokio::spawn(async move {
+            if let Err(error) = store.note(session, by, what, detail.to_string()).await {
+                tracing::error!(%error, what, "what was done could not be written down");
+            }
+        });
     }
 
     /// The session of that id, brought into memory if it is not there.

@@ -1,5 +1,6 @@
 //! What the service is told.
 
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::time::Duration;
 
@@ -16,6 +17,14 @@ pub struct Config {
     pub database_connections: u32,
     /// The key of the backend, which also signs participants' tokens.
     pub key: ServiceKey,
+    /// Keys that it replaced and that are good still.
+    pub previous_keys: Vec<ServiceKey>,
+    /// What `${NAME}` stands for in the addresses of gates.
+    pub variables: BTreeMap<String, String>,
+    /// What calls to gates are signed with; where it is none, a secret that follows from the service key.
+    pub gate_secret: Option<String>,
+    /// Guests from one address.
+    pub guests_per_address: usize,
     /// Foreign origins whose pages may connect, such as `https://orchard.example`; its own is always one.
     pub origins: Vec<String>,
     /// A connection that has not entered within this time is closed.
@@ -68,6 +77,10 @@ impl Config {
             database_url,
             database_connections: 8,
             key,
+            previous_keys: Vec::new(),
+            variables: BTreeMap::new(),
+            gate_secret: None,
+            guests_per_address: 50,
             origins: Vec::new(),
             enter_within: Duration::from_secs(10),
             silence: Duration::from_secs(60),

@@ -83,3 +83,13 @@ pub(crate) fn no_session(id: &str) -> Problem {
     let id: String = id.chars().take(64).collect();
     Problem::new(ProblemKind::NoSession, format!("There is no session {id:?}. Open it with POST /v1/sessions."))
 }
+
+/// Somebody was removed, and may come back then, in milliseconds since 1970 UTC.
+pub(crate) fn removed(until: u64) -> Problem {
+    let wait_ms = until.saturating_sub(crate::app::now_ms());
+    let detail = match wait_ms {
+        0 => "You were removed from this session. You may enter again.".to_owned(),
+        wait => format!("You were removed from this session, and may come back in {} s.", wait.div_ceil(1_000)),
+    };
+    Problem::new(ProblemKind::Removed, detail).with("until", until)
+}

@@ -9,6 +9,7 @@
 //!   different processes.
 //! * `http/` has the calls of the HTTP interface, `openapi.rs` their description, generated from them.
 
+mod access;
 mod addresses;
 mod app;
 mod auth;
@@ -17,14 +18,18 @@ mod config;
 mod connection;
 mod console;
 mod failure;
+mod gates;
+mod guests;
 mod http;
 mod metrics;
 mod openapi;
 mod service;
 mod session;
+mod signature;
 mod token;
 
 pub use config::Config;
 pub use openapi::openapi_json;
 pub use service::{Service, ServiceError, raise_descriptor_limit};
+pub use signature::signature;
 pub use token::{MOST_SECONDS, ServiceKey};

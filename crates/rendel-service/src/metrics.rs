@@ -42,6 +42,10 @@ pub(crate) struct Metrics {
     pub(crate) superseded: Counter,
     pub(crate) snapshots: Counter,
     limited: Family<OfLimit, Counter>,
+    pub(crate) presence: Counter,
+    pub(crate) unanswered: Counter,
+    pub(crate) gates_away: Counter,
+    pub(crate) gate_seconds: Histogram,
 }
 
 impl Metrics {
@@ -65,6 +69,10 @@ impl Metrics {
             superseded: Counter::default(),
             snapshots: Counter::default(),
             limited: Family::default(),
+            presence: Counter::default(),
+            unanswered: Counter::default(),
+            gates_away: Counter::default(),
+            gate_seconds: Histogram::new(exponential_buckets(0.001, 2.0, 14)),
         };
         metrics.registered()
     }
@@ -91,6 +99,10 @@ impl Metrics {
         registry.register("rested", "Sessions that left memory because nobody used them", self.rested.clone());
         registry.register("superseded", "Sessions that another process took over", self.superseded.clone());
         registry.register("snapshots", "Snapshots kept", self.snapshots.clone());
+        registry.register("presence", "Beats of presence put before connections", self.presence.clone());
+        registry.register("unanswered", "Expressions of charters that had no answer", self.unanswered.clone());
+        registry.register("gates_away", "Proposals whose gate gave no answer", self.gates_away.clone());
+        registry.register("gate_seconds", "Seconds that gates took to answer", self.gate_seconds.clone());
         registry.register("limited", "What was refused or ended by a limit, by limit", self.limited.clone());
         self
     }

@@ -3,7 +3,10 @@
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use crate::http::{charters, events, journal, life, participants, service, sessions, state, tickets, tokens};
+use crate::http::{
+    audit, charters, console, events, invitations, journal, keys, life, participants, people, service, sessions, state,
+    tickets, tokens,
+};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -16,7 +19,9 @@ use crate::http::{charters, events, journal, life, participants, service, sessio
     paths(
         charters::publish, charters::check, charters::list, charters::show, sessions::open, sessions::list,
         sessions::show, life::freeze, life::thaw, life::end, life::reset, life::export, life::import, life::connections,
-        tokens::issue, tickets::issue, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, service::charter_schema, service::openapi
+        tokens::issue, tokens::revoke, tickets::issue, keys::list, keys::add, keys::retire, invitations::make,
+        invitations::list, invitations::withdraw, invitations::accept, people::list, people::remove, people::cue, people::may,
+        audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, service::charter_schema, service::openapi
     ),
     modifiers(&Bearer)
 )]

@@ -56,6 +56,7 @@ impl Service {
         let listen = config.listen;
         let stop_within = config.stop_within.as_secs().max(1);
         let app = Arc::new(App::new(config, store, writer, metrics));
+        app.look_at_access().await?;
         let shared = app.clone();
         let silence = app.config.silence;
         let server = HttpServer::new(move || {
@@ -85,12 +86,14 @@ impl Service {
     pub async fn run(self, stop: impl Future<Output = ()>) -> Result<(), ServiceError> {
         let handle = self.server.handle();
         let serving = tokio::spawn(self.server);
+        let watching = tokio::spawn(self.app.clone().watch_access());
         stop.await;
         tracing::info!("stopping: settling what was accepted");
         let within = self.app.config.stop_within;
         if tokio::time::timeout(within, self.app.stop_sessions()).await.is_err() {
             tracing::warn!("some sessions did not stop in time; what they had not shown may be lost");
         }
+        watching.abort();
         handle.stop(true).await;
         serving.await.map_err(std::io::Error::other)??;
         Ok(())

@@ -1,7 +1,16 @@
-//! The service key, and the participants' tokens that it signs: JWT (RFC 7519) with HS256.
+//! The service key, and participants' tokens: JWT (RFC 7519), signed with HS256 by the service key or with HS256 or EdDSA
+//! (RFC 8037) by a key that the backend added.
 
-use jsonwebtoken::{Algorithm, DecodingKey, EncodingKey, Header, Validation, decode, encode, errors::ErrorKind};
+use std::collections::BTreeMap;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use jsonwebtoken::{
+    Algorithm, DecodingKey, EncodingKey, Header, Validation, decode, decode_header, encode, errors::ErrorKind,
+};
+use parking_lot::RwLock;
 use rendel_core::{Problem, ProblemKind};
+use rendel_store::KeyRow;
 use serde::{Deserialize, Serialize};
 use subtle::ConstantTimeEq as _;
 
@@ -21,7 +30,7 @@ impl std::fmt::Debug for ServiceKey {
 }
 
 /// What a token says of its bearer.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Claims {
     pub(crate) aud: String,
     /// The session that it is for.
@@ -33,6 +42,12 @@ pub(crate) struct Claims {
     pub(crate) role: String,
     /// Its end, in seconds since 1970 UTC.
     pub(crate) exp: u64,
+    /// When it was issued, in seconds since 1970 UTC, with a fraction where the service did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) iat: Option<f64>,
+    /// Its own id, by which it can be revoked alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) jti: Option<String>,
 }
 
 impl ServiceKey {
@@ -57,44 +72,161 @@ impl ServiceKey {
         self.0.as_bytes().ct_eq(given.as_bytes()).into()
     }
 
+    fn decoding(&self) -> DecodingKey {
+        DecodingKey::from_secret(self.0.as_bytes())
+    }
+
+    /// Another secret that follows from this one.
+    pub(crate) fn derived(&self, purpose: &str) -> String {
+        hex::encode(crate::signature::hmac(self.0.as_bytes(), purpose.as_bytes()))
+    }
+}
+
+/// All keys that sign tokens: the service key, those that it replaced, and those that the backend added.
+#[derive(Debug)]
+pub(crate) struct KeyRing {
+    service: Vec<ServiceKey>,
+    added: RwLock<BTreeMap<String, Added>>,
+}
+
+#[derive(Clone)]
+struct Added {
+    algorithm: Algorithm,
+    key: DecodingKey,
+}
+
+impl std::fmt::Debug for Added {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Added({:?})", self.algorithm)
+    }
+}
+
+impl KeyRing {
+    /// The first key signs.
+    pub(crate) fn new(service: Vec<ServiceKey>) -> Self {
+        Self { service, added: RwLock::default() }
+    }
+
+    /// Whether this is the service key, or one that it replaced.
+    pub(crate) fn is_service(&self, given: &str) -> bool {
+        self.service.iter().fold(false, |found, key| found | key.is(given))
+    }
+
+    /// Another secret that follows from the service key.
+    pub(crate) fn derived(&self, purpose: &str) -> String {
+        self.service.first().map(|key| key.derived(purpose)).unwrap_or_default()
+    }
+
+    /// Takes the keys that are stored; the retired ones are good for nothing.
+    pub(crate) fn load(&self, rows: &[KeyRow]) {
+        let good = rows.iter().filter(|row| row.retired.is_none());
+        let read = |row: &KeyRow| Some((row.kid.clone(), Added::read(&row.algorithm, &row.material).ok()?));
+        *self.added.write() = good.filter_map(read).collect();
+    }
+
     pub(crate) fn sign(&self, claims: &Claims) -> Result<String, Problem> {
-        encode(&Header::new(Algorithm::HS256), claims, &EncodingKey::from_secret(self.0.as_bytes()))
+        let key = self.service.first().map(|key| EncodingKey::from_secret(key.0.as_bytes()));
+        let key = key.ok_or_else(|| Problem::new(ProblemKind::BadToken, "There is no key to sign with."))?;
+        encode(&Header::new(Algorithm::HS256), claims, &key)
             .map_err(|error| Problem::new(ProblemKind::BadToken, format!("The token could not be signed: {error}.")))
     }
 
-    /// Reads a token that this key signed and that has not ended.
+    /// Reads a token that one of the keys signed and that has not ended.
     pub(crate) fn verify(&self, token: &str) -> Result<Claims, Problem> {
-        // The algorithm is ours to choose, never the token's.
-        let mut validation = Validation::new(Algorithm::HS256);
-        validation.set_audience(&[AUDIENCE]);
-        validation.set_required_spec_claims(&["exp", "aud", "sub"]);
-        validation.leeway = 0;
-        let read = decode::<Claims>(token, &DecodingKey::from_secret(self.0.as_bytes()), &validation);
-        let claims = read.map(|data| data.claims).map_err(|error| match error.kind() {
-            ErrorKind::ExpiredSignature => Problem::new(
-                ProblemKind::ExpiredToken,
-                "The token has ended. Ask the backend that issued it for another.",
-            ),
-            ErrorKind::InvalidAudience => {
-                Problem::new(ProblemKind::BadToken, "The token's \"aud\" must be \"rendel\".")
+        let header = decode_header(token).map_err(|error| unread(error.kind()))?;
+        // The key says which algorithm is its own, never the token.
+        let claims = match &header.kid {
+            Some(kid) => {
+                let added = self.added.read().get(kid).cloned();
+                let Added { algorithm, key } = added.ok_or_else(|| {
+                    Problem::new(ProblemKind::BadToken, format!("There is no key {kid:?}, or it was retired."))
+                })?;
+                read(token, algorithm, &key)?
             }
-            ErrorKind::InvalidAlgorithm => {
-                Problem::new(ProblemKind::BadToken, "A token is signed with HS256, nothing else.")
+            None => {
+                let mut tried = self.service.iter().map(|key| read(token, Algorithm::HS256, &key.decoding()));
+                let first = tried.next().unwrap_or_else(|| Err(unread(&ErrorKind::InvalidSignature)));
+                first.or_else(|problem| tried.find_map(Result::ok).ok_or(problem))?
             }
-            ErrorKind::MissingRequiredClaim(name) => {
-                Problem::new(ProblemKind::BadToken, format!("The token lacks {name:?}."))
-            }
-            ErrorKind::InvalidSignature => {
-                Problem::new(ProblemKind::BadToken, "The token was signed with another key.")
-            }
-            _ => Problem::new(
-                ProblemKind::BadToken,
-                "This is no token of this service: a JWT with sub, role, session, aud and exp.",
-            ),
-        })?;
+        };
         check_name("sub", &claims.sub, 128)?;
         claims.name.iter().try_for_each(|name| check_name("name", name, 128))?;
         Ok(claims)
+    }
+}
+
+impl Added {
+    fn read(algorithm: &str, material: &str) -> Result<Self, Problem> {
+        let wrong = |detail: &str| Problem::new(ProblemKind::WrongType, detail);
+        match algorithm {
+            "HS256" if material.len() >= 32 => {
+                Ok(Self { algorithm: Algorithm::HS256, key: DecodingKey::from_secret(material.as_bytes()) })
+            }
+            "HS256" => Err(wrong("The secret of an HS256 key has at least 32 characters.")),
+            "EdDSA" => {
+                let key = DecodingKey::from_ed_components(material);
+                let key = key.map_err(|_| wrong("The public key of an EdDSA key cannot be read."))?;
+                Ok(Self { algorithm: Algorithm::EdDSA, key })
+            }
+            _ => Err(wrong("The algorithm of a key is HS256 or EdDSA.")),
+        }
+    }
+}
+
+/// Checks the material of a key, and gives it as it is stored: an HS256 secret as it is; an Ed25519 public key, given as PEM
+/// or as the `x` of its JWK, as the latter.
+pub(crate) fn key_material(algorithm: &str, given: &str) -> Result<String, Problem> {
+    let material = match algorithm {
+        "EdDSA" => ed25519_x(given.trim()).ok_or_else(|| {
+            let detail =
+                "The public key of an EdDSA key is Ed25519, as PEM (SubjectPublicKeyInfo) or as the \"x\" of its JWK.";
+            Problem::new(ProblemKind::WrongType, detail)
+        })?,
+        _ => given.to_owned(),
+    };
+    Added::read(algorithm, &material).map(|_| material)
+}
+
+fn ed25519_x(given: &str) -> Option<String> {
+    /// What precedes the 32 bytes of a key in its SubjectPublicKeyInfo (RFC 8410).
+    const HEAD: [u8; 12] = [0x30, 0x2a, 0x30, 0x05, 0x06, 0x03, 0x2b, 0x65, 0x70, 0x03, 0x21, 0x00];
+    let raw = match given.strip_prefix("-----BEGIN PUBLIC KEY-----") {
+        Some(rest) => {
+            let body: String = rest.split("-----END").next()?.split_whitespace().collect();
+            STANDARD.decode(body).ok()?.strip_prefix(&HEAD)?.to_vec()
+        }
+        None => URL_SAFE_NO_PAD.decode(given.trim_end_matches('=')).ok()?,
+    };
+    (raw.len() == 32).then(|| URL_SAFE_NO_PAD.encode(raw))
+}
+
+fn read(token: &str, algorithm: Algorithm, key: &DecodingKey) -> Result<Claims, Problem> {
+    let mut validation = Validation::new(algorithm);
+    validation.set_audience(&[AUDIENCE]);
+    validation.set_required_spec_claims(&["exp", "aud", "sub"]);
+    validation.leeway = 0;
+    decode::<Claims>(token, key, &validation).map(|data| data.claims).map_err(|error| unread(error.kind()))
+}
+
+fn unread(kind: &ErrorKind) -> Problem {
+    match kind {
+        ErrorKind::ExpiredSignature => {
+            let detail = "The token has ended. Ask the backend that issued it for another.";
+            Problem::new(ProblemKind::ExpiredToken, detail)
+        }
+        ErrorKind::InvalidAudience => Problem::new(ProblemKind::BadToken, "The token's \"aud\" must be \"rendel\"."),
+        ErrorKind::InvalidAlgorithm | ErrorKind::InvalidKeyFormat => {
+            let detail = "A token is signed with the algorithm of its key: HS256 by the service key, HS256 or EdDSA by an added one.";
+            Problem::new(ProblemKind::BadToken, detail)
+        }
+        ErrorKind::MissingRequiredClaim(name) => {
+            Problem::new(ProblemKind::BadToken, format!("The token lacks {name:?}."))
+        }
+        ErrorKind::InvalidSignature => Problem::new(ProblemKind::BadToken, "The token was signed with another key."),
+        _ => Problem::new(
+            ProblemKind::BadToken,
+            "This is no token of this service: a JWT with sub, role, session, aud and exp.",
+        ),
     }
 }
 
@@ -107,6 +239,8 @@ impl Claims {
             name: name.map(str::to_owned),
             role: role.to_owned(),
             exp,
+            iat: Some(crate::app::now_ms() as f64 / 1000.0),
+            jti: Some(uuid::Uuid::now_v7().simple().to_string()),
         }
     }
 }
@@ -130,23 +264,44 @@ mod tests {
 
     const FAR: u64 = 4_000_000_000;
 
+    fn ring(keys: &[&ServiceKey]) -> KeyRing {
+        KeyRing::new(keys.iter().map(|key| (*key).clone()).collect())
+    }
+
     #[test]
     fn a_token_is_read_by_the_key_that_signed_it_and_by_no_other() {
-        let key = ServiceKey::generate();
-        let token = key.sign(&claims(FAR)).unwrap();
-        assert_eq!(key.verify(&token).unwrap(), claims(FAR));
-        assert_eq!(ServiceKey::generate().verify(&token).unwrap_err().kind(), ProblemKind::BadToken);
+        let (old, new) = (ServiceKey::generate(), ServiceKey::generate());
+        let claims = claims(FAR);
+        let token = ring(&[&old]).sign(&claims).unwrap();
+        assert_eq!(ring(&[&old]).verify(&token).unwrap(), claims);
+        assert_eq!(ring(&[&new]).verify(&token).unwrap_err().kind(), ProblemKind::BadToken);
+        assert_eq!(ring(&[&new, &old]).verify(&token).unwrap(), claims, "while a key is replaced both are good");
     }
 
     #[test]
     fn an_ended_token_says_that_it_has_ended() {
-        let key = ServiceKey::generate();
-        assert_eq!(key.verify(&key.sign(&claims(1_000)).unwrap()).unwrap_err().kind(), ProblemKind::ExpiredToken);
+        let ring = ring(&[&ServiceKey::generate()]);
+        assert_eq!(ring.verify(&ring.sign(&claims(1_000)).unwrap()).unwrap_err().kind(), ProblemKind::ExpiredToken);
     }
 
     #[test]
     fn a_key_of_few_characters_is_none() {
         assert!(ServiceKey::parse("short").is_none());
         assert!(ServiceKey::parse(&"k".repeat(32)).is_some());
+        assert!(key_material("HS256", "short").is_err() && key_material("RS256", &"k".repeat(64)).is_err());
+    }
+
+    #[test]
+    fn an_ed25519_key_is_read_from_pem_and_from_its_jwk() {
+        // The example of RFC 8037, appendix A.
+        let x = "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo";
+        let der: Vec<u8> = [0x30, 0x2a, 0x30, 0x05, 0x06, 0x03, 0x2b, 0x65, 0x70, 0x03, 0x21, 0x00]
+            .into_iter()
+            .chain(URL_SAFE_NO_PAD.decode(x).unwrap())
+            .collect();
+        let pem = format!("-----BEGIN PUBLIC KEY-----\n{}\n-----END PUBLIC KEY-----\n", STANDARD.encode(der));
+        assert_eq!(key_material("EdDSA", &pem).unwrap(), x);
+        assert_eq!(key_material("EdDSA", x).unwrap(), x);
+        assert!(key_material("EdDSA", "abc").is_err());
     }
 }

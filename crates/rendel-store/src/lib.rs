@@ -9,6 +9,8 @@
 //! its sender told so ([`WriteError::Superseded`]). A take-over may come in the very moment of a commit; then
 //! `(session, seq)`, the journal's primary key, keeps the two from writing the same place.
 
+mod access;
+mod audit;
 mod charters;
 mod error;
 mod journal;
@@ -18,6 +20,8 @@ mod sessions;
 mod store;
 mod writer;
 
+pub use access::{InvitationRow, KeyRow, Revocation};
+pub use audit::AuditRow;
 pub use charters::CharterRow;
 pub use error::StoreError;
 pub use journal::{Keeping, Past};

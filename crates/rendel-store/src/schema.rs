@@ -21,6 +21,7 @@ diesel::table! {
         epoch -> BigInt,
         opened -> Timestamptz,
         kept_from -> BigInt,
+        frozen_except -> Text,
     }
 }
 
@@ -56,6 +57,60 @@ diesel::table! {
         session -> BigInt,
         seq -> BigInt,
         body -> Text,
+    }
+}
+
+diesel::table! {
+    keys (kid) {
+        kid -> Text,
+        algorithm -> Text,
+        material -> Text,
+        added -> Timestamptz,
+        retired -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    revocations (ord) {
+        ord -> BigInt,
+        session -> Text,
+        sub -> Nullable<Text>,
+        jti -> Nullable<Text>,
+        issued_until -> Double,
+        kept_until -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    removals (session, sub) {
+        session -> BigInt,
+        sub -> Text,
+        until -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    invitations (id) {
+        id -> Uuid,
+        code -> Text,
+        session -> Text,
+        role -> Text,
+        uses -> Integer,
+        used -> Integer,
+        until -> Timestamptz,
+        made -> Timestamptz,
+        withdrawn -> Bool,
+    }
+}
+
+diesel::table! {
+    audit (ord) {
+        ord -> BigInt,
+        at -> Timestamptz,
+        session -> Nullable<Text>,
+        by -> Text,
+        what -> Text,
+        detail -> Text,
     }
 }
 

@@ -8,7 +8,7 @@ use rendel_core::{Problem, SequencerSnapshot, Settled};
 use uuid::Uuid;
 
 use crate::error::StoreError;
-use crate::schema::{charters, epochs, journal, refusals, sessions, snapshots};
+use crate::schema::{charters, epochs, journal, refusals, removals, sessions, snapshots};
 use crate::store::Store;
 use crate::writer::{RefusalRow, UpdateRow, copy_updates};
 
@@ -34,6 +34,8 @@ pub struct SessionRow {
     pub opened: DateTime<Utc>,
     /// From which place on its state can be told.
     pub kept_from: i64,
+    /// The roles that go on while it is frozen, as a JSON array.
+    pub frozen_except: String,
 }
 
 /// A session as a whole, as it is carried from one database to another.
@@ -76,6 +78,8 @@ pub struct TakenOver {
     pub refusals: Vec<(Uuid, u64, Problem)>,
     /// Each epoch and the `seq` at which it began, in order.
     pub epochs: Vec<(u64, u64)>,
+    /// Who was removed, and until when they may not come back.
+    pub removals: Vec<(String, DateTime<Utc>)>,
 }
 
 impl Store {
@@ -144,10 +148,17 @@ impl Store {
     }
 
     /// Writes the standing of a session; gives whether `epoch` is still its own.
-    pub async fn set_status(&self, session: i64, epoch: u64, status: &'static str) -> Result<bool, StoreError> {
+    pub async fn set_status(
+        &self,
+        session: i64,
+        epoch: u64,
+        status: &'static str,
+        except: String,
+    ) -> Result<bool, StoreError> {
         self.run(move |conn| {
             let own = sessions::table.filter(sessions::ord.eq(session).and(sessions::epoch.eq(signed(epoch))));
-            Ok(diesel::update(own).set(sessions::status.eq(status)).execute(conn)? == 1)
+            let set = (sessions::status.eq(status), sessions::frozen_except.eq(except));
+            Ok(diesel::update(own).set(set).execute(conn)? == 1)
         })
         .await
     }
@@ -216,7 +227,11 @@ fn take_over(conn: &mut PgConnection, id: &str, own: Option<u64>) -> Result<Opti
         .map(|(client, n, problem)| Ok((client, unsigned(n), read(&problem)?)))
         .collect::<Result<_, StoreError>>()?;
     let epochs = all_epochs(conn, row.ord)?;
-    Ok(Some(TakenOver { row, charter_source, snapshot, updates, refusals, epochs }))
+    let removals = removals::table
+        .filter(removals::session.eq(row.ord).and(removals::until.gt(Utc::now())))
+        .select((removals::sub, removals::until))
+        .load(conn)?;
+    Ok(Some(TakenOver { row, charter_source, snapshot, updates, refusals, epochs, removals }))
 }
 
 fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError> {

@@ -1,6 +1,6 @@
 //! The bodies of the HTTP interface.
 
-use rendel_core::{Edit, Fault};
+use rendel_core::{Edit, Fault, Problem};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -88,6 +88,273 @@ pub struct SessionInfo {
     pub opened: String,
     /// From which `seq` on its past is kept.
     pub kept_from: u64,
+    /// The roles that go on while it is frozen.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub frozen_except: Vec<String>,
+    /// The last expressions of its charter that had no answer, each with its line: what they were to let through was refused.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub expression_faults: Vec<String>,
+}
+
+/// How a session is frozen.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FreezeSession {
+    /// The roles that go on; none where it is left out.
+    #[serde(default)]
+    pub except: Vec<String>,
+}
+
+/// A participant of a session, as the backend sees them.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ParticipantInfo {
+    /// The id.
+    pub id: String,
+    /// The name shown to everyone.
+    pub name: String,
+    /// The role.
+    pub role: String,
+    /// The colour, in degrees.
+    pub hue: u16,
+    /// Tabs and processes that they have open here.
+    pub connections: u32,
+    /// Whether the last connection was lost and they may be back in a moment.
+    pub away: bool,
+    /// What they tell of themselves.
+    #[schema(value_type = Object)]
+    pub presence: Value,
+    /// The paths that they hold.
+    pub holds: Vec<String>,
+}
+
+/// Who is in a session.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ParticipantList {
+    /// By their ids.
+    pub participants: Vec<ParticipantInfo>,
+    /// What is held: `at`, `by` and `until` in milliseconds since 1970 UTC.
+    #[schema(value_type = Vec<Object>)]
+    pub holds: Vec<rendel_core::Hold>,
+}
+
+/// A cue to send.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CueBody {
+    /// Its name in the charter.
+    #[schema(example = "bell")]
+    pub name: String,
+    /// What goes with it, where the charter declares data.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub data: Option<Value>,
+    /// `"everyone"`, `"everyone-else"`, `{"role": …}` or `{"participant": …}`, where the charter leaves it to the sender.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub to: Option<crate::CueFor>,
+}
+
+/// Whether somebody may make an edit.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MayBody {
+    /// The role.
+    pub role: String,
+    /// The participant's id, which conditions may ask for; empty where it is left out.
+    #[serde(default)]
+    pub sub: String,
+    /// The edit.
+    #[schema(value_type = Object)]
+    pub edit: Edit,
+}
+
+/// The answer to whether somebody may.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct MayAnswer {
+    /// Whether the role may edit there.
+    pub allowed: bool,
+    /// Whether the edit would take effect as the state is now.
+    pub takes_effect: bool,
+    /// The lines of the charter that say so: the one that allows it, or those whose conditions do not hold.
+    pub lines: Vec<usize>,
+    /// Those lines as they read.
+    pub says: Vec<String>,
+    /// One sentence.
+    pub because: String,
+    /// The problem with which it would be refused.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub problem: Option<Problem>,
+}
+
+/// Tokens to revoke: one, or all that a participant of a session has.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RevokeTokens {
+    /// One token.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+    /// The session, for all tokens of `sub` there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub session: Option<String>,
+    /// The participant's id.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sub: Option<String>,
+}
+
+/// A key that signs participants' tokens, without its secret.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KeyInfo {
+    /// Its id, which tokens name as `kid` in their header.
+    pub kid: String,
+    /// `HS256` or `EdDSA`.
+    pub algorithm: String,
+    /// Since when it is good, RFC 3339.
+    pub added: String,
+    /// Since when it is not good any more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retired: Option<String>,
+}
+
+/// The keys beside the service key.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KeyList {
+    /// In the order in which they were added.
+    pub keys: Vec<KeyInfo>,
+}
+
+/// A key to add.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AddKey {
+    /// 1 to 64 letters, digits, dashes and underscores.
+    #[schema(example = "backend-2026")]
+    pub kid: String,
+    /// `HS256` or `EdDSA`.
+    pub algorithm: String,
+    /// The secret of an HS256 key, at least 32 characters.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<String>,
+    /// The public key of an EdDSA key: Ed25519, as PEM or as the `x` of its JWK.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub public: Option<String>,
+}
+
+/// An invitation to make.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MakeInvitation {
+    /// The role of who comes by it.
+    pub role: String,
+    /// How many may come by it, 1 to 1,000; one where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 1_000)]
+    pub uses: Option<u32>,
+    /// Seconds, 1 to 2,592,000; 86,400 where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 2_592_000)]
+    pub expires_in: Option<u64>,
+}
+
+/// An invitation.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct InvitationInfo {
+    /// Its id.
+    pub id: String,
+    /// The session.
+    pub session: String,
+    /// The role of who comes by it.
+    pub role: String,
+    /// How many may come by it.
+    pub uses: u32,
+    /// How many have.
+    pub used: u32,
+    /// Until when it is good, RFC 3339.
+    pub until: String,
+    /// Whether it was taken back.
+    pub withdrawn: bool,
+    /// Its code, told once, when it is made.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
+    /// The path of a link to hand out, told once. The code stands behind a `#`, so that it reaches no server and no log.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<String>,
+}
+
+/// The invitations of a session.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct InvitationList {
+    /// Newest first, at most 200.
+    pub invitations: Vec<InvitationInfo>,
+}
+
+/// An invitation that somebody accepts.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AcceptInvitation {
+    /// Its code.
+    pub code: String,
+    /// The name to take part under; a made-up one where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+/// What an invitation gives.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AcceptedInvitation {
+    /// The session.
+    pub session: String,
+    /// The participant's id.
+    pub sub: String,
+    /// The name.
+    pub name: String,
+    /// The role.
+    pub role: String,
+    /// The token to enter with.
+    pub token: String,
+    /// When it ends, RFC 3339.
+    pub expires: String,
+}
+
+/// Something that was done.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AuditEntry {
+    /// Its place: give the last one's as `before` for what came before it.
+    pub ord: i64,
+    /// When, RFC 3339.
+    pub at: String,
+    /// Who: a participant's id, or `service`.
+    pub by: String,
+    /// What.
+    pub what: String,
+    /// More on it.
+    #[schema(value_type = Object)]
+    pub detail: Value,
+}
+
+/// What was done.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AuditList {
+    /// Newest first.
+    pub entries: Vec<AuditEntry>,
+}
+
+/// Signs in to the console.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SignIn {
+    /// The service key.
+    pub key: String,
+}
+
+/// Who is signed in to the console.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SignedIn {
+    /// Whether this browser is.
+    pub signed_in: bool,
+    /// What its page says as `X-Rendel-Console` with every call that changes something.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<String>,
 }
 
 /// One connection of a session.

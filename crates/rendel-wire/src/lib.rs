@@ -13,9 +13,10 @@ pub mod http;
 pub use cbor::{cbor_of_json, decode_cbor, encode_cbor, settled_frame_cbor};
 pub use decode::{DEEPEST, decode_json};
 pub use frame::{
-    Bye, ConnectionLimits, Digest, DigestAsked, Enter, FromParticipant, FromService, Leave, Notice, OutcomeFrame,
-    OutcomeOf, Participant, Ping, Pong, Propose, Refused, Resync, Roster, SessionHead, SettledFrame, Status, Welcome,
-    You, settled_frame,
+    AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter, FromParticipant, FromService,
+    Leave, Left, LeftWhy, Notice, OutcomeFrame, OutcomeOf, Participant, Ping, Pong, PresenceFrame, Propose, Refused,
+    Release, Renew, Resync, Roster, Said, SendCue, SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You,
+    settled_frame,
 };
 
 /// The subprotocol of text frames with one JSON object each.

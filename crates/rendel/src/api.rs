@@ -57,6 +57,10 @@ impl Api {
         self.request(Method::POST, path)
     }
 
+    pub(crate) fn delete(&self, path: &str) -> RequestBuilder {
+        self.request(Method::DELETE, path)
+    }
+
     /// Sends a request; a problem comes back as the error that it is.
     pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response> {
         let response = request.send().await.map_err(|error| {
@@ -97,7 +101,7 @@ pub(crate) fn read_key(file: &Path) -> Result<ServiceKey> {
     let text = std::fs::read_to_string(file).with_context(|| {
         format!("the service key {} cannot be read. Give --key-file FILE or RENDEL_KEY_FILE; the service writes it at its first start", file.display())
     })?;
-    ServiceKey::parse(&text)
+    ServiceKey::parse(text.lines().next().unwrap_or_default())
         .with_context(|| format!("{} holds no service key: at least 32 printable characters", file.display()))
 }
 

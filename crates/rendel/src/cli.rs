@@ -46,6 +46,27 @@ pub(crate) enum Command {
     Journal(JournalArgs),
     /// Print the updates that met others and what became of each, newest first.
     Conflicts(ConflictsArgs),
+    /// List who is in a session, what they hold and what they are doing.
+    Who {
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Watch a session in this terminal: who is here and what they do, what is held, what happens.
+    Watch(EnterArgs),
+    /// Say whether a role may make an edit, and by which line of the charter.
+    May(MayArgs),
+    /// Remove a participant from a session.
+    Remove(RemoveArgs),
+    /// Print who did what among powers, tokens and charters, newest first.
+    Audit(AuditArgs),
+    /// Make, list and take back invitations to a session.
+    #[command(subcommand)]
+    Invitation(InvitationCommand),
+    /// List, add and retire keys that sign participants' tokens beside the service key.
+    #[command(subcommand)]
+    Key(KeyCommand),
+    /// Run a small stand-in for an outside check, with word lists: for trying gates out.
+    StandIn(StandInArgs),
     /// Say what is missing or misconfigured on this machine, and how to mend it.
     Doctor(DoctorArgs),
     /// Print a completion script for a shell.
@@ -85,6 +106,128 @@ pub(crate) struct DemoArgs {
     /// The folder for the database and the key.
     #[arg(long, value_name = "DIR", default_value = ".demo")]
     pub(crate) dir: PathBuf,
+    /// Leave out the made-up crowd that takes part.
+    #[arg(long)]
+    pub(crate) no_crowd: bool,
+    /// The crowd's seed: the same seed, the same moves.
+    #[arg(long, value_name = "NUMBER", default_value_t = 7)]
+    pub(crate) seed: u64,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct StandInArgs {
+    /// The word lists, as JSON: {"refuse": {WORD: SENTENCE}, "replace": {WORD: OTHER}}.
+    #[arg(long, value_name = "FILE", default_value = "demo/gate/words.json")]
+    pub(crate) words: PathBuf,
+    /// The port of loopback to listen on.
+    #[arg(long, default_value_t = 7461)]
+    pub(crate) port: u16,
+    /// What calls are signed with: the gate_secret of the service's settings.
+    #[arg(long, env = "RENDEL_GATE_SECRET", hide_env_values = true)]
+    pub(crate) secret: String,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct MayArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// The role.
+    #[arg(long = "as", value_name = "ROLE")]
+    pub(crate) role: String,
+    /// The participant's id, for conditions that ask for it.
+    #[arg(long)]
+    pub(crate) sub: Option<String>,
+    /// An edit in words or as JSON, as for propose.
+    pub(crate) edit: String,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RemoveArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// The participant's id.
+    pub(crate) sub: String,
+    /// Seconds within which they may not come back.
+    #[arg(long, default_value_t = 0)]
+    pub(crate) seconds: u64,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AuditArgs {
+    /// The session's id; what concerns no session where it is left out.
+    pub(crate) session: Option<String>,
+    /// At most so many.
+    #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(u64).range(1..=1000))]
+    pub(crate) most: u64,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum InvitationCommand {
+    /// Make an invitation and print its link.
+    Make {
+        /// The session's id.
+        session: String,
+        /// The role of who comes by it.
+        #[arg(long = "as", value_name = "ROLE")]
+        role: String,
+        /// How many may come by it.
+        #[arg(long, default_value_t = 1)]
+        uses: u32,
+        /// Seconds that it is good for; a day where it is left out.
+        #[arg(long, value_name = "SECONDS")]
+        expires_in: Option<u64>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// List the invitations to a session.
+    List {
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Take an invitation back.
+    Withdraw {
+        /// The session's id.
+        session: String,
+        /// The invitation's id.
+        invitation: String,
+        #[command(flatten)]
+        reach: Reach,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum KeyCommand {
+    /// List the keys beside the service key.
+    List {
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Add a key.
+    Add {
+        /// Its id, which tokens name as kid in their header.
+        kid: String,
+        /// HS256 or EdDSA.
+        #[arg(long, value_parser = ["HS256", "EdDSA"])]
+        algorithm: String,
+        /// A file with the secret (HS256), or with the public key as PEM or the x of its JWK (EdDSA).
+        #[arg(long, value_name = "FILE")]
+        file: PathBuf,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Retire a key.
+    Retire {
+        /// Its id.
+        kid: String,
+        #[command(flatten)]
+        reach: Reach,
+    },
 }
 
 /// How to reach the service.
@@ -183,6 +326,9 @@ pub(crate) enum SessionCommand {
     },
     /// Let participants look on only, until the session is thawed.
     Freeze {
+        /// A role that goes on; may be given several times.
+        #[arg(long, value_name = "ROLE")]
+        except: Vec<String>,
         #[command(flatten)]
         which: Which,
     },
@@ -235,6 +381,20 @@ pub(crate) struct Which {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TokenCommand {
+    /// Revoke a token, or all that a participant of a session has.
+    Revoke {
+        /// The token; else --session and --sub.
+        #[arg(conflicts_with_all = ["session", "sub"], required_unless_present = "sub")]
+        token: Option<String>,
+        /// The session's id.
+        #[arg(long, requires = "sub")]
+        session: Option<String>,
+        /// The participant's id.
+        #[arg(long, requires = "session")]
+        sub: Option<String>,
+        #[command(flatten)]
+        reach: Reach,
+    },
     /// Issue a token for one participant of one session.
     Issue {
         /// The session's id.

@@ -1,5 +1,6 @@
 //! The settings of `rendel serve`: arguments over environment over `rendel.toml`, read once.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write as _;
 use std::net::SocketAddr;
@@ -36,6 +37,10 @@ struct Settings {
     sessions: Option<usize>,
     connections_per_participant: Option<u32>,
     connections_per_address: Option<usize>,
+    guests_per_address: Option<usize>,
+    gate_secret: Option<String>,
+    #[serde(default)]
+    variables: BTreeMap<String, String>,
     trust_forwarded: Option<bool>,
     import_bytes: Option<usize>,
     fence_ms: Option<u64>,
@@ -62,6 +67,9 @@ const NAMES: &[&str] = &[
     "sessions",
     "connections_per_participant",
     "connections_per_address",
+    "guests_per_address",
+    "gate_secret",
+    "variables",
     "trust_forwarded",
     "import_bytes",
     "fence_ms",
@@ -105,6 +113,10 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
     let key_file = args.key_file.clone().or(settings.key_file).unwrap_or_else(|| PathBuf::from("rendel.key"));
     let listen = args.listen.or(settings.listen).unwrap_or(SocketAddr::from(([127, 0, 0, 1], 7460)));
     let mut config = Config::new(listen, String::new(), key(&key_file)?);
+    config.previous_keys = previous_keys(&key_file)?;
+    config.variables = settings.variables;
+    config.gate_secret = settings.gate_secret;
+    set(&mut config.guests_per_address, settings.guests_per_address, 0..=1_000_000, "guests_per_address")?;
     config.origins = settings.origins.unwrap_or_default();
     set(&mut config.database_connections, settings.database_connections, 1..=1_000, "database_connections")?;
     set_ms(&mut config.enter_within, settings.enter_within_ms, "enter_within_ms")?;
@@ -158,6 +170,16 @@ fn set_ms(target: &mut Duration, given: Option<u64>, name: &str) -> Result<()> {
     set(&mut ms, given, 100..=3_600_000, name)?;
     *target = Duration::from_millis(ms);
     Ok(())
+}
+
+/// The keys in the lines after the first, which the first replaced and which are good still.
+fn previous_keys(file: &Path) -> Result<Vec<ServiceKey>> {
+    let text =
+        fs::read_to_string(file).with_context(|| format!("the service key {} cannot be read", file.display()))?;
+    let lines = text.lines().skip(1).map(str::trim).filter(|line| !line.is_empty());
+    let read =
+        |line| ServiceKey::parse(line).with_context(|| format!("{} holds a line that is no key", file.display()));
+    lines.map(read).collect()
 }
 
 /// The key in `file`, made with mode 0600 if the file is not there.

@@ -4,6 +4,7 @@ mod api;
 mod cli;
 mod commands;
 mod config;
+mod crowd;
 mod out;
 mod words;
 

@@ -133,6 +133,27 @@ pub(crate) fn effect_in_words(effect: &Edit) -> String {
     }
 }
 
+/// What somebody is doing, as their facts tell.
+pub(crate) fn doing(facts: &rendel_core::Facts) -> String {
+    let words = facts.iter().map(|(name, value)| match value {
+        Value::Bool(true) => name.clone(),
+        Value::Object(place) if place.contains_key("at") => {
+            let at = place.get("at").and_then(Value::as_str).unwrap_or_default();
+            format!("in {at} at {}", place.get("index").cloned().unwrap_or_default())
+        }
+        Value::Object(place) if place.contains_key("x") => {
+            let number = |name: &str| place.get(name).and_then(Value::as_f64).unwrap_or(0.0);
+            format!("at {:.1}, {:.1}", number("x"), number("y"))
+        }
+        Value::Array(ids) => {
+            let ids: Vec<_> = ids.iter().filter_map(Value::as_str).collect();
+            format!("has {}", ids.join(", "))
+        }
+        other => format!("{name} {other}"),
+    });
+    words.collect::<Vec<_>>().join(", ")
+}
+
 fn behind(effect: &Edit) -> String {
     effect.arg("after").and_then(Value::as_str).map_or_else(|| "first".to_owned(), |after| format!("after {after}"))
 }

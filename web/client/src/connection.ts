@@ -1,4 +1,4 @@
-import type { Edit, FromParticipant, FromService, Problem } from "./frame.ts";
+import type { Cue, CueFor, Edit, Facts, FromParticipant, FromService, Json, Problem } from "./frame.ts";
 import type { Claim } from "./keeper.ts";
 import { type Change, Replica } from "./replica.ts";
 
@@ -26,6 +26,8 @@ export type ConnectionEvents = {
   changed?: (change: Change) => void;
   /** The standing changed, or what is unanswered, or the latency. */
   standing?: () => void;
+  /** A transient message. */
+  cued?: (cue: Cue) => void;
   /** The service says something that concerns no single proposal. */
   noticed?: (problem: Problem) => void;
 };
@@ -40,6 +42,16 @@ const KEEP = 200;
 /** Problems that pass by themselves. */
 const PASSING = ["slow", "shutting-down", "unavailable", "silent"];
 
+/** What is answered to what was asked while there was no connection. */
+const AWAY: Problem = {
+  type: "urn:rendel:problem:unavailable",
+  title: "Away",
+  status: 503,
+  detail: "There is no connection just now. Ask again when it is back.",
+};
+
+const data = (data: Json | undefined) => (data === undefined ? {} : { data });
+
 /** A participant's connection with its replica. It comes back by itself and sends again what was not answered. */
 export class Connection {
   readonly replica: Replica;
@@ -49,7 +61,7 @@ export class Connection {
   /** The way to the service and back, in milliseconds. */
   latency: number | undefined;
   #url: string;
-  #token: string;
+  #token: string | undefined;
   #events: ConnectionEvents;
   #socket: WebSocket | undefined;
   #wait = FIRST_WAIT;
@@ -60,12 +72,19 @@ export class Connection {
   #claim: Claim | undefined;
   #keeping: ReturnType<typeof setTimeout> | undefined;
   #isKept = false;
+  #saying: Facts | undefined;
+  #said = 0;
+  #sayEvery = 33;
+  #sayTimer: ReturnType<typeof setTimeout> | undefined;
+  #asked = 0;
+  #asks = new Map<number, (problem: Problem | undefined) => void>();
 
   /** With a `claim` what is pending outlives the page; its client is then the connection's. */
   constructor(options: {
     server: string;
     session: string;
-    token: string;
+    /** Left out by a guest, where the charter lets guests in. */
+    token?: string;
     client?: string;
     claim?: Claim;
     codec?: Codec;
@@ -98,6 +117,53 @@ export class Connection {
     return n;
   }
 
+  /**
+   * Tells something of its participant; `null` takes a fact back. It may be called as often as one likes: what is said
+   * meanwhile is sent as the newest, at the charter's rate.
+   */
+  say(set: Facts): void {
+    this.#saying = { ...this.#saying, ...set };
+    if (this.#sayTimer !== undefined) return;
+    const wait = Math.max(0, this.#said + this.#sayEvery - performance.now());
+    this.#sayTimer = setTimeout(() => {
+      this.#sayTimer = undefined;
+      this.#said = performance.now();
+      const frame = this.replica.say(this.#saying ?? {});
+      this.#saying = undefined;
+      if (this.standing === "present") this.#send(frame);
+    }, wait);
+  }
+
+  /** Takes or renews a hold; gives the problem where it is not to be had. `over` takes it from somebody else. */
+  hold(at: string, more: { for?: number; over?: boolean } = {}): Promise<Problem | undefined> {
+    return this.#ask((n) => ({ type: "hold", n, at, ...more }));
+  }
+
+  release(at: string): Promise<Problem | undefined> {
+    return this.#ask((n) => ({ type: "release", n, at }));
+  }
+
+  cue(name: string, more: { data?: Json; to?: CueFor } = {}): Promise<Problem | undefined> {
+    return this.#ask((n) => ({ type: "cue", n, name, ...more }));
+  }
+
+  /** Goes on with a new token, over this connection and at every return. */
+  renew(token: string): Promise<Problem | undefined> {
+    this.#token = token;
+    return this.#ask((n) => ({ type: "renew", n, token }));
+  }
+
+  /** What is asked without a connection, and what a loss leaves unanswered, is not done. */
+  #ask(frame: (n: number) => FromParticipant): Promise<Problem | undefined> {
+    this.#asked += 1;
+    const n = this.#asked;
+    if (this.standing !== "present") return Promise.resolve(AWAY);
+    return new Promise((answer) => {
+      this.#asks.set(n, answer);
+      this.#send(frame(n));
+    });
+  }
+
   /** Cuts the connection as a lost network would, until `goOnline`. */
   goOffline(): void {
     clearTimeout(this.#timer);
@@ -112,6 +178,7 @@ export class Connection {
   /** Leaves for good. */
   leave(): void {
     clearTimeout(this.#timer);
+    clearTimeout(this.#sayTimer);
     this.#send({ type: "leave" });
     this.#drop();
     this.#stand("ended");
@@ -155,6 +222,16 @@ export class Connection {
     if (frame.type === "pong") {
       this.latency = performance.now() - frame.sent;
       this.#events.standing?.();
+    }
+    if (frame.type === "answer") {
+      this.#asks.get(frame.n)?.(frame.problem);
+      this.#asks.delete(frame.n);
+    }
+    if (frame.type === "cue") this.#events.cued?.({ name: frame.name, by: frame.by, ...data(frame.data) });
+    if (frame.type === "welcome") {
+      this.#sayEvery = 1_000 / (frame.limits.presence_per_second ?? 30);
+      // A guest comes back as the same guest.
+      this.#token = frame.token ?? this.#token;
     }
     if (frame.type === "notice") this.#events.noticed?.(frame.problem);
     if (frame.type === "bye") this.#bye(frame.problem);
@@ -209,6 +286,8 @@ export class Connection {
     const socket = this.#socket;
     this.#socket = undefined;
     socket?.close();
+    for (const answer of this.#asks.values()) answer(AWAY);
+    this.#asks.clear();
   }
 
   /** What the replica has to send; without a connection it is sent after the next `welcome`. */

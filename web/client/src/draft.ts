@@ -51,6 +51,19 @@ export class Draft {
       .join("");
   }
 
+  /** Where a gap of what everyone agrees on stands in what is shown. */
+  shownIndex(agreed: number): number {
+    let left = agreed;
+    let shown = 0;
+    for (const run of this.#runs) {
+      if (left === 0) break;
+      const taken = isAgreed(run) ? Math.min(run.chars.length, left) : run.chars.length;
+      if (isAgreed(run)) left -= taken;
+      if (isShown(run)) shown += taken;
+    }
+    return shown;
+  }
+
   /** What everyone agrees on. */
   get agreed(): string {
     return this.#runs

@@ -42,11 +42,36 @@ export type Problem = {
   [member: string]: Json | undefined;
 };
 
-export type Participant = { id: string; name: string; role: string; hue: number; connections: number };
+export type Participant = {
+  id: string;
+  name: string;
+  role: string;
+  hue: number;
+  /** Tabs and processes that they have open here; 0 while they are away. */
+  connections: number;
+  away?: boolean;
+};
+/** What a participant tells of themselves, by the names of the charter. */
+export type Facts = { [fact: string]: Json };
+/** A place in a text. */
+export type Caret = { at: string; index: number; to?: number };
+/** A path that somebody holds, and with it all that is inside. */
+export type Hold = { at: string; by: string; until: number };
+export type HoldChange = { taken?: Hold[]; freed?: string[] };
+export type Cue = { name: string; by: string; data?: Json };
+export type CueFor = "everyone" | "everyone-else" | { role: string } | { participant: string };
 export type Outcome = { n: number; seq?: number; problem?: Problem };
-export type Roster = { joined?: Participant[]; left?: string[]; changed?: Participant[] };
+export type Left = { id: string; why: "left" | "lost" | "removed" };
+export type Roster = { joined?: Participant[]; left?: Left[]; changed?: Participant[] };
 
-export type Enter = { type: "enter"; token?: string; client: string; seen?: number; epoch?: number };
+export type Enter = {
+  type: "enter";
+  token?: string;
+  client: string;
+  seen?: number;
+  epoch?: number;
+  presence?: Facts;
+};
 export type Propose = {
   type: "propose";
   n: number;
@@ -60,6 +85,11 @@ export type FromParticipant =
   | Enter
   | Propose
   | { type: "digest"; seq: number; sha256: string }
+  | { type: "presence"; seen?: number; set: Facts }
+  | { type: "hold"; n: number; at: string; for?: number; over?: boolean }
+  | { type: "release"; n: number; at: string }
+  | { type: "cue"; n: number; name: string; data?: Json; to?: CueFor }
+  | { type: "renew"; n: number; token: string }
   | { type: "ping"; sent: number }
   | { type: "leave" };
 
@@ -72,7 +102,11 @@ export type Welcome = {
   state?: Json;
   updates?: Settled[];
   roster: Participant[];
-  limits: { frame: number; edits: number; proposals_per_second: number };
+  presence?: { [participant: string]: Facts };
+  holds?: Hold[];
+  /** For a guest, the token with which they are the same guest when they come back. */
+  token?: string;
+  limits: { frame: number; edits: number; proposals_per_second: number; presence_per_second?: number };
   outcomes: Outcome[];
   time: number;
 };
@@ -83,7 +117,12 @@ export type FromService =
   | { type: "refused"; n: number; problem: Problem }
   | ({ type: "outcome" } & Outcome)
   | ({ type: "roster" } & Roster)
-  | { type: "status"; status: string; by: string }
+  | { type: "waiting"; n: number }
+  | { type: "answer"; n: number; problem?: Problem }
+  | { type: "presence"; of: { [participant: string]: Facts | null } }
+  | ({ type: "holds" } & HoldChange)
+  | ({ type: "cue" } & Cue)
+  | { type: "status"; status: string; except?: string[]; by: string }
   | { type: "digest"; seq: number }
   | { type: "resync"; seq: number; state: Json; reason: string }
   | { type: "pong"; sent: number; time: number }

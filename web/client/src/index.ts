@@ -8,11 +8,18 @@ export { applyEdit, applyEffect } from "./apply.ts";
 export { canonical, digest } from "./canonical.ts";
 export { type Codec, Connection, type ConnectionEvents, JSON_CODEC, type Standing } from "./connection.ts";
 export type {
+  Caret,
+  Cue,
+  CueFor,
   Edit,
   Effect,
+  Facts,
   FromParticipant,
   FromService,
+  Hold,
+  HoldChange,
   Json,
+  Left,
   Outcome,
   Participant,
   Problem,
@@ -23,6 +30,7 @@ export type {
   Welcome,
 } from "./frame.ts";
 export { type Claim, claim } from "./keeper.ts";
+export { caretOf, followCarets, Glide, pointOf } from "./presence.ts";
 export { scalarCount, spliceBetween, toScalars, toUnits } from "./position.ts";
 export { type Anchor, type Change, type Kept, Replica } from "./replica.ts";
 export { uuid7 } from "./uuid.ts";

@@ -4,8 +4,11 @@ import { Draft, follow, removes, type Shift, type Splice } from "./draft.ts";
 import type {
   Edit,
   Enter,
+  Facts,
   FromParticipant,
   FromService,
+  Hold,
+  HoldChange,
   Json,
   Outcome,
   Participant,
@@ -15,6 +18,7 @@ import type {
   Settled,
   Welcome,
 } from "./frame.ts";
+import { followCarets } from "./presence.ts";
 import { scalarCount } from "./position.ts";
 
 /** What a frame of the service changed. */
@@ -30,6 +34,11 @@ export type Change =
   /** This replica differed from the service's state, and has that now. */
   | { kind: "repaired"; seq: number; reason: string }
   | { kind: "roster"; change: Roster }
+  /** These participants tell something else of themselves, or nothing any more. */
+  | { kind: "presence"; of: string[] }
+  | { kind: "holds"; change: HoldChange }
+  /** An own proposal waits for an outside check: nobody else sees it. */
+  | { kind: "waiting"; n: number }
   /** The session was frozen, thawed or ended. */
   | { kind: "status"; status: string; by: string }
   | { kind: "diverged"; why: string };
@@ -82,6 +91,13 @@ export class Replica {
   epoch = 0;
   seq = 0;
   roster: Participant[] = [];
+  /** What participants tell of themselves. Carets count in what everyone agrees on: see `shownIndex`. */
+  presence = new Map<string, Facts>();
+  /** What is held, by path. */
+  holds = new Map<string, Hold>();
+  /** The numbers of own proposals that wait for an outside check. */
+  checking = new Set<number>();
+  #said: Facts = {};
   #confirmed: Json | undefined;
   #view: Json | undefined;
   #pending: Pending[] = [];
@@ -185,7 +201,23 @@ export class Replica {
   /** The frame to enter with: where it was here before, it says up to where. */
   enter(token?: string): Enter {
     const known = this.#confirmed !== undefined && !this.#diverged ? { seen: this.seq, epoch: this.epoch } : {};
-    return { type: "enter", ...(token === undefined ? {} : { token }), client: this.client, ...known };
+    const said = Object.keys(this.#said).length > 0 ? { presence: this.#said } : {};
+    return { type: "enter", ...(token === undefined ? {} : { token }), client: this.client, ...known, ...said };
+  }
+
+  /**
+   * Notes what this client tells of its participant, and gives the frame that says so; `null` takes a fact back. It is said
+   * again by itself after a return.
+   */
+  say(set: Facts): FromParticipant {
+    const said = { ...this.#said, ...set };
+    this.#said = Object.fromEntries(Object.entries(said).filter(([, value]) => value !== null));
+    return { type: "presence", ...(this.#confirmed === undefined ? {} : { seen: this.seq }), set };
+  }
+
+  /** Where a gap of the text that everyone agrees on stands in the text that is shown. */
+  shownIndex(at: string, index: number): number {
+    return this.#drafts.get(at)?.shownIndex(index) ?? index;
   }
 
   /**
@@ -278,6 +310,19 @@ export class Replica {
       case "status":
         if (this.session !== undefined) this.session = { ...this.session, status: frame.status };
         return [{ kind: "status", status: frame.status, by: frame.by }];
+      case "presence":
+        for (const [who, facts] of Object.entries(frame.of)) {
+          if (facts === null) this.presence.delete(who);
+          else this.presence.set(who, facts);
+        }
+        return [{ kind: "presence", of: Object.keys(frame.of) }];
+      case "holds":
+        for (const at of frame.freed ?? []) this.holds.delete(at);
+        for (const hold of frame.taken ?? []) this.holds.set(hold.at, hold);
+        return [{ kind: "holds", change: frame }];
+      case "waiting":
+        this.checking.add(frame.n);
+        return [{ kind: "waiting", n: frame.n }];
       case "roster":
         this.#changeRoster(frame);
         return [{ kind: "roster", change: frame }];
@@ -313,6 +358,8 @@ export class Replica {
     this.session = frame.session;
     this.epoch = frame.epoch;
     this.roster = frame.roster;
+    this.holds = new Map((frame.holds ?? []).map((hold) => [hold.at, hold]));
+    this.checking.clear();
     // What comes after a snapshot is part of where one arrives, and no news.
     const isArrival = frame.state !== undefined;
     const open = this.unanswered.map(({ n }) => n);
@@ -323,6 +370,8 @@ export class Replica {
     });
     const changes: Change[] = [{ kind: "welcomed" }, ...news];
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
+    // Places in it count in the texts as they are now.
+    this.presence = new Map(Object.entries(frame.presence ?? {}));
     // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
     // those waits, and so does what counts on top of that.
     const isOnTop = ({ frame }: Pending) =>
@@ -357,6 +406,10 @@ export class Replica {
     this.#confirmed = update.effects.reduce(applyEffect, this.#confirmed);
     this.#view = undefined;
     this.seq = update.seq;
+    for (const [who, facts] of this.presence) {
+      const followed = followCarets(facts, update.effects);
+      if (followed !== facts) this.presence.set(who, followed);
+    }
     this.#redraft(update);
   }
 
@@ -417,6 +470,7 @@ export class Replica {
 
   #answer(n: number): boolean {
     const pending = this.#pending.find(({ frame }) => frame?.n === n);
+    this.checking.delete(n);
     this.#pending = this.#pending.filter((one) => one !== pending);
     this.#view = undefined;
     if (pending !== undefined) {
@@ -485,7 +539,8 @@ export class Replica {
   }
 
   #changeRoster(change: Roster): void {
-    const gone = new Set(change.left ?? []);
+    const gone = new Set((change.left ?? []).map(({ id }) => id));
+    for (const id of gone) this.presence.delete(id);
     const shown = [...(change.joined ?? []), ...(change.changed ?? [])];
     const kept = this.roster.filter((here) => !gone.has(here.id) && shown.every((one) => one.id !== here.id));
     this.roster = [...kept, ...shown].sort((one, other) => (one.id < other.id ? -1 : 1));

@@ -174,6 +174,24 @@ impl Charter {
             .unwrap_or_default()
     }
 
+    /// The charter as JSON, as a role may know it: without the fields that are hidden from it, and, for participants, without
+    /// what the service does on its own.
+    pub fn shown_to(&self, role: &str) -> serde_json::Value {
+        let mut json = self.to_json();
+        let Some(root) = json.as_object_mut().filter(|_| role != Actor::SERVICE) else { return json };
+        root.shift_remove("gates");
+        if !self.sight(role).is_whole() {
+            root.shift_remove("guards");
+            if let Some(roles) = root.get_mut("roles").and_then(serde_json::Value::as_object_mut) {
+                roles.retain(|name, _| name == role);
+            }
+            if let Some(state) = root.get_mut("state") {
+                self.sight(role).declaration(&self.fields, state);
+            }
+        }
+        json
+    }
+
     /// Whether `role` is one that a participant of this charter can have.
     pub fn has_role(&self, role: &str) -> bool {
         role == Actor::SERVICE || self.roles.contains_key(role)

@@ -57,6 +57,14 @@ impl Pattern {
         }
     }
 
+    /// Whether it is about an edit at these tokens: at what it changes, around it, or inside what comes anew or goes. An edit
+    /// that makes a record is one of the record, whatever its id.
+    pub fn concerns(&self, tokens: &[String], makes_record: bool) -> bool {
+        let made: Vec<String> = tokens.iter().cloned().chain(makes_record.then(|| "*".to_owned())).collect();
+        let is_around = (1..=made.len()).any(|len| self.matches(&made[..len]));
+        is_around || self.may_lead_into(&made)
+    }
+
     /// Its tokens, `None` for any one; nothing where it has a `**`.
     pub(crate) fn tokens(&self) -> Option<Vec<Option<String>>> {
         let token = |part: &Part| match part {

@@ -85,6 +85,15 @@ impl Sight {
         }
     }
 
+    /// Takes what is hidden out of the declaration of the state.
+    pub(super) fn declaration(&self, fields: &Fields, declared: &mut Value) {
+        if let Shown::Parts(parts) = &self.0 {
+            declaration(fields, parts, declared);
+        } else if self.0 == Shown::Nothing {
+            *declared = json!({});
+        }
+    }
+
     /// A plain state without what is hidden. Cost O(size), and none where nothing is hidden.
     pub fn state(&self, fields: &Fields, plain: Value) -> Value {
         match &self.0 {
@@ -241,6 +250,17 @@ fn is_shown(rules: &[Rule], place: &[String]) -> bool {
     let covers = |rule: &Rule| (1..=place.len()).any(|len| rule.pattern.matches(&place[..len]));
     let is_hidden = rules.iter().any(|rule| !rule.is_shown && covers(rule));
     !is_hidden && rules.iter().any(|rule| rule.is_shown && covers(rule))
+}
+
+fn declaration(fields: &Fields, parts: &BTreeMap<String, Shown>, declared: &mut Value) {
+    let Some(members) = declared.as_object_mut() else { return };
+    members.retain(|name, _| parts.contains_key(name));
+    for (name, member) in members {
+        let each = fields.field(name).and_then(Field::each);
+        if let (Some(Shown::Parts(inner)), Some(each), Some(member)) = (parts.get(name), each, member.get_mut("each")) {
+            declaration(each, inner, member);
+        }
+    }
 }
 
 fn record(fields: &Fields, parts: &BTreeMap<String, Shown>, plain: Value) -> Value {

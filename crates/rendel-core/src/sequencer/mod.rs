@@ -148,6 +148,11 @@ impl Sequencer {
         self.clients.outcomes(client)
     }
 
+    /// Whether a client's proposal of that number has its outcome, or is past having one.
+    pub fn has_answered(&self, client: uuid::Uuid, n: u64) -> bool {
+        !matches!(self.clients.known(client, n, 0), Ok(None))
+    }
+
     /// Settles or refuses a proposal. Cost O(edits × log size); a proposal of several edits, and one near the limit of
     /// the state, also O(top-level fields), so that it can be taken back.
     pub fn handle_proposal(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Outcome {

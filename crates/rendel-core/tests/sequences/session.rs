@@ -87,7 +87,8 @@ impl Session {
         let mut plain = state.plain(&charter.fields);
         for update in &self.journal {
             replayed.replay(update).unwrap();
-            let patch = serde_json::to_value(state.patch(&charter.fields, update, &rendel_core::Sight::WHOLE).unwrap()).unwrap();
+            let patch = serde_json::to_value(state.patch(&charter.fields, update, &rendel_core::Sight::WHOLE).unwrap())
+                .unwrap();
             let patch: json_patch::Patch = serde_json::from_value(patch).unwrap();
             json_patch::patch(&mut plain, &patch).unwrap();
         }

@@ -1,5 +1,6 @@
 //! A connection: one task per WebSocket (RFC 6455).
 
+mod beat;
 mod encoding;
 mod outbound;
 
@@ -10,9 +11,13 @@ use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, rt, web};
 use actix_ws::{AggregatedMessage, AggregatedMessageStream, CloseCode, CloseReason, Closed, Session};
 use rendel_core::{Problem, ProblemKind};
-use rendel_wire::{Bye, Digest, Enter, FromParticipant, FromService, Notice, Pong, Propose, Refused, decode_cbor};
+use rendel_wire::{
+    AnswerFrame, Bye, Digest, Enter, FromParticipant, FromService, LeftWhy, Notice, Pong, Propose, Refused, Release,
+    Renew, TakeHold, decode_cbor,
+};
 use tokio::sync::oneshot;
 
+pub(crate) use beat::Beat;
 use encoding::{Encoding, write};
 pub(crate) use outbound::{Arrival, Beginning, Frame, Item, Outbound, Run, Snapshot};
 
@@ -20,7 +25,8 @@ use crate::addresses::{Admission, address_of};
 use crate::app::{App, now_ms};
 use crate::auth::{Identity, bearer};
 use crate::failure::{Failure, no_session, shutting_down};
-use crate::session::{Ask, Entered, Entry, SessionHandle, WayIn};
+use crate::guests::guest;
+use crate::session::{Act, Ask, Entered, Entry, Rate, SessionHandle, WayIn};
 
 /// Before a session tells its own limit, a frame may have this many bytes.
 const FIRST_FRAME: usize = 64 << 10;
@@ -50,7 +56,7 @@ pub(crate) async fn connect(
         messages.max_frame_size(LARGEST_FRAME).aggregate_continuations().max_continuation_size(LARGEST_FRAME);
     let app = app.get_ref().clone();
     let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
-    let connection = Connection { outbound, app, socket, encoding, admission, faults: 0 };
+    let connection = Connection { outbound, app, socket, encoding, admission, guest: None, faults: 0 };
     rt::spawn(connection.run(messages, session.into_inner(), token));
     Ok(response)
 }
@@ -74,6 +80,8 @@ struct Connection {
     socket: Session,
     encoding: Encoding,
     admission: Admission,
+    /// Counts a guest among those of their address.
+    guest: Option<Admission>,
     outbound: Arc<Outbound>,
     faults: u32,
 }
@@ -83,11 +91,14 @@ struct Inside {
     session: SessionHandle,
     entered: Entered,
     who: Identity,
+    /// What may be said besides proposals.
+    words: Rate,
 }
 
 /// How a connection ends: with a `bye` that says why, or without a word because the other side is gone or said so.
 enum End {
     Bye(Box<Problem>),
+    Left,
     Gone,
 }
 
@@ -108,10 +119,12 @@ impl Connection {
         let end = match self.enter(&mut messages, &session, token).await {
             Ok(inside) => {
                 self.app.metrics.connections.inc();
-                let end = self.stay(&mut messages, &inside).await;
+                let mut inside = inside;
+                let end = self.stay(&mut messages, &mut inside).await;
                 self.app.metrics.connections.dec();
                 // A session that has ended has no roster left to leave.
-                let _ = inside.session.tell(Ask::Leave { connection: inside.entered.id }).await;
+                let why = if matches!(end, End::Left) { LeftWhy::Left } else { LeftWhy::Lost };
+                let _ = inside.session.tell(Ask::Leave { connection: inside.entered.id, why }).await;
                 end
             }
             Err(end) => end,
@@ -119,7 +132,7 @@ impl Connection {
         match end {
             End::Bye(problem) => self.bye(*problem).await,
             // The other side is gone: closing can fail, and nobody is there to be told.
-            End::Gone => drop(self.socket.close(None).await),
+            End::Left | End::Gone => drop(self.socket.close(None).await),
         }
     }
 
@@ -138,11 +151,13 @@ impl Connection {
         let FromParticipant::Enter(frame) = first else {
             return Err(Problem::new(ProblemKind::Malformed, "The first frame of a connection is \"enter\".").into());
         };
-        let who = self.identify(&frame, session, token)?;
-        let handle = self.app.session(session).await?;
+        let (handle, who, token) = self.identify(&frame, session, token).await?;
         check_role(&handle, &who)?;
         let (answer, answered) = oneshot::channel();
-        let Enter { client, seen, epoch, .. } = frame;
+        let Enter { client, seen, epoch, presence, .. } = frame;
+        if let Some(said) = &presence {
+            handle.charter().presence.check(said)?;
+        }
         let entry = Entry {
             who: who.clone(),
             client,
@@ -150,11 +165,15 @@ impl Connection {
             encoding: self.encoding.name(),
             address: self.admission.address.clone(),
             outbound: self.outbound.clone(),
+            presence,
+            token,
             answer,
         };
         handle.tell(Ask::Enter(Box::new(entry))).await?;
         let entered = answered.await.map_err(|_| shutting_down())??;
-        Ok(Inside { session: handle, entered, who })
+        // Four times as often as it is told on: a burst is no offence, a flood is.
+        let words = Rate::of("presence, holds and cues", handle.charter().presence.rate.saturating_mul(4).max(40));
+        Ok(Inside { session: handle, entered, who, words })
     }
 
     async fn first_frame(&mut self, messages: &mut AggregatedMessageStream) -> Result<FromParticipant, End> {
@@ -193,27 +212,52 @@ impl Connection {
         }
     }
 
-    fn identify(&self, frame: &Enter, session: &str, header: Option<String>) -> Result<Identity, Problem> {
-        let token = frame.token.clone().or(header).ok_or_else(|| {
-            let detail = "Give a token: in \"enter\", or as \"Authorization: Bearer …\" with the request.";
-            Problem::new(ProblemKind::NoToken, detail)
-        })?;
+    /// Who enters: by a token, or as a guest where the charter lets guests in. Who calls is found out first: a stranger does
+    /// not learn which sessions there are. A guest is given a token with which they are the same guest when they come back.
+    async fn identify(
+        &mut self,
+        frame: &Enter,
+        session: &str,
+        header: Option<String>,
+    ) -> Result<(SessionHandle, Identity, Option<String>), Problem> {
+        let token = frame.token.clone().or(header);
         if session.is_empty() || session.len() > 64 {
-            return Err(no_session(session));
+            return Err(token.map_or_else(no_token, |_| no_session(session)));
         }
-        Identity::of(&token, session, &self.app.config.key)
+        if let Some(token) = token {
+            let who = Identity::of(&token, session, &self.app)?;
+            self.count_guest(&who.id)?;
+            return Ok((self.app.session(session).await?, who, None));
+        }
+        let handle = self.app.session(session).await.map_err(|_| no_token())?;
+        let role = handle.charter().session.guests.clone().ok_or_else(no_token)?;
+        let (who, token) = guest(&self.app.keys, session, &role)?;
+        self.count_guest(&who.id)?;
+        Ok((handle, who, Some(token)))
+    }
+
+    fn count_guest(&mut self, id: &str) -> Result<(), Problem> {
+        if crate::guests::is_guest(id) {
+            let admitted = self.app.guests.admit(self.admission.address.clone());
+            self.guest = Some(admitted.inspect_err(|problem| self.app.metrics.count(problem))?);
+        }
+        Ok(())
     }
 
     /// The one loop of a connection: what comes in, what goes out, and the clock.
-    async fn stay(&mut self, messages: &mut AggregatedMessageStream, inside: &Inside) -> End {
+    async fn stay(&mut self, messages: &mut AggregatedMessageStream, inside: &mut Inside) -> End {
         let silence = self.app.config.silence;
         let mut tick = tokio::time::interval(silence.min(Duration::from_secs(10)) / 4);
         let mut heard = Instant::now();
         let mut pinged = heard;
         let outbound = self.outbound.clone();
         loop {
+            let ends = inside.who.ends_at();
             let step = tokio::select! {
                 biased;
+                () = tokio::time::sleep_until(ends.unwrap_or_else(tokio::time::Instant::now)), if ends.is_some() => {
+                    Err(Problem::new(ProblemKind::ExpiredToken, "The token has ended. Connect again with a new one.").into())
+                }
                 () = outbound.filled() => self.send(&outbound, inside).await,
                 message = messages.recv() => {
                     heard = Instant::now();
@@ -221,9 +265,7 @@ impl Connection {
                 }
                 now = tick.tick() => {
                     let now = now.into_std();
-                    if inside.who.has_ended() {
-                        Err(Problem::new(ProblemKind::ExpiredToken, "The token has ended. Connect again with a new one.").into())
-                    } else if now.saturating_duration_since(heard) > silence {
+                    if now.saturating_duration_since(heard) > silence {
                         Err(Problem::new(ProblemKind::Silent, "Nothing was heard from this connection, not even a pong.").into())
                     } else if now.saturating_duration_since(heard.max(pinged)) > silence / 2 {
                         pinged = now;
@@ -274,7 +316,7 @@ impl Connection {
     async fn receive(
         &mut self,
         message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>,
-        inside: &Inside,
+        inside: &mut Inside,
     ) -> Result<(), End> {
         let message = match message {
             Some(Ok(AggregatedMessage::Ping(payload))) => return self.socket.pong(&payload).await.map_err(End::from),
@@ -291,12 +333,57 @@ impl Connection {
                 let ask = Ask::Digest { connection: inside.entered.id, seq, sha256 };
                 inside.session.tell(ask).await.map_err(End::from)
             }
-            Ok(FromParticipant::Leave(_)) => Err(End::Gone),
+            Ok(FromParticipant::Presence(said)) => {
+                if let Err(problem) = inside.words.check() {
+                    // The next says it all anew; who floods is told once in a while.
+                    self.app.metrics.count(&problem);
+                    return Ok(());
+                }
+                inside.session.tell(Ask::Said { connection: inside.entered.id, said }).await.map_err(End::from)
+            }
+            Ok(FromParticipant::Hold(TakeHold { n, at, for_ms, over })) => {
+                self.act(n, Act::Hold { at, for_ms, over }, inside).await
+            }
+            Ok(FromParticipant::Release(Release { n, at })) => self.act(n, Act::Release { at }, inside).await,
+            Ok(FromParticipant::Cue(cue)) => self.act(cue.n, Act::Cue(cue), inside).await,
+            Ok(FromParticipant::Renew(renew)) => self.renew(renew, inside).await,
+            Ok(FromParticipant::Leave(_)) => Err(End::Left),
             Ok(FromParticipant::Enter(_)) => self.fault(Problem::new(
                 ProblemKind::Malformed,
                 "This connection has entered already; open another for another client.",
             )),
             Err(problem) => self.fault(problem),
+        }
+    }
+
+    /// Something that is answered alone.
+    async fn act(&mut self, n: u64, act: Act, inside: &Inside) -> Result<(), End> {
+        if let Err(problem) = inside.words.check() {
+            self.app.metrics.refused(&problem);
+            self.put(&FromService::Answer(AnswerFrame { n, problem: Some(problem) }));
+            return Ok(());
+        }
+        inside.session.tell(Ask::Act { connection: inside.entered.id, n, act }).await.map_err(End::from)
+    }
+
+    /// Goes on with a new token, which must be for the same participant and role.
+    async fn renew(&mut self, renew: Renew, inside: &mut Inside) -> Result<(), End> {
+        let Renew { n, token } = renew;
+        let renewed = Identity::of(&token, inside.session.id(), &self.app).and_then(|who| {
+            let same = who.id == inside.who.id && who.role == inside.who.role;
+            let detail = "A connection goes on as the participant and in the role that it entered with. Connect anew for another.";
+            if same { Ok(who) } else { Err(Problem::new(ProblemKind::BadToken, detail)) }
+        });
+        match renewed {
+            Err(problem) => {
+                self.app.metrics.refused(&problem);
+                self.put(&FromService::Answer(AnswerFrame { n, problem: Some(problem) }));
+                Ok(())
+            }
+            Ok(who) => {
+                inside.who = who.clone();
+                self.act(n, Act::Renewed(Box::new(who)), inside).await
+            }
         }
     }
 
@@ -338,6 +425,11 @@ impl Connection {
         // Who does not read does not get to hold us up.
         let _ = tokio::time::timeout(Duration::from_secs(2), last).await;
     }
+}
+
+fn no_token() -> Problem {
+    let detail = "Give a token: in \"enter\", or as \"Authorization: Bearer …\" with the request.";
+    Problem::new(ProblemKind::NoToken, detail)
 }
 
 fn frame_too_large(limit: usize) -> Problem {

@@ -11,6 +11,7 @@ use rendel_core::{Problem, ProblemKind};
 use rendel_wire::{cbor_of_json, settled_frame};
 use tokio::sync::Notify;
 
+use super::beat::{Beat, Newest};
 use crate::config::QueueLimits;
 
 /// A run of updates, shared by all connections that get it. Each encoding of it is made once, by who needs it first.
@@ -151,6 +152,8 @@ pub(crate) struct Outbound {
 struct Queue {
     items: VecDeque<Item>,
     bytes: usize,
+    /// Presence, which goes out after all else and is the first to be dropped.
+    presence: Newest,
     end: Option<Problem>,
     /// When what waits began to wait.
     waiting_since: Option<Instant>,
@@ -207,6 +210,7 @@ impl Outbound {
             queue.items.len() > self.limits.frames || (queue.bytes > self.limits.bytes && queue.items.len() > 1);
         if is_full {
             queue.items.clear();
+            queue.presence.clear();
             queue.bytes = 0;
             if queue.caught_up.is_some_and(|at| at.elapsed() < self.slow_within) {
                 queue.end = Some(slow());
@@ -219,6 +223,16 @@ impl Outbound {
         is_full
     }
 
+    /// Puts what changed in presence; dropped where the connection is behind, since its catch-up has all of it.
+    pub(crate) fn put_presence(&self, beat: &Arc<Beat>) {
+        let mut queue = self.queue.lock();
+        if queue.end.is_none() && queue.behind.is_none() {
+            queue.presence.put(beat);
+            drop(queue);
+            self.wake.notify_one();
+        }
+    }
+
     pub(crate) fn put_frame(&self, json: impl Into<ByteString>) {
         self.put(Item::Frame(Frame::new(json)));
     }
@@ -227,6 +241,8 @@ impl Outbound {
     pub(crate) fn put_welcome(&self, arrival: Arrival) {
         {
             let mut queue = self.queue.lock();
+            // What waited of presence is older than what the welcome says.
+            queue.presence.clear();
             if queue.behind.take().is_some() {
                 queue.catch_ups += 1;
                 queue.caught_up = Some(Instant::now());
@@ -252,7 +268,11 @@ impl Outbound {
     /// Wakes the connection once more if something waits: a wake that came while it was writing was used up there.
     pub(crate) fn wake_again_if_filled(&self) {
         let queue = self.queue.lock();
-        if !queue.items.is_empty() || queue.end.is_some() || queue.behind.is_some_and(|behind| !behind.is_asked) {
+        if !queue.items.is_empty()
+            || !queue.presence.is_empty()
+            || queue.end.is_some()
+            || queue.behind.is_some_and(|behind| !behind.is_asked)
+        {
             self.wake.notify_one();
         }
     }
@@ -267,7 +287,8 @@ impl Outbound {
         let mut queue = self.queue.lock();
         queue.bytes = 0;
         queue.waiting_since = None;
-        let items = std::mem::take(&mut queue.items);
+        let mut items = std::mem::take(&mut queue.items);
+        items.extend(queue.presence.take().map(Item::Frame));
         queue.taken = items.iter().rev().find_map(Item::seq).or(queue.taken);
         let needs_catch_up = queue.behind.as_mut().is_some_and(|behind| !std::mem::replace(&mut behind.is_asked, true));
         Taken { items, end: queue.end.clone(), needs_catch_up }

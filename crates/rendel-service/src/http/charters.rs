@@ -33,7 +33,15 @@ pub(super) async fn keep(app: &Shared, charter: &Charter) -> Result<(bool, Chart
     let row = app.store.charter(name.clone(), Some(version)).await?;
     let entry = row.as_ref().map(entry).ok_or_else(crate::failure::unavailable)?;
     match kept {
-        Ok(()) => Ok((true, entry)),
+        Ok(()) => {
+            app.note(
+                None,
+                "service",
+                "published a charter",
+                serde_json::json!({ "charter": name, "version": version }),
+            );
+            Ok((true, entry))
+        }
         Err(StoreError::Exists) if row.is_some_and(|row| row.source == source) => Ok((false, entry)),
         Err(StoreError::Exists) => {
             let next = version.saturating_add(1);

@@ -9,6 +9,7 @@ use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use futures_util::stream;
 use rendel_core::{Problem, ProblemKind};
+use rendel_wire::LeftWhy;
 use serde::Deserialize;
 use tokio::sync::oneshot;
 use uuid::Uuid;
@@ -21,7 +22,7 @@ use crate::app::App;
 use crate::auth::Identity;
 use crate::connection::{Beginning, Item, Outbound, check_role};
 use crate::failure::{from_store, shutting_down};
-use crate::session::{Ask, Entry, Patches, SessionHandle, WayIn, state_at};
+use crate::session::{Ask, Entry, Patches, SessionHandle, WayIn, seen, state_at};
 
 /// A stream on which nothing happens says so this often, which keeps middle boxes from closing it.
 const BEAT: Duration = Duration::from_secs(15);
@@ -123,6 +124,8 @@ impl Events {
             encoding: if is_patches { "patches" } else { "events" },
             address: admission.address.clone(),
             outbound: outbound.clone(),
+            presence: None,
+            token: None,
             answer,
         };
         session.tell(Ask::Enter(Box::new(entry))).await?;
@@ -169,7 +172,10 @@ impl Events {
                 let detail = "The token has ended. Connect again with a new one.";
                 return Some(self.bye(&Problem::new(ProblemKind::ExpiredToken, detail)));
             }
-            match tokio::time::timeout(BEAT, self.outbound.filled()).await {
+            let beat = tokio::time::Instant::now() + BEAT;
+            let until = self.who.ends_at().map_or(beat, |ends| ends.min(beat));
+            match tokio::time::timeout_at(until, self.outbound.filled()).await {
+                Err(_) if until < beat => {}
                 Err(_) => return Some(Bytes::from_static(b": still here\n\n")),
                 Ok(()) => {
                     let taken = self.outbound.take();
@@ -214,7 +220,7 @@ impl Events {
                     r#type: &'f str,
                 }
                 let named: Option<Named<'_>> = serde_json::from_str(&frame.json).ok();
-                let told = named.filter(|named| ["roster", "status", "notice"].contains(&named.r#type));
+                let told = named.filter(|named| ["roster", "status", "notice", "holds", "cue"].contains(&named.r#type));
                 Ok(told.map_or_else(String::new, |named| event(named.r#type, None, &frame.json)))
             }
             Item::Welcome(..) => Ok(String::new()),
@@ -232,10 +238,12 @@ impl Events {
             return Ok(String::new());
         }
         // What is shown is on disk, so the journal has it, but for what is not kept any more.
-        let patches = match Patches::after(&self.app, &self.session, after).await {
+        let patches = match Patches::after(&self.app, &self.session, after, &self.who.role).await {
             Ok(patches) => Some(patches).filter(|_| self.form == Form::JsonPatch),
             Err(problem) if problem.kind() == ProblemKind::TooOld => {
-                let state = state_at(&self.app, &self.session, *seq).await?.plain(&self.session.charter().fields);
+                let charter = self.session.charter();
+                let state = state_at(&self.app, &self.session, *seq).await?.plain(&charter.fields);
+                let state = charter.sight(&self.who.role).state(&charter.fields, state);
                 return Ok(event("state", Some(*seq), &state.to_string()));
             }
             Err(problem) => return Err(problem),
@@ -258,7 +266,10 @@ impl Events {
                         let (seq, patch) = patches.patch(&row)?;
                         event("patch", Some(seq), &patch.to_string())
                     }
-                    None => event("settled", Some(next), &row),
+                    None => {
+                        let charter = self.session.charter();
+                        event("settled", Some(next), &seen(charter.sight(&self.who.role), charter, &row.into()))
+                    }
                 };
                 next += 1;
             }
@@ -273,7 +284,7 @@ impl Drop for Events {
         let (session, connection) = (self.session.clone(), self.connection);
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
             // A session that has ended has no roster left to leave.
-            runtime.spawn(async move { drop(session.tell(Ask::Leave { connection }).await) });
+            runtime.spawn(async move { drop(session.tell(Ask::Leave { connection, why: LeftWhy::Lost }).await) });
         }
     }
 }

@@ -12,7 +12,7 @@ use serde::Deserialize;
 use super::participants::inside;
 use super::{Answer, Shared};
 use crate::failure::{Failure, from_store};
-use crate::session::{Patches, too_old};
+use crate::session::{Patches, SessionHandle, seen, too_old};
 
 /// Updates that are read from the journal at one time.
 const PAGE: i64 = 1_000;
@@ -53,7 +53,7 @@ pub(crate) async fn journal(
     range: web::Query<Range>,
     app: Shared,
 ) -> Answer {
-    let (session, _) = inside(&request, &app, &session).await?;
+    let (session, who) = inside(&request, &app, &session).await?;
     let now = session.figures().await?.seq;
     let kept_from = app.store.session(session.id().to_owned()).await?.map_or(0, |(row, _)| row.kept_from);
     let kept_from = u64::try_from(kept_from).unwrap_or(0);
@@ -62,11 +62,11 @@ pub(crate) async fn journal(
         return Err(Failure(too_old(from, kept_from)));
     }
     let patches = match range.form {
-        Form::JsonPatch if from <= to => Some(Patches::after(&app, &session, from - 1).await?),
+        Form::JsonPatch if from <= to => Some(Patches::after(&app, &session, from - 1, &who.role).await?),
         _ => None,
     };
     let store = app.store.clone();
-    let pages = Pages { store, session: session.ord(), next: from, to, rows: VecDeque::new(), patches };
+    let pages = Pages { store, session, role: who.role, next: from, to, rows: VecDeque::new(), patches };
     // The first page is read before the answer begins, so that a database that is away is a problem and not a broken body.
     let (first, pages) = pages.turn().await?;
     // A page that fails later breaks the body off, which tells the reader that this is not all.
@@ -101,21 +101,24 @@ pub(crate) async fn conflicts(
     asked: web::Query<Before>,
     app: Shared,
 ) -> Answer {
-    let (session, _) = inside(&request, &app, &session).await?;
+    let (session, who) = inside(&request, &app, &session).await?;
     let most = asked.most.unwrap_or(100);
     if !(1..=1_000).contains(&most) {
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, "\"most\" goes from 1 to 1,000.")));
     }
     let rows = app.store.conflicts(session.ord(), asked.before.unwrap_or(u64::MAX), most).await?;
     let updates: Vec<Settled> = rows.iter().filter_map(|row| serde_json::from_str(row).ok()).collect();
-    let told: Vec<_> = updates.into_iter().filter(|update| !update.verdicts.is_empty()).collect();
+    let (fields, sight) = (&session.charter().fields, session.charter().sight(&who.role));
+    let updates = updates.iter().map(|update| sight.update(fields, update));
+    let told: Vec<_> = updates.filter(|update| !update.verdicts.is_empty()).collect();
     Ok(HttpResponse::Ok().json(told))
 }
 
 /// The journal, page by page.
 struct Pages {
     store: Store,
-    session: i64,
+    session: SessionHandle,
+    role: String,
     next: u64,
     to: u64,
     /// Read and not told yet.
@@ -128,7 +131,7 @@ impl Pages {
     async fn turn(mut self) -> Result<(Bytes, Self), Problem> {
         loop {
             if self.rows.is_empty() && self.next <= self.to {
-                let rows = self.store.journal(self.session, self.next, self.to, PAGE).await;
+                let rows = self.store.journal(self.session.ord(), self.next, self.to, PAGE).await;
                 self.rows = rows.map_err(|error| from_store(&error))?.into();
                 self.next += self.rows.len() as u64;
                 if self.rows.is_empty() {
@@ -137,7 +140,13 @@ impl Pages {
             }
             let lines: String = match &mut self.patches {
                 Some(patches) => patches.tell(&mut self.rows)?,
-                None => self.rows.drain(..).flat_map(|row| [row, "\n".to_owned()]).collect(),
+                None => {
+                    let (charter, sight) = (self.session.charter(), self.session.charter().sight(&self.role));
+                    let line = |row: String| {
+                        if sight.is_whole() { row } else { seen(sight, charter, &row.into()).to_string() }
+                    };
+                    self.rows.drain(..).flat_map(|row| [line(row), "\n".to_owned()]).collect()
+                }
             };
             if !lines.is_empty() || (self.rows.is_empty() && self.next > self.to) {
                 return Ok((lines.into(), self));

@@ -1,57 +1,92 @@
 //! The life of a session, as the backend steers it.
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
-use rendel_core::Actor;
+use rendel_core::{Actor, Power, Problem, ProblemKind};
 use rendel_store::StoreError;
 use rendel_wire::decode_json;
-use rendel_wire::http::{ConnectionList, ResetSession, SessionInfo};
+use rendel_wire::http::{ConnectionList, FreezeSession, ResetSession, SessionInfo};
+use serde_json::json;
 use uuid::Uuid;
 
+use super::participants::inside;
 use super::sessions::{info_of, kept};
 use super::state::settled;
-use super::{Answer, BACKEND_BODY, Shared, body};
-use crate::auth::backend;
+use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body};
+use crate::auth::{Identity, backend, check_power};
 use crate::carry;
 use crate::failure::{Failure, no_session};
-use crate::session::{SessionHandle, Status};
+use crate::session::{SessionHandle, Standing, Status};
 
-async fn held(request: &HttpRequest, app: &Shared, session: &str) -> Result<SessionHandle, Failure> {
-    backend(request, app)?;
-    Ok(app.session(session).await?)
+/// A session, and who may steer it: the backend, or a participant whose role has the power.
+async fn steered(
+    request: &HttpRequest,
+    app: &Shared,
+    session: &str,
+    power: Option<Power>,
+) -> Result<(SessionHandle, Identity), Failure> {
+    let Some(power) = power else {
+        backend(request, app)?;
+        return Ok((app.session(session).await?, Identity::service()));
+    };
+    let (held, who) = inside(request, app, session).await?;
+    check_power(held.charter(), &who, power)?;
+    Ok((held, who))
 }
 
-async fn change(request: &HttpRequest, app: &Shared, session: &str, status: Status) -> Answer {
-    let held = held(request, app, session).await?;
-    held.change_status(status, Actor::SERVICE.to_owned()).await?;
+async fn change(
+    request: &HttpRequest,
+    app: &Shared,
+    session: &str,
+    power: Option<Power>,
+    standing: Standing,
+    what: &'static str,
+) -> Answer {
+    let (held, who) = steered(request, app, session, power).await?;
+    let charter = held.charter();
+    if let Some(unknown) = standing.except.iter().find(|role| !charter.has_role(role)) {
+        let problem = Problem::new(ProblemKind::OutOfBounds, format!("The charter has no role {unknown:?}."));
+        return Err(Failure(problem.did_you_mean(charter.nearest_role(unknown))));
+    }
+    let except = standing.except.clone();
+    held.change_status(standing, who.id.clone()).await?;
+    app.note(Some(session), &who.id, what, if except.is_empty() { json!({}) } else { json!({ "except": except }) });
     Ok(HttpResponse::Ok().json(info_of(app, session).await?))
 }
 
-/// Freezes a session: participants look on, and nobody but the backend changes anything.
-#[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 200, body = SessionInfo), (status = 410, description = "`ended`")),
-    security(("bearer" = [])))]
+/// Freezes a session: participants look on, and nobody but the backend changes anything, nor the roles that are excepted.
+#[utoipa::path(tag = "sessions", request_body = Option<FreezeSession>, params(("session" = String, Path)), responses((status = 200, body = SessionInfo),
+    (status = 403, description = "`not-allowed`: the role has not the power"), (status = 410, description = "`ended`")), security(("bearer" = [])))]
 #[post("/sessions/{session}/freeze")]
-pub(crate) async fn freeze(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
-    change(&request, &app, &session, Status::Frozen).await
+pub(crate) async fn freeze(
+    request: HttpRequest,
+    session: web::Path<String>,
+    payload: web::Payload,
+    app: Shared,
+) -> Answer {
+    let body = body(payload, SMALL_BODY).await?;
+    let FreezeSession { except } = if body.is_empty() { FreezeSession::default() } else { decode_json(&body)? };
+    let standing = Standing { status: Status::Frozen, except };
+    change(&request, &app, &session, Some(Power::Freeze), standing, "froze").await
 }
 
 /// Lets participants go on.
-#[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 200, body = SessionInfo), (status = 410, description = "`ended`")),
-    security(("bearer" = [])))]
+#[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 200, body = SessionInfo),
+    (status = 403, description = "`not-allowed`: the role has not the power"), (status = 410, description = "`ended`")), security(("bearer" = [])))]
 #[post("/sessions/{session}/thaw")]
 pub(crate) async fn thaw(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
-    change(&request, &app, &session, Status::Open).await
+    change(&request, &app, &session, Some(Power::Freeze), Status::Open.into(), "thawed").await
 }
 
 /// Ends a session for good. Its state and its journal can still be read.
 #[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 200, body = SessionInfo)), security(("bearer" = [])))]
 #[post("/sessions/{session}/end")]
 pub(crate) async fn end(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
-    change(&request, &app, &session, Status::Ended).await
+    change(&request, &app, &session, None, Status::Ended.into(), "ended").await
 }
 
 /// Gives the state its opening data again, or those of the body, as one update of the journal.
 #[utoipa::path(tag = "sessions", request_body = Option<ResetSession>, params(("session" = String, Path)), responses(
-    (status = 200, description = "The settled update", body = Object), (status = 410, description = "`ended`"),
+    (status = 200, description = "The settled update", body = Object), (status = 403, description = "`not-allowed`: the role has not the power"), (status = 410, description = "`ended`"),
     (status = 422, description = "The data do not fit the charter")), security(("bearer" = [])))]
 #[post("/sessions/{session}/reset")]
 pub(crate) async fn reset(
@@ -60,11 +95,17 @@ pub(crate) async fn reset(
     payload: web::Payload,
     app: Shared,
 ) -> Answer {
-    let held = held(&request, &app, &session).await?;
+    let (held, who) = steered(&request, &app, &session, Some(Power::Reset)).await?;
     let body = body(payload, BACKEND_BODY).await?;
     let ResetSession { opening } = if body.is_empty() { ResetSession::default() } else { decode_json(&body)? };
-    let actor = Actor { id: Actor::SERVICE.to_owned(), role: Actor::SERVICE.to_owned(), client: Uuid::now_v7() };
-    Ok(settled(held.reset(opening, actor).await?))
+    if opening.is_some() && who.role != Actor::SERVICE {
+        let detail = "Other opening data are the backend's to give; leave them out.";
+        return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
+    }
+    let actor = Actor { id: who.id.clone(), role: who.role, client: Uuid::now_v7() };
+    let answered = held.reset(opening, actor).await?;
+    app.note(Some(&session), &who.id, "reset", json!({ "seq": answered.seq }));
+    Ok(settled(answered))
 }
 
 /// Who is connected, and how far behind each is.

@@ -1,10 +1,15 @@
 //! The calls of the HTTP interface.
 
+pub(crate) mod audit;
 pub(crate) mod charters;
+pub(crate) mod console;
 pub(crate) mod events;
+pub(crate) mod invitations;
 pub(crate) mod journal;
+pub(crate) mod keys;
 pub(crate) mod life;
 pub(crate) mod participants;
+pub(crate) mod people;
 pub(crate) mod service;
 pub(crate) mod sessions;
 pub(crate) mod state;
@@ -31,6 +36,9 @@ pub(crate) type Shared = web::Data<Arc<App>>;
 
 /// Bodies of the backend's calls have at most this many bytes.
 const BACKEND_BODY: usize = 16 << 20;
+
+/// Those of calls that say little.
+const SMALL_BODY: usize = 64 << 10;
 
 /// All routes of the service.
 pub(crate) fn routes(config: &mut ServiceConfig) {
@@ -62,6 +70,23 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(journal::conflicts)
                 .service(events::follow)
                 .service(tickets::issue)
+                .service(tokens::revoke)
+                .service(keys::list)
+                .service(keys::add)
+                .service(keys::retire)
+                .service(invitations::make)
+                .service(invitations::list)
+                .service(invitations::withdraw)
+                .service(invitations::accept)
+                .service(people::list)
+                .service(people::remove)
+                .service(people::cue)
+                .service(people::may)
+                .service(audit::of_session)
+                .service(audit::of_service)
+                .service(console::sign_in)
+                .service(console::signed_in)
+                .service(console::sign_out)
                 .service(participants::charter)
                 .route("/sessions/{session}/connect", web::get().to(crate::connection::connect))
                 .default_service(web::to(nothing_here)),

@@ -72,8 +72,8 @@ pub(crate) async fn charter(
     _speaking: web::Query<Speaking>,
     app: Shared,
 ) -> Answer {
-    let (session, _) = inside(&request, &app, &session).await?;
-    Ok(HttpResponse::Ok().json(session.charter().to_json()))
+    let (session, who) = inside(&request, &app, &session).await?;
+    Ok(HttpResponse::Ok().json(session.charter().shown_to(&who.role)))
 }
 
 /// The session, and who calls in it. Who calls is found out first: a stranger does not learn which sessions there are.

@@ -96,7 +96,10 @@ async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInf
         Some(session) => session.figures().await.ok(),
         None => None,
     };
+    let figures = figures.as_ref();
     SessionInfo {
+        expression_faults: figures.map_or_else(Vec::new, |figures| figures.expression_faults.clone()),
+        frozen_except: serde_json::from_str(&row.frozen_except).unwrap_or_default(),
         charter: row.charter,
         version: u32::try_from(row.version).unwrap_or(0),
         title,

@@ -11,7 +11,7 @@ use serde_json::Value;
 use super::participants::{Speaking, client_of, inside};
 use super::{Answer, Shared, Tags, body};
 use crate::failure::Failure;
-use crate::session::{Answered, AskedPatch, state_at};
+use crate::session::{Answered, AskedPatch, nothing_at, state_at};
 
 const JSON_PATCH: &str = "application/json-patch+json";
 const MERGE_PATCH: &str = "application/merge-patch+json";
@@ -41,19 +41,21 @@ pub(crate) async fn show(
     part: web::Query<Part>,
     app: Shared,
 ) -> Answer {
-    let (session, _) = inside(&request, &app, &session).await?;
+    let (session, who) = inside(&request, &app, &session).await?;
     let path = part.path.as_deref().map(Path::parse).transpose()?;
     let known = Tags::of(&request, &header::IF_NONE_MATCH)?;
     let (seq, json) = match part.at {
         None => {
-            let reading = session.read(path).await?;
+            let reading = session.read(path, who.role).await?;
             (reading.seq, reading.json.into_bytes())
         }
         Some(at) => {
             let state = state_at(&app, &session, at).await?;
             let path = path.unwrap_or_else(|| Path::of::<String>([]));
-            let nothing = || Problem::new(ProblemKind::UnknownPath, format!("There was nothing at {path}.")).at(&path);
-            let value = state.plain_at(&session.charter().fields, &path).ok_or_else(nothing)?;
+            let charter = session.charter();
+            let plain = state.plain_at(&charter.fields, &path);
+            let shown = plain.and_then(|plain| charter.sight(&who.role).value(&charter.fields, &path, plain));
+            let value = shown.ok_or_else(|| nothing_at(&path))?;
             (at, value.to_string().into())
         }
     };
@@ -135,14 +137,14 @@ pub(crate) async fn diff(
     between: web::Query<Between>,
     app: Shared,
 ) -> Answer {
-    let (session, _) = inside(&request, &app, &session).await?;
+    let (session, who) = inside(&request, &app, &session).await?;
     let to = match between.to {
         Some(to) => to,
         None => session.figures().await?.seq,
     };
-    let fields = &session.charter().fields;
-    let was = state_at(&app, &session, between.from).await?.plain(fields);
-    let now = state_at(&app, &session, to).await?.plain(fields);
+    let (fields, sight) = (&session.charter().fields, session.charter().sight(&who.role));
+    let was = sight.state(fields, state_at(&app, &session, between.from).await?.plain(fields));
+    let now = sight.state(fields, state_at(&app, &session, to).await?.plain(fields));
     let differences = serde_json::to_value(differences(&was, &now)).unwrap_or_default();
     Ok(HttpResponse::Ok().json(StateDifference { from: between.from, to, differences }))
 }

@@ -79,7 +79,7 @@ mod tests {
 
     #[test]
     fn a_ticket_lets_in_once_and_only_where_it_is_for() {
-        let who = Identity { id: "oda".into(), name: "Oda".into(), role: "picker".into(), until: None };
+        let who = Identity { id: "oda".into(), name: "Oda".into(), role: "picker".into(), ..Identity::service() };
         let tickets = Tickets::default();
         let new = || tickets.issue("gate", who.clone()).unwrap().simple().to_string();
         let ticket = new();

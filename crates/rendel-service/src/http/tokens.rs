@@ -1,13 +1,15 @@
 //! Tokens for participants.
 
 use actix_web::{HttpRequest, HttpResponse, post, web};
-use chrono::{DateTime, SecondsFormat, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use rendel_core::{Actor, Charter, Problem, ProblemKind};
 use rendel_wire::decode_json;
-use rendel_wire::http::{IssueToken, TokenAnswer};
+use rendel_wire::http::{IssueToken, RevokeTokens, TokenAnswer};
+use serde_json::json;
 
-use super::{Answer, BACKEND_BODY, Shared, body};
-use crate::app::now_ms;
+use super::keys::rfc3339;
+use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body};
+use crate::app::{App, now_ms};
 use crate::auth::backend;
 use crate::failure::{Failure, no_session};
 use crate::token::{Claims, MOST_SECONDS, check_name};
@@ -29,22 +31,72 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
         let detail = format!("\"expires_in\" goes from 1 to {MOST_SECONDS} seconds.");
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
     }
-    let (row, _) = app.store.session(asked.session.clone()).await?.ok_or_else(|| no_session(&asked.session))?;
-    let charter =
-        app.store.charter(row.charter, Some(row.version)).await?.and_then(|row| Charter::parse(&row.source).ok());
-    let charter = charter.ok_or_else(|| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
-    if asked.role == Actor::SERVICE || asked.sub == Actor::SERVICE || !charter.has_role(&asked.role) {
-        let names: Vec<_> = charter.role_names().collect();
-        let detail = format!("The charter has no role {:?} for participants; it has {}.", asked.role, names.join(", "));
-        return Err(Failure(
-            Problem::new(ProblemKind::OutOfBounds, detail).did_you_mean(charter.nearest_role(&asked.role)),
-        ));
+    if asked.sub == Actor::SERVICE {
+        let detail = "\"service\" is the backend itself; choose another id.";
+        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
     }
+    check_role_of(&app, &asked.session, &asked.role).await?;
+    let IssueToken { session, sub, name, role, .. } = asked;
+    let answer = issued(&app, &session, &sub, name.as_deref(), &role, seconds)?;
+    app.note(Some(&session), Actor::SERVICE, "issued a token", json!({ "sub": sub, "role": role, "seconds": seconds }));
+    Ok(HttpResponse::Created().json(answer))
+}
+
+pub(super) fn issued(
+    app: &App,
+    session: &str,
+    sub: &str,
+    name: Option<&str>,
+    role: &str,
+    seconds: u64,
+) -> Result<TokenAnswer, Problem> {
     let until = now_ms() / 1000 + seconds;
-    let token =
-        app.config.key.sign(&Claims::new(&asked.session, &asked.sub, asked.name.as_deref(), &asked.role, until))?;
-    let expires =
-        i64::try_from(until).ok().and_then(|until| DateTime::<Utc>::from_timestamp(until, 0)).unwrap_or_default();
-    let expires = expires.to_rfc3339_opts(SecondsFormat::Secs, true);
-    Ok(HttpResponse::Created().json(TokenAnswer { token, expires }))
+    let token = app.keys.sign(&Claims::new(session, sub, name, role, until))?;
+    let expires = i64::try_from(until).ok().and_then(|until| DateTime::<Utc>::from_timestamp(until, 0));
+    Ok(TokenAnswer { token, expires: rfc3339(expires.unwrap_or_default()) })
+}
+
+/// Refuses a role that no participant of a session can have.
+pub(super) async fn check_role_of(app: &App, session: &str, role: &str) -> Result<(), Failure> {
+    let (row, _) = app.store.session(session.to_owned()).await?.ok_or_else(|| no_session(session))?;
+    let charter = app.store.charter(row.charter, Some(row.version)).await?;
+    let charter = charter.and_then(|row| Charter::parse(&row.source).ok());
+    let charter = charter.ok_or_else(|| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
+    if role != Actor::SERVICE && charter.has_role(role) {
+        return Ok(());
+    }
+    let names: Vec<_> = charter.role_names().collect();
+    let detail = format!("The charter has no role {role:?} for participants; it has {}.", names.join(", "));
+    Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail).did_you_mean(charter.nearest_role(role))))
+}
+
+/// Revokes one token, or all that a participant of a session has. Whoever is connected by one is let go within a second.
+#[utoipa::path(tag = "tokens", request_body = RevokeTokens, responses((status = 204, description = "They are not good any more"),
+    (status = 400, description = "`malformed`"), (status = 401, description = "`bad-token`: it was none")), security(("bearer" = [])))]
+#[post("/tokens/revoked")]
+pub(crate) async fn revoke(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
+    backend(&request, &app)?;
+    let asked: RevokeTokens = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let now = now_ms() as f64 / 1000.0;
+    let (session, sub, jti, until) = match (asked.token, asked.session, asked.sub) {
+        (Some(token), None, None) => {
+            let claims = app.keys.verify(&token)?;
+            match claims.jti {
+                Some(jti) => (claims.session, None, Some(jti), now),
+                // Without an id of its own it goes with all that its participant had until then.
+                None => (claims.session, Some(claims.sub), None, claims.iat.unwrap_or(now).max(now)),
+            }
+        }
+        (None, Some(session), Some(sub)) => (session, Some(sub), None, now),
+        _ => {
+            let detail = "Give a \"token\", or a \"session\" and a \"sub\" for all tokens of that participant.";
+            return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
+        }
+    };
+    let kept = Utc::now() + TimeDelta::seconds(i64::try_from(MOST_SECONDS).unwrap_or(0) * 12);
+    let detail = json!({ "sub": sub, "jti": jti });
+    let revocation = app.store.revoke(session.clone(), sub, jti, until, kept).await?;
+    app.take_revocations(vec![revocation]).await;
+    app.note(Some(&session), Actor::SERVICE, "revoked tokens", detail);
+    Ok(HttpResponse::NoContent().finish())
 }

@@ -4,14 +4,15 @@
 //! so all answer for the same `seq`. The service's own is computed aside, from a clone of the state, and no update waits
 //! for it.
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use rendel_core::{Charter, State, digest};
+use rendel_core::{Charter, Sight, State, digest};
 use rendel_wire::Resync;
 use tokio::sync::mpsc;
 
 use super::ConnectionId;
+use super::audience::AudienceId;
 use super::task::{Output, Task, raw_value, tagged};
 
 /// The question that was asked last, and what came back.
@@ -20,10 +21,11 @@ pub(super) struct Digests {
     /// The `seq` of the last question that was put, and how many updates have come since.
     asked: u64,
     seq: u64,
-    ours: Option<String>,
-    /// Those who were asked and have not answered.
-    open: BTreeSet<ConnectionId>,
-    early: Vec<(ConnectionId, String)>,
+    /// The service's own digests, one for each audience.
+    ours: Option<Vec<String>>,
+    /// Those who were asked and have not answered, each with its audience.
+    open: BTreeMap<ConnectionId, AudienceId>,
+    early: Vec<(ConnectionId, AudienceId, String)>,
     /// Replicas that hold the same at `seq`, and those that ever did not.
     pub(super) agreed: u64,
     pub(super) differed: u64,
@@ -44,33 +46,37 @@ impl Digests {
     }
 
     /// It has reached these connections.
-    pub(super) fn ask(&mut self, seq: u64, connections: BTreeSet<ConnectionId>) {
+    pub(super) fn ask(&mut self, seq: u64, connections: BTreeMap<ConnectionId, AudienceId>) {
         let differed = self.differed;
         *self = Self { asked: self.asked, seq, open: connections, differed, ..Self::default() };
     }
 
-    /// The service's own digest.
-    pub(super) fn know(&mut self, seq: u64, ours: String) -> Vec<Differing> {
+    /// The service's own digests, one for each audience.
+    pub(super) fn know(&mut self, seq: u64, ours: Vec<String>) -> Vec<Differing> {
         if seq != self.seq {
             return Vec::new();
         }
         self.ours = Some(ours);
         let early = std::mem::take(&mut self.early);
-        early.into_iter().filter_map(|(connection, theirs)| self.compare(connection, theirs)).collect()
+        early
+            .into_iter()
+            .filter_map(|(connection, audience, theirs)| self.compare(connection, audience, theirs))
+            .collect()
     }
 
     /// The answer of a replica. One that comes late, or twice, says nothing.
     pub(super) fn answer(&mut self, connection: ConnectionId, seq: u64, theirs: String) -> Option<Differing> {
-        if seq != self.seq || !self.open.remove(&connection) {
+        if seq != self.seq {
             return None;
         }
-        self.compare(connection, theirs)
+        let audience = self.open.remove(&connection)?;
+        self.compare(connection, audience, theirs)
     }
 
-    fn compare(&mut self, connection: ConnectionId, theirs: String) -> Option<Differing> {
+    fn compare(&mut self, connection: ConnectionId, audience: AudienceId, theirs: String) -> Option<Differing> {
         match &self.ours {
-            None => self.early.push((connection, theirs)),
-            Some(ours) if *ours == theirs => self.agreed += 1,
+            None => self.early.push((connection, audience, theirs)),
+            Some(ours) if ours.get(audience) == Some(&theirs) => self.agreed += 1,
             Some(_) => {
                 self.differed += 1;
                 return Some(Differing(connection));
@@ -109,16 +115,25 @@ impl Task {
         let (seq, who) = (self.sequencer.seq(), self.members.get(&connection).map(|member| member.who.id.clone()));
         tracing::warn!(session = %self.head.id, seq, who, "a replica differed; it gets a snapshot");
         let reason = "The replica's digest differed from the service's.".to_owned();
-        let state = raw_value(serde_json::to_string(&self.sequencer.plain()).unwrap_or_default());
+        let Some(audience) = self.members.get(&connection).map(|member| member.audience) else { return };
+        let state = raw_value(self.present_snapshot(audience).text().to_owned());
         let frame = tagged("resync", &Resync { seq, state, reason });
         self.batch.outputs.push(Output::Resync { connection, frame });
     }
 }
 
-/// Computes the service's digest aside.
-pub(super) fn compute(charter: Arc<Charter>, seq: u64, state: State, known: mpsc::UnboundedSender<(u64, String)>) {
+/// Computes the service's digests aside, one for each audience.
+pub(super) fn compute(
+    charter: Arc<Charter>,
+    seq: u64,
+    state: State,
+    sights: Vec<Sight>,
+    known: mpsc::UnboundedSender<(u64, Vec<String>)>,
+) {
     tokio::task::spawn_blocking(move || {
-        let ours = digest(&state.plain(&charter.fields));
+        let plain = state.plain(&charter.fields);
+        let ours = |sight: &Sight| digest(&sight.state(&charter.fields, plain.clone()));
+        let ours = if let [_] = &sights[..] { vec![digest(&plain)] } else { sights.iter().map(ours).collect() };
         // A session that has ended asks nobody any more.
         let _ = known.send((seq, ours));
     });
@@ -132,16 +147,16 @@ mod tests {
     fn answers_count_once_whether_they_come_before_the_service_s_own_or_after() {
         let mut digests = Digests::default();
         digests.put(7);
-        digests.ask(7, BTreeSet::from([1, 2, 3]));
+        digests.ask(7, BTreeMap::from([(1, 0), (2, 0), (3, 1)]));
         assert!(digests.answer(1, 7, "a".into()).is_none());
         assert!(digests.answer(2, 7, "b".into()).is_none());
         assert!(digests.answer(9, 7, "b".into()).is_none(), "nobody asked this one");
         let differing: Vec<_> =
-            digests.know(7, "a".into()).into_iter().map(|Differing(connection)| connection).collect();
+            digests.know(7, vec!["a".into(), "c".into()]).into_iter().map(|Differing(connection)| connection).collect();
         assert_eq!(differing, [2]);
         assert!(digests.answer(1, 7, "b".into()).is_none(), "a second answer");
         assert!(digests.answer(3, 6, "b".into()).is_none(), "of another state");
-        assert!(digests.answer(3, 7, "a".into()).is_none());
+        assert!(digests.answer(3, 7, "c".into()).is_none(), "another audience sees another state");
         assert_eq!((digests.agreement(), digests.differed), ((7, 2), 1));
         assert!(!digests.is_due(7, 1) && digests.is_due(8, 1) && !digests.is_due(8, 256));
     }

@@ -5,11 +5,12 @@ use std::sync::Arc;
 use chrono::{DateTime, SecondsFormat, Utc};
 use rendel_core::{Actor, Problem, ProblemKind};
 use rendel_wire::http::ConnectionInfo;
-use rendel_wire::{ConnectionLimits, OutcomeFrame, Roster, Welcome, You};
+use rendel_wire::{ConnectionLimits, LeftWhy, OutcomeFrame, Roster, Said, Welcome, You};
 use serde_json::value::RawValue;
 
+use super::audience::AudienceId;
 use super::life::Status;
-use super::roster::{absorb, hue};
+use super::roster::absorb;
 use super::task::{Member, Output, Task, raw_value, tagged};
 use super::{ConnectionId, Entered, Entry, WayIn};
 use crate::app::now_ms;
@@ -28,7 +29,7 @@ impl Task {
                 return;
             }
         };
-        let Entry { who, client, outbound, way, encoding, address, .. } = entry;
+        let Entry { who, client, outbound, way, encoding, address, presence, token, .. } = entry;
         let (most, rate) = (self.charter.session.participants, self.charter.limits.proposals_per_second);
         let (rate, change) = match self.present.add(&who, most, self.app.config.connections_per_participant, rate) {
             Ok(added) => added,
@@ -44,8 +45,10 @@ impl Task {
         self.next_connection += 1;
         let actor = Actor { id: who.id.clone(), role: who.role.clone(), client };
         let member = Member {
+            audience: self.audiences.of_role(&actor.role),
             who: actor,
-            name: who.name,
+            identity: who,
+            token,
             outbound,
             way: encoding,
             address,
@@ -60,17 +63,21 @@ impl Task {
         }
         absorb(&mut self.roster, change);
         self.arrivals.push((id, way));
+        if let Some(set) = presence {
+            self.said(id, Said { seen: None, set });
+        }
         let entered = Entered { id, rate, frame_limit: self.charter.limits.frame };
         if answer.send(Ok(entered)).is_err() {
-            self.leave(id);
+            self.leave(id, LeftWhy::Lost);
         }
     }
 
-    fn check_entry(&self, entry: &Entry) -> Result<(), Problem> {
+    fn check_entry(&mut self, entry: &Entry) -> Result<(), Problem> {
+        self.check_removed(&entry.who.id)?;
         if self.adrift.is_some() {
             return Err(unavailable());
         }
-        if self.status == Status::Ended {
+        if self.standing.status == Status::Ended {
             return Err(ended());
         }
         if self.members.values().any(|member| member.who.client == entry.client && member.who.id != entry.who.id) {
@@ -92,7 +99,7 @@ impl Task {
             let detail = "The same client has entered again over another connection.";
             member.outbound.end(Problem::new(ProblemKind::Gone, detail));
         }
-        self.leave(old);
+        self.leave(old, LeftWhy::Lost);
     }
 
     /// Gives a connection that fell behind where the session stands now, in place of its backlog.
@@ -115,6 +122,10 @@ impl Task {
         if change != Roster::default() {
             self.batch.outputs.push(Output::Roster(change));
         }
+        let holds = self.holds.poll_changed();
+        if holds != rendel_core::HoldChange::default() {
+            self.batch.outputs.push(Output::Holds(holds));
+        }
         for (connection, way) in std::mem::take(&mut self.arrivals) {
             match way {
                 WayIn::Enter { seen, epoch } => {
@@ -129,11 +140,14 @@ impl Task {
     fn arrival(&mut self, connection: ConnectionId, seen: Option<u64>, epoch: Option<u64>) -> Option<Arrival> {
         let member = self.members.get(&connection)?;
         let (who, client) = (member.who.clone(), member.who.client);
-        let you = You { hue: hue(&who.id), id: who.id, name: member.name.clone(), role: who.role, client };
+        let (audience, token) = (member.audience, member.token.clone());
+        let (hue, name) = (self.present.hue(&who.id), member.identity.name.clone());
+        let you = You { hue, id: who.id, name, role: who.role, client };
         let limits = ConnectionLimits {
             frame: self.charter.limits.frame,
             edits: self.charter.limits.edits,
             proposals_per_second: self.charter.limits.proposals_per_second,
+            presence_per_second: self.charter.presence.rate,
         };
         let outcomes =
             self.sequencer.outcomes(client).map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() });
@@ -145,20 +159,20 @@ impl Task {
             state: None,
             updates: None,
             roster: self.present.list(),
+            presence: self.presence_for(audience),
+            holds: self.holds_for(audience),
+            token,
             limits,
             outcomes: outcomes.collect(),
             time: now_ms(),
         };
         let mut state = None;
-        match seen.filter(|seen| self.may_resume(*seen, epoch)).and_then(|seen| self.missed(seen)) {
+        match seen.filter(|seen| self.may_resume(*seen, epoch)).and_then(|seen| self.missed(seen, audience)) {
             Some(updates) => welcome.updates = Some(updates),
             None => {
-                let snapshot = self.snapshot();
-                welcome.updates = self
-                    .recent
-                    .after(snapshot.seq)
-                    .map(|updates| updates.map(raw).collect())
-                    .filter(|updates: &Vec<_>| !updates.is_empty());
+                let snapshot = self.snapshot(audience);
+                welcome.updates =
+                    self.seen_after(snapshot.seq, audience).filter(|updates: &Vec<_>| !updates.is_empty());
                 state = Some(snapshot);
             }
         }
@@ -167,8 +181,9 @@ impl Task {
 
     /// Where somebody begins who follows by events.
     fn begin(&mut self, connection: ConnectionId, after: Option<u64>, patches: bool) {
+        let Some(audience) = self.members.get(&connection).map(|member| member.audience) else { return };
         let seq = self.sequencer.seq();
-        let state = after.is_none().then(|| self.present_snapshot());
+        let state = after.is_none().then(|| self.present_snapshot(audience));
         let followed = patches.then(|| Box::new(self.sequencer.state()));
         self.batch.outputs.push(Output::Begin { connection, beginning: Beginning { seq, state }, state: followed });
     }
@@ -182,40 +197,54 @@ impl Task {
     }
 
     /// What a replica at `seen` missed, where that is smaller than a snapshot.
-    fn missed(&self, seen: u64) -> Option<Vec<Arc<RawValue>>> {
+    fn missed(&self, seen: u64, audience: AudienceId) -> Option<Vec<Arc<RawValue>>> {
         let bytes: usize = self.recent.after(seen)?.map(|json| json.len()).sum();
         let is_smaller = bytes == 0 || (bytes as u64) < self.sequencer.weight();
-        is_smaller.then(|| self.recent.after(seen).map(|updates| updates.map(raw).collect())).flatten()
+        is_smaller.then(|| self.seen_after(seen, audience)).flatten()
+    }
+
+    /// The updates after `seq`, as an audience is shown them.
+    fn seen_after(&self, seq: u64, audience: AudienceId) -> Option<Vec<Arc<RawValue>>> {
+        let audience = &self.audiences.all[audience];
+        Some(self.recent.after(seq)?.map(|json| raw(&audience.seen(&self.charter, json))).collect())
     }
 
     /// A snapshot, made anew only when the last is too old for the updates in memory to bridge.
-    fn snapshot(&mut self) -> Arc<Snapshot> {
+    fn snapshot(&mut self, audience: AudienceId) -> Arc<Snapshot> {
         let now = self.sequencer.seq();
-        match &self.snapshot {
+        match &self.audiences.all[audience].snapshot {
             Some(last) if now - last.seq <= SNAPSHOT_AGE && self.recent.after(last.seq).is_some() => last.clone(),
-            _ => self.present_snapshot(),
+            _ => self.present_snapshot(audience),
         }
     }
 
     /// A snapshot of the state as it is.
-    pub(super) fn present_snapshot(&mut self) -> Arc<Snapshot> {
+    pub(super) fn present_snapshot(&mut self, audience: AudienceId) -> Arc<Snapshot> {
         let now = self.sequencer.seq();
-        if let Some(last) = self.snapshot.as_ref().filter(|last| last.seq == now) {
+        let audience = &mut self.audiences.all[audience];
+        if let Some(last) = audience.snapshot.as_ref().filter(|last| last.seq == now) {
             return last.clone();
         }
-        let made = Snapshot::new(now, serde_json::to_string(&self.sequencer.plain()).unwrap_or_default());
-        self.snapshot = Some(made.clone());
+        let shown = audience.sight.state(&self.charter.fields, self.sequencer.plain());
+        let made = Snapshot::new(now, serde_json::to_string(&shown).unwrap_or_default());
+        audience.snapshot = Some(made.clone());
         made
     }
 
-    pub(super) fn leave(&mut self, connection: ConnectionId) {
+    pub(super) fn leave(&mut self, connection: ConnectionId, why: LeftWhy) {
         let Some(member) = self.members.remove(&connection) else { return };
         self.digests.forget(connection);
-        if !self.members.values().any(|member| member.way == "patches") {
-            self.patcher = None;
+        for (audience, of) in self.audiences.all.iter_mut().enumerate() {
+            let is_followed = |one: &Member| one.way == "patches" && one.audience == audience;
+            if !self.members.values().any(is_followed) {
+                of.patcher = None;
+            }
         }
-        let change = self.present.remove(&member.who.id);
-        absorb(&mut self.roster, change);
+        self.presence.handle_gone(&member.who.id, connection);
+        self.plan_presence_beat();
+        let linger = u64::try_from(self.charter.presence.linger.as_millis()).unwrap_or(u64::MAX);
+        let change = self.present.remove(&member.who.id, why, linger, now_ms());
+        self.has_left(change);
     }
 
     pub(super) fn connections(&self) -> Vec<ConnectionInfo> {
@@ -231,7 +260,7 @@ impl Task {
         let since = i64::try_from(member.since).ok().and_then(DateTime::<Utc>::from_timestamp_millis);
         ConnectionInfo {
             participant: member.who.id.clone(),
-            name: member.name.clone(),
+            name: member.identity.name.clone(),
             role: member.who.role.clone(),
             client: member.who.client,
             way: member.way.to_owned(),

@@ -1,7 +1,7 @@
 //! Freezing, thawing, ending, resetting; resting, and losing a session to another process.
 
 use rendel_core::{Actor, Problem, ProblemKind};
-use rendel_store::StoreError;
+use rendel_store::{SessionRow, StoreError};
 use rendel_wire::FromService;
 use serde_json::Value;
 use tokio::sync::oneshot;
@@ -23,8 +23,28 @@ pub(crate) enum Status {
     Ended,
 }
 
+/// The standing of a session, with the roles that go on while it is frozen.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Standing {
+    pub(crate) status: Status,
+    pub(crate) except: Vec<String>,
+}
+
+impl Standing {
+    pub(super) fn stored(row: &SessionRow) -> Self {
+        let except = serde_json::from_str(&row.frozen_except).unwrap_or_default();
+        Self { status: Status::stored(&row.status), except }
+    }
+}
+
+impl From<Status> for Standing {
+    fn from(status: Status) -> Self {
+        Self { status, except: Vec::new() }
+    }
+}
+
 impl Status {
-    pub(super) fn stored(name: &str) -> Self {
+    fn stored(name: &str) -> Self {
         match name {
             "frozen" => Self::Frozen,
             "ended" => Self::Ended,
@@ -43,7 +63,7 @@ impl Status {
 
 /// A standing that was written, or not.
 pub(super) struct Change {
-    status: Status,
+    standing: Standing,
     by: String,
     result: Result<bool, StoreError>,
     answer: oneshot::Sender<Result<(), Problem>>,
@@ -52,9 +72,9 @@ pub(super) struct Change {
 impl Task {
     /// Why nothing of `actor` is settled now, if it is so.
     pub(super) fn refusal(&self, actor: &Actor) -> Option<Problem> {
-        match self.status {
+        match self.standing.status {
             Status::Ended => Some(ended()),
-            Status::Frozen if actor.role != Actor::SERVICE => {
+            Status::Frozen if actor.role != Actor::SERVICE && !self.standing.except.contains(&actor.role) => {
                 let detail = "The session is frozen: it can be looked at, and nothing changes until it is thawed.";
                 Some(Problem::new(ProblemKind::Frozen, detail))
             }
@@ -63,30 +83,37 @@ impl Task {
     }
 
     /// Writes another standing. It counts once it is on disk, for what comes after that.
-    pub(super) fn change_status(&mut self, status: Status, by: String, answer: oneshot::Sender<Result<(), Problem>>) {
+    pub(super) fn change_status(
+        &mut self,
+        standing: Standing,
+        by: String,
+        answer: oneshot::Sender<Result<(), Problem>>,
+    ) {
+        let status = standing.status;
         if self.adrift.is_some() {
             let _ = answer.send(Err(unavailable()));
             return;
         }
-        if self.status == Status::Ended {
+        if self.standing.status == Status::Ended {
             let _ = answer.send(if status == Status::Ended { Ok(()) } else { Err(ended()) });
             return;
         }
         let (store, ord, epoch, changed) = (self.app.store.clone(), self.ord(), self.epoch, self.changed.clone());
         tokio::spawn(async move {
-            let result = store.set_status(ord, epoch, status.name()).await;
+            let except = serde_json::to_string(&standing.except).unwrap_or_default();
+            let result = store.set_status(ord, epoch, status.name(), except).await;
             // A session that has gone meanwhile answers nobody.
-            let _ = changed.send(Change { status, by, result, answer });
+            let _ = changed.send(Change { standing, by, result, answer });
         });
     }
 
     pub(super) fn handle_change(&mut self, change: Change) {
-        let Change { status, by, result, answer } = change;
+        let Change { standing, by, result, answer } = change;
         match result {
             Ok(true) => {
-                self.status = status;
-                status.name().clone_into(&mut self.head.status);
-                self.batch.outputs.push(Output::Status { status, by, answer });
+                standing.status.name().clone_into(&mut self.head.status);
+                self.standing = standing.clone();
+                self.batch.outputs.push(Output::Status { standing, by, answer });
             }
             Ok(false) => {
                 self.is_superseded = true;
@@ -96,8 +123,9 @@ impl Task {
         }
     }
 
-    pub(super) fn show_status(&mut self, status: Status, by: String) {
-        self.tell_all(&FromService::Status(rendel_wire::Status { status: status.name().to_owned(), by }));
+    pub(super) fn show_status(&mut self, standing: &Standing, by: String) {
+        let Standing { status, except } = standing.clone();
+        self.tell_all(&FromService::Status(rendel_wire::Status { status: status.name().to_owned(), except, by }));
         if status == Status::Ended {
             self.members.values().for_each(|member| member.outbound.end(ended()));
         }
@@ -116,14 +144,17 @@ impl Task {
         let first = self.opening.as_deref().and_then(|opening| serde_json::from_str(opening).ok());
         let opening = opening.or(first);
         let outcome = self.sequencer.handle_reset(actor, 1, opening.as_ref(), now_ms());
-        self.snapshot = None;
-        self.come_out(actor, 1, outcome, Origin::Call { client: actor.client, n: 1, answer });
+        self.audiences.forget_snapshots();
+        let origin = self.call(actor, 1, answer);
+        self.come_out(actor, 1, outcome, origin);
     }
 
     /// Whether nobody is here and nothing is open.
     pub(super) fn is_idle(&self) -> bool {
         self.members.is_empty()
+            && self.present.len() == 0
             && self.arrivals.is_empty()
+            && self.gating.is_empty()
             && self.under_way.is_empty()
             && self.held.is_empty()
             && self.adrift.is_none()

@@ -1,9 +1,12 @@
 //! Sessions as tasks, and the mailbox through which the world speaks to one.
 
+mod audience;
 mod digests;
 mod entering;
+mod gating;
 mod life;
 mod past;
+mod people;
 mod proposing;
 mod recent;
 mod recovery;
@@ -17,9 +20,9 @@ use std::time::Duration;
 use bytestring::ByteString;
 use governor::clock::{Clock as _, DefaultClock};
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
-use rendel_core::{Actor, Change, Path, Problem, ProblemKind, Proposal};
-use rendel_wire::Propose;
-use rendel_wire::http::ConnectionInfo;
+use rendel_core::{Actor, Change, Edit, Facts, Path, Problem, ProblemKind, Proposal, Verdicted};
+use rendel_wire::http::{ConnectionInfo, ParticipantList};
+use rendel_wire::{LeftWhy, Propose, Said, SendCue};
 use serde_json::Value;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
@@ -29,7 +32,8 @@ use crate::connection::Outbound;
 use crate::failure::{shutting_down, unavailable};
 use crate::http::Tags;
 
-pub(crate) use life::Status;
+pub(crate) use audience::{nothing_at, seen};
+pub(crate) use life::{Standing, Status};
 pub(crate) use past::{Patches, state_at, too_old};
 pub(crate) use task::start_session;
 
@@ -56,6 +60,42 @@ pub(crate) enum Ask {
     },
     Leave {
         connection: ConnectionId,
+        why: LeftWhy,
+    },
+    /// What somebody tells of themselves.
+    Said {
+        connection: ConnectionId,
+        said: Said,
+    },
+    /// Something that is answered alone.
+    Act {
+        connection: ConnectionId,
+        n: u64,
+        act: Act,
+    },
+    /// A cue that comes by a call.
+    SendCue {
+        actor: Actor,
+        cue: SendCue,
+        answer: oneshot::Sender<Result<(), Problem>>,
+    },
+    /// Tokens were revoked.
+    Recheck {
+        answer: oneshot::Sender<()>,
+    },
+    /// Removes a participant, who may come back after `until`.
+    Remove {
+        sub: String,
+        until: u64,
+        answer: oneshot::Sender<()>,
+    },
+    May {
+        actor: Actor,
+        edit: Edit,
+        answer: oneshot::Sender<Result<Verdicted, Problem>>,
+    },
+    Who {
+        answer: oneshot::Sender<ParticipantList>,
     },
     /// A connection fell behind and has written what it had.
     CatchUp {
@@ -77,7 +117,7 @@ pub(crate) enum Ask {
         answer: oneshot::Sender<Result<Answered, Problem>>,
     },
     Status {
-        status: Status,
+        standing: Standing,
         by: String,
         answer: oneshot::Sender<Result<(), Problem>>,
     },
@@ -88,6 +128,7 @@ pub(crate) enum Ask {
     },
     Read {
         path: Option<Path>,
+        role: String,
         answer: oneshot::Sender<Result<Reading, Problem>>,
     },
     Figures {
@@ -101,6 +142,22 @@ pub(crate) enum Ask {
     },
 }
 
+/// Something that somebody asks for and is answered alone.
+#[derive(Debug)]
+pub(crate) enum Act {
+    Hold {
+        at: String,
+        for_ms: Option<u64>,
+        over: bool,
+    },
+    Release {
+        at: String,
+    },
+    Cue(SendCue),
+    /// The connection goes on with a new token.
+    Renewed(Box<Identity>),
+}
+
 /// A connection that wants to enter.
 #[derive(Debug)]
 pub(crate) struct Entry {
@@ -111,6 +168,10 @@ pub(crate) struct Entry {
     pub(crate) encoding: &'static str,
     pub(crate) address: String,
     pub(crate) outbound: Arc<Outbound>,
+    /// Facts about itself from the first moment on.
+    pub(crate) presence: Option<Facts>,
+    /// A guest's token, to come back with.
+    pub(crate) token: Option<String>,
     pub(crate) answer: oneshot::Sender<Result<Entered, Problem>>,
 }
 
@@ -155,7 +216,7 @@ pub(crate) struct Reading {
 }
 
 /// What a session counts.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Figures {
     pub(crate) participants: u64,
     pub(crate) connections: u64,
@@ -165,6 +226,8 @@ pub(crate) struct Figures {
     pub(crate) agreed: u64,
     pub(crate) differed: u64,
     pub(crate) status: Status,
+    /// Expressions of the charter that had no answer, the last ones.
+    pub(crate) expression_faults: Vec<String>,
 }
 
 /// The rate of one participant's proposals, shared by their connections.
@@ -172,17 +235,23 @@ pub(crate) struct Figures {
 pub(crate) struct Rate {
     limiter: Option<DefaultDirectRateLimiter>,
     per_second: u32,
+    what: &'static str,
 }
 
 impl Rate {
     pub(crate) fn new(per_second: u32) -> Self {
         let quota = std::num::NonZeroU32::new(per_second).map(Quota::per_second);
-        Self { limiter: quota.map(RateLimiter::direct), per_second }
+        Self { limiter: quota.map(RateLimiter::direct), per_second, what: "proposals" }
+    }
+
+    /// A rate of something else.
+    pub(crate) fn of(what: &'static str, per_second: u32) -> Self {
+        Self { what, ..Self::new(per_second) }
     }
 
     /// No bound: for the backend itself.
     pub(crate) fn unbounded() -> Self {
-        Self { limiter: None, per_second: 0 }
+        Self { limiter: None, per_second: 0, what: "proposals" }
     }
 
     /// `too-fast`, with the wait in milliseconds, where the participant is over the rate.
@@ -191,12 +260,14 @@ impl Rate {
         limiter.check().map_err(|until| {
             let wait = until.wait_time_from(DefaultClock::default().now());
             let wait_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX).max(1);
-            let detail = format!(
-                "More than {} proposals per second; the next is taken in {wait_ms} ms. A client that proposes on every update \
-                 that it gets is a loop: let it answer to what people do.",
-                self.per_second
-            );
-            Problem::new(ProblemKind::TooFast, detail).with("wait_ms", wait_ms).with("limit", "proposals-per-second")
+            let Self { per_second, what, .. } = self;
+            let mut detail = format!("More than {per_second} {what} per second; the next is taken in {wait_ms} ms.");
+            let limit = if *what == "proposals" { "proposals-per-second" } else { "words-per-second" };
+            if *what == "proposals" {
+                detail +=
+                    " A client that proposes on every update that it gets is a loop: let it answer to what people do.";
+            }
+            Problem::new(ProblemKind::TooFast, detail).with("wait_ms", wait_ms).with("limit", limit)
         })
     }
 }
@@ -261,16 +332,37 @@ impl SessionHandle {
         self.ask(|answer| Ask::Patch { actor, patch, answer }).await?
     }
 
-    pub(crate) async fn change_status(&self, status: Status, by: String) -> Result<(), Problem> {
-        self.ask(|answer| Ask::Status { status, by, answer }).await?
+    pub(crate) async fn change_status(&self, standing: Standing, by: String) -> Result<(), Problem> {
+        self.ask(|answer| Ask::Status { standing, by, answer }).await?
+    }
+
+    pub(crate) async fn send_cue(&self, actor: Actor, cue: SendCue) -> Result<(), Problem> {
+        self.ask(|answer| Ask::SendCue { actor, cue, answer }).await?
+    }
+
+    pub(crate) async fn recheck(&self) -> Result<(), Problem> {
+        self.ask(|answer| Ask::Recheck { answer }).await
+    }
+
+    pub(crate) async fn remove(&self, sub: String, until: u64) -> Result<(), Problem> {
+        self.ask(|answer| Ask::Remove { sub, until, answer }).await
+    }
+
+    pub(crate) async fn may(&self, actor: Actor, edit: Edit) -> Result<Verdicted, Problem> {
+        self.ask(|answer| Ask::May { actor, edit, answer }).await?
+    }
+
+    pub(crate) async fn who(&self) -> Result<ParticipantList, Problem> {
+        self.ask(|answer| Ask::Who { answer }).await
     }
 
     pub(crate) async fn reset(&self, opening: Option<Value>, actor: Actor) -> Result<Answered, Problem> {
         self.ask(|answer| Ask::Reset { opening, actor, answer }).await?
     }
 
-    pub(crate) async fn read(&self, path: Option<Path>) -> Result<Reading, Problem> {
-        self.ask(|answer| Ask::Read { path, answer }).await?
+    /// The state, or a part of it, as a role is shown it.
+    pub(crate) async fn read(&self, path: Option<Path>, role: String) -> Result<Reading, Problem> {
+        self.ask(|answer| Ask::Read { path, role, answer }).await?
     }
 
     pub(crate) async fn figures(&self) -> Result<Figures, Problem> {

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use rendel_core::{Charter, Problem, ProblemKind, Settled, State};
+use rendel_core::{Charter, Problem, ProblemKind, Settled, Sight, State};
 use rendel_store::{Past, StoreError};
 use serde_json::json;
 
@@ -54,18 +54,24 @@ fn damaged(why: String) -> Problem {
 pub(crate) struct Patches {
     charter: Arc<Charter>,
     state: State,
+    sight: Sight,
 }
 
 impl Patches {
-    /// For the updates after `seq`.
-    pub(crate) async fn after(app: &App, session: &SessionHandle, seq: u64) -> Result<Self, Problem> {
-        Ok(Self { charter: session.charter().clone(), state: state_at(app, session, seq).await? })
+    /// For the updates after `seq`, as a role is shown them.
+    pub(crate) async fn after(app: &App, session: &SessionHandle, seq: u64, role: &str) -> Result<Self, Problem> {
+        let charter = session.charter().clone();
+        let sight = charter.sight(role).clone();
+        Ok(Self { charter, state: state_at(app, session, seq).await?, sight })
     }
 
     /// The next update as its `seq` and its patch.
     pub(crate) fn patch(&mut self, row: &str) -> Result<(u64, serde_json::Value), Problem> {
         let update: Settled = serde_json::from_str(row).map_err(|error| damaged(error.to_string()))?;
-        let patch = self.state.patch(&self.charter.fields, &update).map_err(|misfit| damaged(misfit.to_string()))?;
+        let patch = self
+            .state
+            .patch(&self.charter.fields, &update, &self.sight)
+            .map_err(|misfit| damaged(misfit.to_string()))?;
         Ok((update.seq, json!(patch)))
     }
 

@@ -32,16 +32,29 @@ impl Task {
         // What is positioned on top of a proposal that never got here means nothing either.
         self.sequencer.handle_refused(actor.client, member.refused);
         let origin = Origin::Connection { connection, client: actor.client, n };
-        self.settle(&actor, &frame.into(), origin);
+        self.pass(&actor, frame.into(), origin);
     }
 
-    pub(super) fn propose_once(&mut self, actor: &Actor, proposal: &Proposal, answer: Answer) {
+    /// Settles a proposal, if it does not wait for a check.
+    fn pass(&mut self, actor: &Actor, proposal: Proposal, from: Origin) {
+        let is_free = self.charter.gates.is_empty();
+        let free = if is_free { Some((proposal, from)) } else { self.hold_up(actor, proposal, from) };
+        if let Some((proposal, from)) = free {
+            self.settle(actor, &proposal, from);
+        }
+    }
+
+    pub(super) fn call(&self, actor: &Actor, n: u64, answer: Answer) -> Origin {
+        Origin::Call { client: actor.client, n, audience: self.audiences.of_role(&actor.role), answer }
+    }
+
+    pub(super) fn propose_once(&mut self, actor: &Actor, proposal: Proposal, answer: Answer) {
         if let Err(problem) = self.may_call(actor) {
             let _ = answer.send(Err(problem));
             return;
         }
-        let origin = Origin::Call { client: actor.client, n: proposal.n, answer };
-        self.settle(actor, proposal, origin);
+        let origin = self.call(actor, proposal.n, answer);
+        self.pass(actor, proposal, origin);
     }
 
     /// Turns a document into edits against the state as it is in this moment, and settles those.
@@ -53,17 +66,18 @@ impl Task {
         const N: u64 = 1;
         let known = self.sequencer.outcomes(actor.client).find(|(n, _)| *n == N).map(|(_, outcome)| outcome.clone());
         if let Some(outcome) = known {
-            return self.repeat_to_call(outcome, Origin::Call { client: actor.client, n: N, answer });
+            return self.repeat_to_call(outcome, self.call(actor, N, answer));
         }
         let seq = self.sequencer.seq();
         let edits = match asked.if_match.is_none_or(|tags| tags.has(seq)) {
-            true => self.sequencer.edits_for(&asked.change),
-            false => Err(self.changed_meanwhile()),
+            true => self.sequencer.edits_for(&asked.change, self.charter.sight(&actor.role)),
+            false => Err(self.changed_meanwhile(&actor.role)),
         };
         match edits {
             Ok(edits) if !edits.is_empty() => {
                 let proposal = Proposal { n: N, seen: None, answered: 0, edits, gesture: None, note: None };
-                self.settle(actor, &proposal, Origin::Call { client: actor.client, n: N, answer });
+                let origin = self.call(actor, N, answer);
+                self.pass(actor, proposal, origin);
             }
             // What is told here rests on updates that may not be on disk yet.
             Ok(_) => self.batch.outputs.push(Output::Answer { result: Ok(Answered { seq, json: None }), answer }),
@@ -71,11 +85,12 @@ impl Task {
         }
     }
 
-    fn changed_meanwhile(&self) -> Problem {
+    fn changed_meanwhile(&self, role: &str) -> Problem {
         let seq = self.sequencer.seq();
         let detail = format!("The state is at {seq}, which \"If-Match\" does not name. Look at it and decide again.");
         let problem = Problem::new(ProblemKind::TestFailed, detail).with("seq", seq);
-        if self.sequencer.weight() <= TOLD_BYTES { problem.current(self.sequencer.plain()) } else { problem }
+        let shown = |plain| self.charter.sight(role).state(&self.charter.fields, plain);
+        if self.sequencer.weight() <= TOLD_BYTES { problem.current(shown(self.sequencer.plain())) } else { problem }
     }
 
     fn may_call(&mut self, actor: &Actor) -> Result<(), Problem> {
@@ -99,11 +114,13 @@ impl Task {
         self.visitors.entry(actor.id.clone()).or_insert_with(|| Arc::new(Rate::new(rate))).clone()
     }
 
-    fn settle(&mut self, actor: &Actor, proposal: &Proposal, from: Origin) {
-        let outcome = match self.refusal(actor) {
+    pub(super) fn settle(&mut self, actor: &Actor, proposal: &Proposal, from: Origin) {
+        let held = || self.holds.refusal(&self.charter, actor, &proposal.edits);
+        let outcome = match self.refusal(actor).or_else(held) {
             Some(problem) => self.sequencer.handle_refusal(actor, proposal, problem),
             None => self.sequencer.handle_proposal(actor, proposal, now_ms()),
         };
+        self.note_unanswered();
         self.come_out(actor, proposal.n, outcome, from);
     }
 
@@ -120,19 +137,23 @@ impl Task {
 
     /// Answers a call that was made before. The update is in memory or, long after, only in the journal.
     pub(super) fn repeat_to_call(&mut self, outcome: ClientOutcome, origin: Origin) {
-        let Origin::Call { answer, .. } = origin else { return };
+        let Origin::Call { answer, audience, .. } = origin else { return };
+        let sight = self.audiences.all[audience].sight.clone();
+        let charter = self.charter.clone();
         match outcome {
             ClientOutcome::Refused(problem) => drop(answer.send(Err(problem))),
             ClientOutcome::Settled(seq) => match self.recent.get(seq) {
                 Some(json) => {
-                    let result = Ok(Answered { seq, json: Some(ByteString::from(&**json)) });
+                    let json = super::seen(&sight, &charter, json);
+                    let result = Ok(Answered { seq, json: Some(ByteString::from(&*json)) });
                     self.batch.outputs.push(Output::Answer { result, answer });
                 }
                 None => {
                     let (store, ord) = (self.app.store.clone(), self.ord());
                     tokio::spawn(async move {
                         let read = store.journal(ord, seq, seq, 1).await.map_err(|error| from_store(&error));
-                        let first = read.map(|mut rows| Answered { seq, json: rows.pop().map(ByteString::from) });
+                        let shown = |row: String| ByteString::from(&*super::seen(&sight, &charter, &row.into()));
+                        let first = read.map(|mut rows| Answered { seq, json: rows.pop().map(shown) });
                         let _ = answer.send(first);
                     });
                 }
@@ -142,6 +163,7 @@ impl Task {
 
     fn settled(&mut self, update: &Settled, from: Origin) {
         self.app.metrics.settled.inc();
+        self.holds.handle_settled(&update.by, &update.effects, now_ms());
         let json: Arc<str> = serde_json::to_string(update).unwrap_or_default().into();
         let met = !update.verdicts.is_empty();
         self.batch.updates.push(UpdateRow { session: self.ord(), seq: signed(update.seq), body: json.clone(), met });
@@ -167,6 +189,18 @@ impl Task {
             problem: serde_json::to_string(&problem).unwrap_or_default(),
         });
         self.batch.outputs.push(Output::Refused { n, problem, from });
+    }
+
+    /// Expressions that had no answer are told to the backend: in the log, the metrics and the session's figures.
+    fn note_unanswered(&mut self) {
+        for (line, why) in self.sequencer.poll_unanswered() {
+            tracing::warn!(session = %self.head.id, line, %why, "an expression of the charter has no answer");
+            self.app.metrics.unanswered.inc();
+            self.expression_faults.push_back(format!("line {line}: {why}"));
+            if self.expression_faults.len() > 8 {
+                self.expression_faults.pop_front();
+            }
+        }
     }
 
     pub(super) fn note_refused(&mut self, connection: ConnectionId, n: u64) {

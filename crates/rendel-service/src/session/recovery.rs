@@ -4,10 +4,11 @@ use std::sync::Arc;
 
 use rendel_core::{Charter, ClientOutcome, Problem, Sequencer};
 use rendel_store::{StoreError, TakenOver};
-use rendel_wire::FromService;
+use rendel_wire::{FromService, OutcomeFrame};
 
-use super::life::Status;
+use super::life::Standing;
 use super::recent::Recent;
+use super::showing::Showing;
 use super::task::{Origin, Output, Task};
 use crate::failure::{from_store, unavailable};
 
@@ -26,13 +27,13 @@ impl Task {
             Err(_) => return false,
         };
         let Ok((sequencer, recent)) = recovered(&self.charter, &taken) else { return false };
-        self.status = Status::stored(&taken.row.status);
-        self.status.name().clone_into(&mut self.head.status);
+        self.standing = Standing::stored(&taken.row);
+        self.standing.status.name().clone_into(&mut self.head.status);
         self.epoch = u64::try_from(taken.row.epoch).unwrap_or(self.epoch);
         self.epochs = taken.epochs;
         self.sequencer = sequencer;
         self.recent = recent;
-        self.snapshot = None;
+        self.audiences.forget_snapshots();
         self.bytes_since = 0;
         self.kept_snapshot = taken.snapshot.map_or(0, |snapshot| snapshot.seq);
         tracing::info!(session = %self.head.id, seq = self.sequencer.seq(), "the journal is back");
@@ -56,7 +57,7 @@ impl Task {
             }
         };
         self.shown = now;
-        self.show_run(&mut updates.clone());
+        self.show_run(&mut Showing { updates, own: Vec::new() });
     }
 
     pub(super) fn answer_after_recovery(&mut self, output: Output) {
@@ -70,8 +71,11 @@ impl Task {
                 match (outcome, from) {
                     (Some(outcome), from @ Origin::Call { .. }) => self.repeat_to_call(outcome, from),
                     (None, Origin::Call { answer, .. }) => drop(answer.send(Err(unavailable()))),
-                    // A settled one was shown above with all that was written unseen.
-                    (Some(ClientOutcome::Settled(_)), Origin::Connection { .. }) => {}
+                    // A settled one was shown above with all that was written unseen; who may not see it is told of it.
+                    (Some(ClientOutcome::Settled(seq)), Origin::Connection { connection, .. }) => {
+                        let frame = OutcomeFrame { n, outcome: ClientOutcome::Settled(seq).into() };
+                        self.tell(connection, &FromService::Outcome(frame));
+                    }
                     (Some(ClientOutcome::Refused(problem)), Origin::Connection { connection, .. }) => {
                         self.refuse(connection, n, problem)
                     }
@@ -86,12 +90,17 @@ impl Task {
             Output::Repeated { n, connection, .. } => self.refuse(connection, n, unavailable()),
             Output::Read { answer, .. } => drop(answer.send(Err(unavailable()))),
             Output::Answer { answer, .. } => drop(answer.send(Err(unavailable()))),
-            Output::Status { status, by, answer } => {
+            Output::Status { standing, by, answer } => {
                 // It was on disk before it came here.
-                self.show_status(status, by);
+                self.show_status(&standing, by);
                 let _ = answer.send(Ok(()));
             }
             Output::Roster(change) => self.tell_all(&FromService::Roster(change)),
+            Output::Holds(change) => self.show_holds(&change),
+            Output::Acted { connection, answer } => self.tell(connection, &FromService::Answer(answer)),
+            Output::Cue { frame, by, to } => self.show_cue(&frame, &by, &to),
+            // A place in a text meant something in the order of updates only, and the next will come.
+            Output::Said { .. } => {}
             // What was asked or repaired meanwhile is asked again.
             Output::Snapshot(_) | Output::AskForDigests { .. } | Output::Resync { .. } => {}
         }

@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use bytestring::ByteString;
-use rendel_core::{Problem, Settled, State};
+use rendel_core::{Problem, Settled};
 use rendel_store::{Append, Keeping, WriteError};
 use rendel_wire::{DigestAsked, FromService, OutcomeFrame, Refused};
 use tokio::time::Instant;
 
+use super::audience::{Patcher, seen, seen_update};
 use super::digests::compute;
 use super::task::{AppendId, Batch, Origin, Output, Task};
 use super::{Answered, ConnectionId};
@@ -81,15 +82,19 @@ impl Task {
     }
 
     fn show(&mut self, outputs: Vec<Output>) {
-        let mut run: Vec<Arc<str>> = Vec::new();
+        let mut run = Showing::default();
         for output in outputs {
             match output {
                 Output::Update { seq, json, from } => {
                     self.shown = seq;
-                    if let Origin::Call { answer, .. } = from {
-                        let _ = answer.send(Ok(Answered { seq, json: Some(ByteString::from(&*json)) }));
+                    match from {
+                        Origin::Call { answer, audience, .. } => {
+                            let json = self.audiences.all[audience].seen(&self.charter, &json);
+                            let _ = answer.send(Ok(Answered { seq, json: Some(ByteString::from(&*json)) }));
+                        }
+                        Origin::Connection { connection, n, .. } => run.own.push((connection, n, seq)),
                     }
-                    run.push(json);
+                    run.updates.push(json);
                 }
                 Output::Refused { n, problem, from } => match from {
                     Origin::Connection { connection, .. } => {
@@ -118,17 +123,34 @@ impl Task {
                     if let Some(member) = self.members.get_mut(&connection) {
                         member.is_welcome = true;
                         member.outbound.put(Item::Begin(Arc::new(beginning)));
-                        if let (Some(state), None) = (state, &self.patcher) {
-                            self.patcher = Some(Patcher(*state));
+                        let patcher = &mut self.audiences.all[member.audience].patcher;
+                        if let (Some(state), None) = (state, &patcher) {
+                            *patcher = Some(Patcher(*state));
                         }
                     }
                 }
                 Output::Read { reading, answer } => drop(answer.send(Ok(reading))),
                 Output::Answer { result, answer } => drop(answer.send(result)),
-                Output::Status { status, by, answer } => {
+                Output::Status { standing, by, answer } => {
                     self.show_run(&mut run);
-                    self.show_status(status, by);
+                    self.show_status(&standing, by);
                     let _ = answer.send(Ok(()));
+                }
+                Output::Said { connection, facts } => {
+                    self.show_run(&mut run);
+                    self.show_said(connection, facts);
+                }
+                Output::Acted { connection, answer } => {
+                    self.show_run(&mut run);
+                    self.tell(connection, &FromService::Answer(answer));
+                }
+                Output::Holds(change) => {
+                    self.show_run(&mut run);
+                    self.show_holds(&change);
+                }
+                Output::Cue { frame, by, to } => {
+                    self.show_run(&mut run);
+                    self.show_cue(&frame, &by, &to);
                 }
                 Output::Snapshot(snapshot) => {
                     let (app, ord, keeping) = (self.app.clone(), self.ord(), self.keeping());
@@ -137,9 +159,10 @@ impl Task {
                 Output::AskForDigests { seq, state } => {
                     self.show_run(&mut run);
                     let asked = self.members.iter().filter(|(_, member)| member.is_welcome && member.is_replica);
-                    self.digests.ask(seq, asked.map(|(id, _)| *id).collect());
+                    self.digests.ask(seq, asked.map(|(id, member)| (*id, member.audience)).collect());
                     self.tell_all(&FromService::Digest(DigestAsked { seq }));
-                    compute(self.charter.clone(), seq, *state, self.computed.clone());
+                    let sights = self.audiences.all.iter().map(|audience| audience.sight.clone()).collect();
+                    compute(self.charter.clone(), seq, *state, sights, self.computed.clone());
                 }
                 Output::Resync { connection, frame } => {
                     self.show_run(&mut run);
@@ -152,23 +175,60 @@ impl Task {
         self.show_run(&mut run);
     }
 
-    /// Puts a run of updates into every queue: one that all share, encoded once.
-    pub(super) fn show_run(&mut self, run: &mut Vec<Arc<str>>) {
-        if run.is_empty() {
+    /// Puts a run of updates into every queue: one that all of an audience share, encoded once.
+    pub(super) fn show_run(&mut self, run: &mut Showing) {
+        if run.updates.is_empty() {
             return;
         }
-        let updates = std::mem::take(run);
+        let Showing { updates, own } = std::mem::take(run);
         let count = updates.len() as u64;
-        let patches = self.patcher.as_mut().map(|patcher| patcher.follow(&self.charter, &updates)).unwrap_or_default();
-        let run = Arc::new(Run::new(updates, self.shown, patches));
+        let is_followed = self.presence.follows_state(&self.charter);
+        let parsed: Vec<Settled> = match is_followed || self.audiences.all.len() > 1 {
+            true => updates.iter().filter_map(|json| serde_json::from_str(json).ok()).collect(),
+            false => Vec::new(),
+        };
         let mut reached = 0;
-        for member in self.members.values().filter(|member| member.is_welcome) {
-            if member.outbound.put(Item::Updates(run.clone())) {
-                self.app.metrics.fell_behind.inc();
+        for (id, audience) in self.audiences.all.iter_mut().enumerate() {
+            let members = self.members.values().filter(|member| member.is_welcome && member.audience == id);
+            let members: Vec<_> = members.map(|member| &member.outbound).collect();
+            if members.is_empty() && audience.patcher.is_none() {
+                continue;
             }
-            reached += count;
+            let shown = match audience.sight.is_whole() {
+                true => updates.clone(),
+                false if parsed.len() == updates.len() => {
+                    let pairs = parsed.iter().zip(&updates);
+                    pairs.map(|(update, json)| seen_update(&audience.sight, &self.charter, update, json)).collect()
+                }
+                false => updates.iter().map(|json| seen(&audience.sight, &self.charter, json)).collect(),
+            };
+            let patcher = audience.patcher.as_mut();
+            let patches = patcher.map(|patcher| patcher.follow(&self.charter, &audience.sight, &updates));
+            let run = Arc::new(Run::new(shown, self.shown, patches.unwrap_or_default()));
+            for outbound in &members {
+                if outbound.put(Item::Updates(run.clone())) {
+                    self.app.metrics.fell_behind.inc();
+                }
+            }
+            reached += count * members.len() as u64;
         }
         self.app.metrics.deliveries.inc_by(reached);
+        self.tell_own(&parsed, own);
+        parsed.iter().for_each(|update| self.presence.handle_settled(&self.charter, update));
+        self.plan_presence_beat();
+    }
+
+    /// Who may not see what they changed themselves cannot tell their update from others by its author: they are told.
+    fn tell_own(&self, parsed: &[Settled], own: Vec<(ConnectionId, u64, u64)>) {
+        for (connection, n, seq) in own {
+            let sight = self.members.get(&connection).map(|member| &self.audiences.all[member.audience].sight);
+            let Some(sight) = sight.filter(|sight| !sight.is_whole()) else { continue };
+            let update = parsed.iter().find(|update| update.seq == seq);
+            if update.is_some_and(|update| sight.update(&self.charter.fields, update).n == 0) {
+                let outcome = rendel_core::ClientOutcome::Settled(seq);
+                self.tell(connection, &FromService::Outcome(OutcomeFrame { n, outcome: outcome.into() }));
+            }
+        }
     }
 
     pub(super) fn keeping(&self) -> Keeping {
@@ -188,7 +248,7 @@ impl Task {
         self.tell(connection, &FromService::Refused(Refused { n, problem }));
     }
 
-    fn tell(&self, connection: ConnectionId, frame: &FromService) {
+    pub(super) fn tell(&self, connection: ConnectionId, frame: &FromService) {
         if let Some(member) = self.members.get(&connection) {
             member.outbound.put_frame(frame.encode());
         }
@@ -216,20 +276,9 @@ async fn keep(app: &App, ord: i64, snapshot: rendel_core::SequencerSnapshot, kee
     }
 }
 
-/// The state as it was last shown, which patches are made against.
-pub(super) struct Patcher(State);
-
-impl Patcher {
-    fn follow(&mut self, charter: &rendel_core::Charter, updates: &[Arc<str>]) -> Vec<ByteString> {
-        let patch = |json: &Arc<str>| {
-            let update: Settled = serde_json::from_str(json).map_err(|error| error.to_string())?;
-            let ops = self.0.patch(&charter.fields, &update).map_err(|misfit| misfit.to_string())?;
-            serde_json::to_string(&ops).map(ByteString::from).map_err(|error| error.to_string())
-        };
-        let patches: Result<Vec<_>, String> = updates.iter().map(patch).collect();
-        // Without its patch a follower ends, and comes back for the state.
-        patches
-            .inspect_err(|error| tracing::error!(%error, "an update could not be told as a patch"))
-            .unwrap_or_default()
-    }
+/// Updates that are shown together, and whose they are: connection, number and place.
+#[derive(Default)]
+pub(super) struct Showing {
+    pub(super) updates: Vec<Arc<str>>,
+    pub(super) own: Vec<(ConnectionId, u64, u64)>,
 }

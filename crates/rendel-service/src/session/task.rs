@@ -10,24 +10,27 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytestring::ByteString;
-use rendel_core::{Actor, Charter, ClientOutcome, Path, Problem, ProblemKind, Sequencer, State};
+use rendel_core::{Actor, Charter, ClientOutcome, Facts, HoldChange, Holds, Path, Presence, Problem, Sequencer, State};
 use rendel_store::{RefusalRow, StoreError, TakenOver, UpdateRow, WriteError};
-use rendel_wire::{Roster, SessionHead};
+use rendel_wire::{AnswerFrame, CueFor, Roster, SessionHead};
 use serde::Serialize;
 use serde_json::value::RawValue;
 use tokio::sync::{mpsc, oneshot};
 use tokio::time::Instant;
 use uuid::Uuid;
 
+use super::audience::{AudienceId, Audiences, nothing_at};
 use super::digests::Digests;
-use super::life::{Change, Status};
+use super::gating::{Gated, Gating, Passed};
+use super::life::{Change, Standing};
+use super::people::{CueRates, cue_rates};
 use super::recent::Recent;
 use super::recovery::recovered;
 use super::roster::Present;
-use super::showing::Patcher;
 use super::{Answered, Ask, ConnectionId, Figures, Rate, Reading, SessionHandle, WayIn};
 use crate::app::App;
-use crate::connection::{Arrival, Beginning, Outbound, Snapshot};
+use crate::auth::Identity;
+use crate::connection::{Arrival, Beginning, Frame, Outbound};
 use crate::failure::{from_store, shutting_down, unavailable};
 
 /// Asks that are taken out of the mailbox at one time.
@@ -43,15 +46,14 @@ pub(super) struct Task {
     pub(super) app: Arc<App>,
     ord: i64,
     pub(super) head: SessionHead,
-    pub(super) status: Status,
+    pub(super) standing: Standing,
     pub(super) opening: Option<String>,
     pub(super) charter: Arc<Charter>,
     pub(super) sequencer: Sequencer,
     pub(super) epoch: u64,
     pub(super) epochs: Vec<(u64, u64)>,
     pub(super) recent: Recent,
-    /// The last encoded state, which serves late joiners while the updates after it are in memory.
-    pub(super) snapshot: Option<Arc<Snapshot>>,
+    pub(super) audiences: Audiences,
     /// The `seq` of the newest snapshot in the store, and the bytes of updates since.
     pub(super) kept_snapshot: u64,
     pub(super) bytes_since: u64,
@@ -71,8 +73,18 @@ pub(super) struct Task {
     pub(super) held: Vec<Output>,
     pub(super) beat: Option<Instant>,
     pub(super) digests: Digests,
-    /// Follows what is shown, while somebody follows by patches.
-    pub(super) patcher: Option<Patcher>,
+    /// What people tell of themselves, and when that was last told and is told next.
+    pub(super) presence: Presence,
+    pub(super) last_presence: Instant,
+    pub(super) presence_beat: Option<Instant>,
+    pub(super) holds: Holds,
+    pub(super) cue_rates: CueRates,
+    /// Who was removed, and until when, in milliseconds since 1970 UTC.
+    pub(super) removals: BTreeMap<String, u64>,
+    /// Proposals that wait for an outside check.
+    pub(super) gating: Gating,
+    /// The last expressions of the charter that had no answer.
+    pub(super) expression_faults: VecDeque<String>,
     /// The last `seq` that participants were shown.
     pub(super) shown: u64,
     /// Waiting for the database to come back, with what was under way when it went.
@@ -82,22 +94,27 @@ pub(super) struct Task {
     /// When somebody last asked for something.
     touched: Instant,
     pub(super) written: mpsc::UnboundedSender<Written>,
-    pub(super) computed: mpsc::UnboundedSender<(u64, String)>,
+    pub(super) computed: mpsc::UnboundedSender<(u64, Vec<String>)>,
     pub(super) changed: mpsc::UnboundedSender<Change>,
+    pub(super) gated: Gated,
     inbox: Option<Inbox>,
 }
 
 /// Where what was begun elsewhere comes back.
 pub(super) struct Inbox {
     pub(super) writes: mpsc::UnboundedReceiver<Written>,
-    computings: mpsc::UnboundedReceiver<(u64, String)>,
+    computings: mpsc::UnboundedReceiver<(u64, Vec<String>)>,
     changes: mpsc::UnboundedReceiver<Change>,
+    passed: mpsc::UnboundedReceiver<Passed>,
 }
 
 /// A connection that entered.
 pub(super) struct Member {
     pub(super) who: Actor,
-    pub(super) name: String,
+    pub(super) identity: Identity,
+    pub(super) audience: AudienceId,
+    /// A guest's token, which its first welcome tells.
+    pub(super) token: Option<String>,
     pub(super) outbound: Arc<Outbound>,
     pub(super) way: &'static str,
     pub(super) address: String,
@@ -145,7 +162,11 @@ pub(super) enum Output {
     Begin { connection: ConnectionId, beginning: Beginning, state: Option<Box<State>> },
     Read { reading: Reading, answer: oneshot::Sender<Result<Reading, Problem>> },
     Answer { result: Result<Answered, Problem>, answer: oneshot::Sender<Result<Answered, Problem>> },
-    Status { status: Status, by: String, answer: oneshot::Sender<Result<(), Problem>> },
+    Status { standing: Standing, by: String, answer: oneshot::Sender<Result<(), Problem>> },
+    Said { connection: ConnectionId, facts: Facts },
+    Acted { connection: ConnectionId, answer: AnswerFrame },
+    Holds(HoldChange),
+    Cue { frame: Arc<Frame>, by: String, to: CueFor },
     Snapshot(Box<rendel_core::SequencerSnapshot>),
     AskForDigests { seq: u64, state: Box<State> },
     Resync { connection: ConnectionId, frame: ByteString },
@@ -154,7 +175,7 @@ pub(super) enum Output {
 /// Where a proposal came from and is answered.
 pub(super) enum Origin {
     Connection { connection: ConnectionId, client: Uuid, n: u64 },
-    Call { client: Uuid, n: u64, answer: oneshot::Sender<Result<Answered, Problem>> },
+    Call { client: Uuid, n: u64, audience: AudienceId, answer: oneshot::Sender<Result<Answered, Problem>> },
 }
 
 impl Task {
@@ -168,28 +189,32 @@ impl Task {
         let (written, writes) = mpsc::unbounded_channel();
         let (computed, computings) = mpsc::unbounded_channel();
         let (changed, changes) = mpsc::unbounded_channel();
+        let (gated, passed) = mpsc::unbounded_channel();
         let row = taken.row;
-        let status = Status::stored(&row.status);
+        let standing = Standing::stored(&row);
+        let removals =
+            taken.removals.into_iter().map(|(sub, until)| (sub, u64::try_from(until.timestamp_millis()).unwrap_or(0)));
         let head = SessionHead {
             id: row.id,
             charter: row.charter,
             version: u32::try_from(row.version).unwrap_or(0),
-            status: status.name().to_owned(),
+            status: standing.status.name().to_owned(),
         };
         Ok(Self {
             ord: row.ord,
             head,
-            status,
+            standing,
             opening: row.opening,
             epoch: u64::try_from(row.epoch).unwrap_or(0),
             epochs: taken.epochs,
             shown: sequencer.seq(),
             kept_snapshot: taken.snapshot.map_or(0, |snapshot| snapshot.seq),
             bytes_since: 0,
+            audiences: Audiences::of(&charter),
+            cue_rates: cue_rates(&charter),
             charter,
             sequencer,
             recent,
-            snapshot: None,
             members: BTreeMap::new(),
             present: Present::default(),
             visitors: BTreeMap::new(),
@@ -202,14 +227,21 @@ impl Task {
             held: Vec::new(),
             beat: None,
             digests: Digests::default(),
-            patcher: None,
+            presence: Presence::default(),
+            last_presence: Instant::now(),
+            presence_beat: None,
+            holds: Holds::default(),
+            removals: removals.collect(),
+            gating: Gating::default(),
+            expression_faults: VecDeque::new(),
             adrift: None,
             is_superseded: false,
             touched: Instant::now(),
             written,
             computed,
             changed,
-            inbox: Some(Inbox { writes, computings, changes }),
+            gated,
+            inbox: Some(Inbox { writes, computings, changes, passed }),
             app,
         })
     }
@@ -238,10 +270,21 @@ impl Task {
         while !self.is_superseded {
             let is_ready = self.under_way.len() < UNDER_WAY || self.adrift.is_some();
             let beat = self.beat.unwrap_or_else(Instant::now);
+            let presence_beat = self.presence_beat.unwrap_or_else(Instant::now);
+            let lapse = self.next_timeout();
             tokio::select! {
                 biased;
                 Some((append, result)) = inbox.writes.recv() => self.handle_written(append, result),
                 () = tokio::time::sleep_until(beat), if self.beat.is_some() => self.show_held(),
+                Some(passed) = inbox.passed.recv(), if is_ready && self.adrift.is_none() => {
+                    self.handle_passed(passed);
+                    self.send_batch().await;
+                }
+                () = tokio::time::sleep_until(presence_beat), if self.presence_beat.is_some() => self.show_presence(),
+                () = tokio::time::sleep_until(lapse.unwrap_or(beat)), if lapse.is_some() && self.adrift.is_none() => {
+                    self.handle_timeout();
+                    self.send_batch().await;
+                }
                 count = asks.recv_many(&mut taken, BATCH), if is_ready => {
                     if count == 0 {
                         return;
@@ -282,7 +325,7 @@ impl Task {
     }
 
     fn handle(&mut self, ask: Ask) {
-        if !matches!(ask, Ask::Figures { .. } | Ask::Connections { .. }) {
+        if !matches!(ask, Ask::Figures { .. } | Ask::Connections { .. } | Ask::Who { .. } | Ask::Recheck { .. }) {
             self.touched = Instant::now();
         }
         match ask {
@@ -290,16 +333,29 @@ impl Task {
             Ask::CatchUp { connection } => self.catch_up(connection),
             Ask::Propose { connection, frame } => self.propose(connection, frame),
             Ask::Refused { connection, n } => self.note_refused(connection, n),
-            Ask::Leave { connection } => self.leave(connection),
+            Ask::Leave { connection, why } => self.leave(connection, why),
+            Ask::Said { connection, said } => self.said(connection, said),
+            Ask::Act { connection, n, act } => self.act(connection, n, act),
+            Ask::SendCue { actor, cue, answer } => drop(answer.send(self.cue(&actor, cue))),
+            Ask::Recheck { answer } => {
+                self.recheck();
+                let _ = answer.send(());
+            }
+            Ask::Remove { sub, until, answer } => {
+                self.remove(&sub, until);
+                let _ = answer.send(());
+            }
+            Ask::May { actor, edit, answer } => drop(answer.send(self.sequencer.may(&actor, &edit))),
+            Ask::Who { answer } => drop(answer.send(self.who())),
             Ask::Digest { connection, seq, sha256 } => {
                 if let Some(differing) = self.digests.answer(connection, seq, sha256) {
                     self.repair(differing);
                 }
             }
-            Ask::ProposeOnce { actor, proposal, answer } => self.propose_once(&actor, &proposal, answer),
+            Ask::ProposeOnce { actor, proposal, answer } => self.propose_once(&actor, proposal, answer),
             Ask::Patch { actor, patch, answer } => self.patch(&actor, patch, answer),
-            Ask::Read { path, answer } => self.read(path.as_ref(), answer),
-            Ask::Status { status, by, answer } => self.change_status(status, by, answer),
+            Ask::Read { path, role, answer } => self.read(path.as_ref(), &role, answer),
+            Ask::Status { standing, by, answer } => self.change_status(standing, by, answer),
             Ask::Reset { opening, actor, answer } => self.reset(opening, &actor, answer),
             // Who asked may have gone away meanwhile, here and in every answer below.
             Ask::Figures { answer } => drop(answer.send(self.figures())),
@@ -318,22 +374,24 @@ impl Task {
             agreed_seq,
             agreed,
             differed: self.digests.differed,
-            status: self.status,
+            status: self.standing.status,
+            expression_faults: self.expression_faults.iter().cloned().collect(),
         }
     }
 
-    fn read(&mut self, path: Option<&Path>, answer: oneshot::Sender<Result<Reading, Problem>>) {
+    fn read(&mut self, path: Option<&Path>, role: &str, answer: oneshot::Sender<Result<Reading, Problem>>) {
         if self.adrift.is_some() {
             let _ = answer.send(Err(unavailable()));
             return;
         }
         let seq = self.sequencer.seq();
         let json = match path {
-            None => Ok(ByteString::from(self.present_snapshot().text())),
+            None => Ok(ByteString::from(self.present_snapshot(self.audiences.of_role(role)).text())),
             Some(path) => {
-                self.sequencer.plain_at(path).map(|value| ByteString::from(value.to_string())).ok_or_else(|| {
-                    Problem::new(ProblemKind::UnknownPath, format!("There is nothing at {path}.")).at(path)
-                })
+                let sight = self.charter.sight(role);
+                let plain = self.sequencer.plain_at(path);
+                let shown = plain.and_then(|plain| sight.value(&self.charter.fields, path, plain));
+                shown.map(|value| ByteString::from(value.to_string())).ok_or_else(|| nothing_at(path))
             }
         };
         match json {

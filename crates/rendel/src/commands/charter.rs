@@ -62,7 +62,11 @@ fn read(file: &Path) -> Result<String> {
 }
 
 fn check(file: &Path, out: Out) -> Result<()> {
-    let faults = Charter::parse(&read(file)?).err().unwrap_or_default();
+    let parsed = Charter::parse(&read(file)?);
+    if let Ok(charter) = &parsed {
+        charter.warnings().iter().for_each(|warning| out.note(&format!("{}: note: {warning}", file.display())));
+    }
+    let faults = parsed.err().unwrap_or_default();
     if out.is_json() {
         out.value(&CheckAnswer { faults: faults.clone() }, String::new);
     } else if faults.is_empty() {

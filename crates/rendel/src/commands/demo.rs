@@ -19,7 +19,12 @@ struct Scenario;
 pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
     let key_file = args.dir.join("service.key");
     let service_key = key(&key_file)?;
-    let config = rendel_service::Config::new(args.listen, String::new(), service_key);
+    let gate_secret = hex_secret();
+    let words = serde_json::from_str(&file("gate/words.json")?).context("the demo's word lists cannot be read")?;
+    let gate = super::gate::start(words, gate_secret.clone(), 0)?;
+    let mut config = rendel_service::Config::new(args.listen, String::new(), service_key);
+    config.gate_secret = Some(gate_secret);
+    config.variables.insert("GATE_URL".to_owned(), gate);
     let plan = ServePlan { database: Database::Local(args.dir.join("database")), charters: None, config };
     // Words for a person go out here; the log says only what is wrong.
     if std::env::var_os("RENDEL_LOG").is_none() {
@@ -28,6 +33,7 @@ pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
     }
     log_to_stderr();
     out.note("Starting PostgreSQL on loopback and the service …");
+    let (no_crowd, seed) = (args.no_crowd, args.seed);
     let shown_key = key_file.display().to_string();
     serve(plan, out, |server, key| async move {
         let api = Api::new(&server, &key)?;
@@ -35,10 +41,18 @@ pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
         for name in names() {
             open(&api, &name).await.with_context(|| format!("the demo session {name} could not be opened"))?;
         }
+        if !no_crowd {
+            crate::crowd::start(&api, &server, seed).await.context("the crowd could not enter")?;
+        }
         out.line(&welcome(&server, &key, &shown_key));
         Ok(())
     })
     .await
+}
+
+/// What the demo's gate and service share for as long as they run.
+fn hex_secret() -> String {
+    rendel_service::ServiceKey::generate().reveal().to_owned()
 }
 
 /// The sessions of the scenario, by the names of their charters.
@@ -85,6 +99,7 @@ Take part from another terminal:
   rendel enter headcount --name Oda
   rendel propose headcount '/heads add 1' --name Tobin
   rendel state headcount
+  rendel watch slope-plan
 
 Sessions: {}. Ctrl-C ends it all; the next start goes on where this one ended.",
         names().join(", ")

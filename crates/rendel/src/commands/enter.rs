@@ -6,17 +6,21 @@ use std::time::{Duration, Instant};
 use anyhow::Result;
 use rendel_client::{Change, Connection, ConnectionError, Encoding, Event, Replica, Target};
 use rendel_core::{Problem, Settled};
-use rendel_wire::Roster;
+use rendel_wire::{LeftWhy, Roster};
 use serde_json::{Value, json};
 use tokio::io::{AsyncBufReadExt as _, BufReader};
 
 use crate::api::token_for;
 use crate::cli::EnterArgs;
 use crate::out::{Out, problem_in_words};
-use crate::words::{FORMS, parse_edit, update_in_words};
+use crate::words::{FORMS, doing, parse_edit, update_in_words};
 
 const HELP: &str = "  state                 the present state
-  who                   who is here
+  who                   who is here, and what they do
+  hold PATH             hold it, so that others see that you are at it
+  release PATH          give it up
+  cue NAME              send a cue of the charter
+  say FACTS             tell of yourself, as JSON: say {\"typing\":true}
   help                  this
   leave                 go (or Ctrl-D)";
 
@@ -85,7 +89,22 @@ impl Visit {
                 self.out.line(&serde_json::to_string_pretty(&view).unwrap_or_default());
             }
             "who" => self.out.line(&here(self.connection.replica())),
-            _ => self.propose(line).await,
+            _ => match line.split_once(' ') {
+                Some(("hold", at)) => drop(self.connection.hold(at.trim(), None).await),
+                Some(("release", at)) => drop(self.connection.release(at.trim()).await),
+                Some(("cue", name)) => drop(self.connection.cue(name.trim(), None, None).await),
+                Some(("say", facts)) => self.say(facts),
+                _ => self.propose(line).await,
+            },
+        }
+    }
+
+    fn say(&mut self, facts: &str) {
+        match serde_json::from_str(facts) {
+            Ok(facts) => self.connection.say(facts),
+            Err(error) => {
+                self.out.line(&format!("facts are given as a JSON object, as in: say {{\"typing\":true}} ({error})"))
+            }
         }
     }
 
@@ -135,6 +154,21 @@ impl Visit {
             Event::Changed(Change::Diverged(why)) => {
                 self.out.line(&format!("this replica differs ({why}); asking for a snapshot"))
             }
+            Event::Changed(Change::Waiting { n: _ }) => self.out.line("waiting for a check; nobody else sees it yet"),
+            Event::Changed(Change::Holds(change)) => {
+                change.taken.iter().for_each(|hold| self.out.line(&format!("{} holds {}", hold.by, hold.at)));
+                change.freed.iter().for_each(|at| self.out.line(&format!("{at} is free")));
+            }
+            // It changes many times a second; `who` tells it when asked.
+            Event::Changed(Change::Presence(_)) => {}
+            Event::Cued(cue) => {
+                let data = cue.data.map(|data| format!(" {data}")).unwrap_or_default();
+                self.out.line(&format!("{} calls: {}{data}", cue.by, cue.name));
+            }
+            Event::Answered { problem, .. } => match problem {
+                Some(problem) => self.out.line(&problem_in_words(&problem)),
+                None => self.out.line("done"),
+            },
             Event::Away { wait, why } => {
                 let unsent = self.sent.len();
                 let kept = if unsent == 0 { String::new() } else { format!(", {unsent} unsent") };
@@ -188,8 +222,13 @@ impl Visit {
         for one in &change.joined {
             self.out.line(&format!("+ {} ({}) is here", one.name, one.role));
         }
-        for id in &change.left {
-            self.out.line(&format!("- {id} has left"));
+        for left in &change.left {
+            let how = match left.why {
+                LeftWhy::Left => "has left",
+                LeftWhy::Lost => "was lost",
+                LeftWhy::Removed => "was removed",
+            };
+            self.out.line(&format!("- {} {how}", left.id));
         }
     }
 
@@ -228,6 +267,15 @@ impl Visit {
             Event::Changed(Change::Roster(change)) => json!({"event": "roster", "change": change}),
             Event::Changed(Change::Status(change)) => json!({"event": "status", "change": change}),
             Event::Changed(Change::Diverged(why)) => json!({"event": "diverged", "why": why}),
+            Event::Changed(Change::Waiting { n }) => json!({"event": "waiting", "n": n}),
+            Event::Changed(Change::Holds(change)) => json!({"event": "holds", "change": change}),
+            Event::Changed(Change::Presence(who)) => {
+                let presence = self.connection.replica().presence();
+                let of: serde_json::Map<_, _> = who.iter().map(|who| (who.clone(), json!(presence.get(who)))).collect();
+                json!({"event": "presence", "of": of})
+            }
+            Event::Cued(cue) => json!({"event": "cue", "cue": cue}),
+            Event::Answered { n, problem } => json!({"event": "answered", "n": n, "problem": problem}),
             Event::Away { wait, why } => {
                 json!({"event": "away", "wait_ms": u64::try_from(wait.as_millis()).unwrap_or(0), "why": why})
             }
@@ -238,8 +286,12 @@ impl Visit {
 }
 
 fn here(replica: &Replica) -> String {
-    let names: Vec<_> = replica.roster().iter().map(|here| format!("{} ({})", here.name, here.role)).collect();
-    format!("here: {}", names.join(", "))
+    let one = |here: &rendel_wire::Participant| {
+        let does = replica.presence().get(&here.id).map(doing).filter(|does| !does.is_empty());
+        let does = does.map(|does| format!(", {does}")).unwrap_or_default();
+        format!("{} ({}{}{does})", here.name, here.role, if here.away { ", away" } else { "" })
+    };
+    format!("here: {}", replica.roster().iter().map(one).collect::<Vec<_>>().join(", "))
 }
 
 /// The top of the state: values as they are, maps by how much they hold.

@@ -4,10 +4,13 @@ mod charter;
 mod demo;
 mod doctor;
 mod enter;
+mod gate;
+mod people;
 mod propose;
 mod serve;
 mod session;
 mod show;
+mod watch;
 
 use anyhow::Result;
 use clap::CommandFactory as _;
@@ -28,6 +31,14 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::Diff(args) => show::diff(&args, *out).await,
         Command::Journal(args) => show::journal(&args, *out).await,
         Command::Conflicts(args) => show::conflicts(&args, *out).await,
+        Command::Who { which } => people::who(&which, *out).await,
+        Command::Watch(args) => watch::run(&args, *out).await,
+        Command::May(args) => people::may(&args, *out).await,
+        Command::Remove(args) => people::remove(&args, *out).await,
+        Command::Audit(args) => people::audit(&args, *out).await,
+        Command::Invitation(command) => people::invitation(command, *out).await,
+        Command::Key(command) => people::key(command, *out).await,
+        Command::StandIn(args) => gate::run(&args, *out).await,
         Command::Doctor(args) => doctor::run(&args, *out).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "rendel", &mut std::io::stdout());

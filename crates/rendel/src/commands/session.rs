@@ -5,7 +5,8 @@ use std::path::Path;
 use anyhow::{Context as _, Result};
 use rendel_core::Settled;
 use rendel_wire::http::{
-    ConnectionInfo, ConnectionList, IssueToken, OpenSession, ResetSession, SessionInfo, SessionList, TokenAnswer,
+    ConnectionInfo, ConnectionList, FreezeSession, IssueToken, OpenSession, ResetSession, RevokeTokens, SessionInfo,
+    SessionList, TokenAnswer,
 };
 use serde_json::Value;
 
@@ -61,7 +62,14 @@ pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
             Ok(())
         }
         SessionCommand::Connections { which } => connections(&which, out).await,
-        SessionCommand::Freeze { which } => change(&which, "freeze", out).await,
+        SessionCommand::Freeze { except, which } => {
+            let path = format!("/sessions/{}/freeze", which.session);
+            let info: SessionInfo = Api::backend(&which.reach)?.post_json(&path, &FreezeSession { except }).await?;
+            let but = info.frozen_except.join(", ");
+            let but = if but.is_empty() { String::new() } else { format!(" for all but {but}") };
+            out.value(&info, || format!("{} is {}{but}.", info.id, info.status));
+            Ok(())
+        }
         SessionCommand::Thaw { which } => change(&which, "thaw", out).await,
         SessionCommand::End { which } => change(&which, "end", out).await,
         SessionCommand::Reset { opening, which } => {
@@ -148,12 +156,22 @@ fn in_words(info: &SessionInfo) -> String {
         ("present", format!("{} participants, {} connections", info.participants, info.connections)),
         ("opened", info.opened.clone()),
     ]
+    .into_iter()
+    .chain(info.expression_faults.iter().map(|fault| ("fault", fault.clone())))
     .map(|(name, value)| format!("{name:<8} {value}"))
+    .collect::<Vec<_>>()
     .join("\n")
 }
 
 pub(crate) async fn token(command: TokenCommand, out: Out) -> Result<()> {
-    let TokenCommand::Issue { session, sub, name, role, expires_in, reach } = command;
+    let (session, sub, name, role, expires_in, reach) = match command {
+        TokenCommand::Issue { session, sub, name, role, expires_in, reach } => {
+            (session, sub, name, role, expires_in, reach)
+        }
+        TokenCommand::Revoke { token, session, sub, reach } => {
+            return super::people::revoke(RevokeTokens { token, session, sub }, &reach, out).await;
+        }
+    };
     let asked = IssueToken { session, sub, name, role, expires_in };
     let answer: TokenAnswer = Api::backend(&reach)?.post_json("/tokens", &asked).await?;
     if !out.is_json() {

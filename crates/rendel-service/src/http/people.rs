@@ -1,0 +1,125 @@
+//! Who is in a session, and what can be done about it.
+
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
+use chrono::{TimeDelta, Utc};
+use rendel_core::{Actor, Permission, Power, Problem, ProblemKind};
+use rendel_wire::http::{CueBody, MayAnswer, MayBody, ParticipantList};
+use rendel_wire::{SendCue, decode_json};
+use serde::Deserialize;
+use serde_json::json;
+use uuid::Uuid;
+
+use super::participants::{Speaking, inside};
+use super::{Answer, SMALL_BODY, Shared, body};
+use crate::app::now_ms;
+use crate::auth::{backend, check_power};
+use crate::failure::{Failure, no_session};
+
+/// Who is in a session, what they tell of themselves and what they hold.
+#[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 200, body = ParticipantList),
+    (status = 404, description = "`no-session`")), security(("bearer" = [])))]
+#[get("/sessions/{session}/participants")]
+pub(crate) async fn list(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
+    backend(&request, &app)?;
+    let who = match app.session_in_memory(&session) {
+        Some(held) => held.who().await?,
+        None if app.store.session(session.clone()).await?.is_some() => ParticipantList::default(),
+        None => return Err(Failure(no_session(&session))),
+    };
+    Ok(HttpResponse::Ok().json(who))
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Removing {
+    /// Seconds within which they may not come back, 0 to 31,536,000; none where it is left out.
+    seconds: Option<u64>,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// Removes a participant from a session. The backend may, and a role with the power `remove`.
+#[utoipa::path(tag = "sessions", params(Removing, ("session" = String, Path), ("sub" = String, Path)), responses((status = 204, description = "They are out"),
+    (status = 403, description = "`not-allowed`: the role has not the power"), (status = 404, description = "`no-session`")), security(("bearer" = [])))]
+#[delete("/sessions/{session}/participants/{sub}")]
+pub(crate) async fn remove(
+    request: HttpRequest,
+    which: web::Path<(String, String)>,
+    removing: web::Query<Removing>,
+    app: Shared,
+) -> Answer {
+    let (session, sub) = which.into_inner();
+    let (held, who) = inside(&request, &app, &session).await?;
+    check_power(held.charter(), &who, Power::Remove)?;
+    let seconds = removing.seconds.unwrap_or(0);
+    if seconds > 31_536_000 {
+        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, "\"seconds\" goes from 0 to 31,536,000.")));
+    }
+    if seconds > 0 {
+        let until = Utc::now() + TimeDelta::seconds(i64::try_from(seconds).unwrap_or(0));
+        app.store.remove(held.ord(), sub.clone(), until).await?;
+    }
+    held.remove(sub.clone(), now_ms() + seconds * 1_000).await?;
+    app.note(Some(&session), &who.id, "removed", json!({ "sub": sub, "seconds": seconds }));
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Sends a cue.
+#[utoipa::path(tag = "participants", request_body = CueBody, params(Speaking, ("session" = String, Path)), responses((status = 204, description = "It is on its way"),
+    (status = 403, description = "`not-allowed`"), (status = 404, description = "`unknown-path`: no such cue"), (status = 429, description = "`too-fast`")), security(("bearer" = [])))]
+#[post("/sessions/{session}/cues")]
+pub(crate) async fn cue(
+    request: HttpRequest,
+    session: web::Path<String>,
+    _speaking: web::Query<Speaking>,
+    payload: web::Payload,
+    app: Shared,
+) -> Answer {
+    let (held, who) = inside(&request, &app, &session).await?;
+    let CueBody { name, data, to } = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let actor = Actor { id: who.id, role: who.role, client: Uuid::nil() };
+    held.send_cue(actor, SendCue { n: 0, name, data, to }).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Whether a role may make an edit, and by which line of the charter. Changes nothing.
+#[utoipa::path(tag = "sessions", request_body = MayBody, params(("session" = String, Path)), responses((status = 200, body = MayAnswer),
+    (status = 404, description = "`no-session`"), (status = 422, description = "`out-of-bounds`: no such role")), security(("bearer" = [])))]
+#[post("/sessions/{session}/may")]
+pub(crate) async fn may(
+    request: HttpRequest,
+    session: web::Path<String>,
+    payload: web::Payload,
+    app: Shared,
+) -> Answer {
+    backend(&request, &app)?;
+    let MayBody { role, sub, edit } = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let held = app.session(&session).await?;
+    let charter = held.charter();
+    if !charter.has_role(&role) {
+        let detail = format!("The charter has no role {role:?}.");
+        let problem = Problem::new(ProblemKind::OutOfBounds, detail).did_you_mean(charter.nearest_role(&role));
+        return Err(Failure(problem));
+    }
+    let at = edit.at.clone();
+    let found = held.may(Actor { id: sub, role: role.clone(), client: Uuid::nil() }, edit).await?;
+    let allowed = found.permission.is_given();
+    let (lines, because) = match &found.permission {
+        Permission::Service => (vec![], "The backend itself may edit everywhere.".to_owned()),
+        Permission::Granted(0) => {
+            (vec![], "The charter declares no roles, so everyone may edit everywhere.".to_owned())
+        }
+        Permission::Granted(line) => (vec![*line], format!("Line {line} of the charter lets {role:?} edit {at}.")),
+        Permission::Unmet(lines) => {
+            (lines.clone(), format!("The charter lets {role:?} edit {at} under a condition that does not hold."))
+        }
+        Permission::Nowhere => (vec![], format!("No line of [roles.{role}] speaks of {at}.")),
+    };
+    let line = |line: &usize| charter.source.lines().nth(line - 1).unwrap_or_default().trim().to_owned();
+    let says = lines.iter().map(line).collect();
+    let takes_effect = found.refusal.is_none();
+    let answer = MayAnswer { allowed, takes_effect, lines, says, because, problem: found.refusal };
+    Ok(HttpResponse::Ok().json(answer))
+}

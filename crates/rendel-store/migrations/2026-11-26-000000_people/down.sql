@@ -1,0 +1,2 @@
+DROP TABLE audit, invitations, removals, revocations, keys;
+ALTER TABLE sessions DROP COLUMN frozen_except;

@@ -1,0 +1,81 @@
+import type { Caret, Effect, Facts, Json } from "./frame.ts";
+import { scalarCount } from "./position.ts";
+
+/** The place in a text that a fact is, if it is one. */
+export function caretOf(fact: Json | undefined): Caret | undefined {
+  if (fact === undefined || fact === null || typeof fact !== "object" || Array.isArray(fact)) return undefined;
+  return typeof fact.at === "string" && typeof fact.index === "number" ? (fact as Caret) : undefined;
+}
+
+/** The place on a surface that a fact is, if it is one. */
+export function pointOf(fact: Json | undefined): { x: number; y: number } | undefined {
+  if (fact === undefined || fact === null || typeof fact !== "object" || Array.isArray(fact)) return undefined;
+  return typeof fact.x === "number" && typeof fact.y === "number" ? { x: fact.x, y: fact.y } : undefined;
+}
+
+/** Facts whose carets have moved with their texts; one whose text is gone is taken back. The same facts where none moved. */
+export function followCarets(facts: Facts, effects: Effect[]): Facts {
+  let followed = facts;
+  for (const [name, fact] of Object.entries(facts)) {
+    const caret = caretOf(fact);
+    if (caret === undefined) continue;
+    const moved = followCaret(caret, effects);
+    if (moved === caret) continue;
+    const { [name]: _gone, ...rest } = followed;
+    followed = moved === undefined ? rest : { ...followed, [name]: moved };
+  }
+  return followed;
+}
+
+function followCaret(caret: Caret, effects: Effect[]): Caret | undefined {
+  let moved: Caret | undefined = caret;
+  for (const effect of effects) {
+    const isAround = caret.at.startsWith(`${effect.at}/`) && ["drop", "remove"].includes(effect.op);
+    if (effect.op === "reset" || isAround) moved = undefined;
+    if (moved === undefined || effect.at !== caret.at || effect.op !== "splice") continue;
+    const to: { to?: number } = moved.to === undefined ? {} : { to: followIndex(moved.to, effect) };
+    moved = { ...moved, index: followIndex(moved.index, effect), ...to };
+  }
+  return moved;
+}
+
+/** Where the gap before `index` is after a splice; what comes right there comes behind it. */
+function followIndex(index: number, { index: at, delete: gone, insert }: Effect): number {
+  if (typeof at !== "number" || index <= at) return index;
+  const came = typeof insert === "string" ? scalarCount(insert) : 0;
+  return at + came + Math.max(0, index - at - (typeof gone === "number" ? gone : 0));
+}
+
+/** A place that glides from where it was last told to where it is told now, over the time between the two. */
+export class Glide {
+  #from: { x: number; y: number };
+  #to: { x: number; y: number };
+  #begun: number;
+  #time = 0;
+
+  constructor(at: { x: number; y: number }, now: number) {
+    this.#from = at;
+    this.#to = at;
+    this.#begun = now;
+  }
+
+  /** It is told to be elsewhere. After a pause it does not glide for as long as the pause was. */
+  tell(to: { x: number; y: number }, now: number, longest = 120): void {
+    if (to.x === this.#to.x && to.y === this.#to.y) return;
+    this.#from = this.at(now);
+    this.#time = Math.min(Math.max(now - this.#begun, 16), longest);
+    this.#to = to;
+    this.#begun = now;
+  }
+
+  at(now: number): { x: number; y: number } {
+    const part = this.#time === 0 ? 1 : Math.min(1, Math.max(0, (now - this.#begun) / this.#time));
+    const between = (from: number, to: number) => from + (to - from) * part;
+    return { x: between(this.#from.x, this.#to.x), y: between(this.#from.y, this.#to.y) };
+  }
+
+  /** Whether it has arrived. */
+  isThere(now: number): boolean {
+    return now - this.#begun >= this.#time;
+  }
+}
