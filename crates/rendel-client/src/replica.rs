@@ -180,8 +180,9 @@ impl Replica {
         let mut must_wait = self.pending.iter().any(|pending| pending.frame.is_none());
         for edit in &edits {
             let Some(splice) = splice_of(edit) else { continue };
+            let is_dropped = self.is_dropped(&edit.at);
             let Some(draft) = self.draft(&edit.at) else { continue };
-            must_wait |= draft.is_overtaken;
+            must_wait |= draft.is_overtaken || is_dropped;
             let shifts = draft.edit(key, &splice);
             self.anchors.follow(&edit.at, &shifts);
         }
@@ -196,6 +197,13 @@ impl Replica {
         self.outgoing.extend(frame.clone().map(FromParticipant::Propose));
         self.pending.push_back(Pending { key, n: key, frame, edits, gesture, note });
         Some(key)
+    }
+
+    /// Whether an own proposal without an answer drops what is around a text: a text that is there still came anew, and where
+    /// positions in it belong is known when that is settled.
+    fn is_dropped(&self, at: &str) -> bool {
+        let drops = |edit: &Edit| matches!(edit.op.as_str(), "drop" | "remove") && is_inside(at, &edit.at);
+        self.pending.iter().flat_map(|pending| &pending.edits).any(drops)
     }
 
     /// Inserts into lists by index, as inserts behind the element that is shown before it: an id means the same whatever
@@ -433,7 +441,7 @@ impl Replica {
     /// A text may be another, or gone, where what is around it was put, dropped or moved.
     fn follow_replacement(&mut self, effect: &Edit) {
         let state = self.confirmed.as_ref();
-        let is_inside = |at: &str| at.strip_prefix(&effect.at).is_some_and(|rest| rest.starts_with('/'));
+        let is_inside = |at: &str| is_inside(at, &effect.at);
         let text = |at: &str| state.and_then(|state| text_at(state, at));
         for (at, draft) in self.drafts.iter_mut().filter(|(at, _)| is_inside(at)) {
             let now = text(at).unwrap_or_default();
@@ -625,6 +633,10 @@ impl Replica {
     pub fn digest(&self) -> Option<String> {
         self.confirmed.as_ref().map(digest)
     }
+}
+
+fn is_inside(at: &str, outer: &str) -> bool {
+    at.strip_prefix(outer).is_some_and(|rest| rest.starts_with('/'))
 }
 
 /// The splice that an edit or an effect is.

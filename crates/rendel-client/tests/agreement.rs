@@ -311,7 +311,10 @@ impl World {
             state: missed.is_none().then(|| self.sequencer.plain()),
             updates: missed,
             roster: vec![],
-            limits: ConnectionLimits { frame: 65_536, edits: 256, proposals_per_second: 50 },
+            presence: BTreeMap::new(),
+            holds: vec![],
+            token: None,
+            limits: ConnectionLimits { frame: 65_536, edits: 256, proposals_per_second: 50, presence_per_second: 30 },
             outcomes,
             time: 0,
         };
@@ -424,6 +427,18 @@ fn a_splice_into_a_record_that_was_dropped_unseen_brings_it_back_with_what_was_t
     world.step(Step::Type(1, "/kept/a/notes", 255, 0, "er".to_owned()));
     world.step(Step::Propose(0, vec![Edit::new("/kept/a", "drop")]));
     [Step::Arrive(0), Step::Arrive(1)].into_iter().for_each(|step| world.step(step));
+    world.settle_down();
+    assert_eq!(world.sequencer.plain()["kept"]["a"]["notes"], "dryer");
+}
+
+#[test]
+fn what_is_typed_into_a_record_that_one_dropped_and_put_anew_waits_until_that_is_settled() {
+    let mut world = World::new(1);
+    let put = Edit::new("/kept", "put").with("id", "a").with("value", json!({ "what": "dry", "notes": "dry" }));
+    world.step(Step::Propose(0, vec![put.clone()]));
+    world.step(Step::Type(0, "/kept/a/notes", 0, 0, "a".to_owned()));
+    world.step(Step::Propose(0, vec![Edit::new("/kept/a", "drop"), put]));
+    world.step(Step::Type(0, "/kept/a/notes", 255, 0, "er".to_owned()));
     world.settle_down();
     assert_eq!(world.sequencer.plain()["kept"]["a"]["notes"], "dryer");
 }

@@ -13,6 +13,8 @@ use crate::auth::Identity;
 
 /// How often the service looks for what other processes revoked and which keys they added or retired.
 const LOOK: Duration = Duration::from_millis(400);
+/// After so many looks, about an hour, what is older than it need be is forgotten.
+const TIDY: u64 = 9_000;
 /// A sign-in of the console ends when it was not used for so long.
 const SEAT_LIFE: Duration = Duration::from_secs(30 * 60);
 /// Sign-ins at one time.
@@ -60,8 +62,14 @@ impl App {
     pub(crate) async fn watch_access(self: Arc<Self>) {
         let mut tick = tokio::time::interval(LOOK);
         tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let mut looks = 0u64;
         while !self.is_stopping() {
             tick.tick().await;
+            if looks.is_multiple_of(TIDY) {
+                let kept = chrono::TimeDelta::days(i64::from(self.config.audit_days));
+                let _ = self.store.forget_audit(chrono::Utc::now() - kept).await;
+            }
+            looks += 1;
             // Without the database nothing new can have been revoked.
             let _ = self.look_at_access().await;
         }

@@ -71,14 +71,12 @@ impl App {
         }
     }
 
-    /// Writes down that something was done, aside.
-    pub(crate) fn note(&self, session: Option<&str>, by: &str, what: &'static str, detail: serde_json::Value) {
-        let (store, session, by) = (self.store.clone(), session.map(str::to_owned), by.to_owned());
-        tokio::spawn(async move {
-            if let Err(error) = store.note(session, by, what, detail.to_string()).await {
-                tracing::error!(%error, what, "what was done could not be written down");
-            }
-        });
+    /// Writes down that something was done: it is on disk before who did it hears that it is done.
+    pub(crate) async fn note(&self, session: Option<&str>, by: &str, what: &'static str, detail: serde_json::Value) {
+        let noted = self.store.note(session.map(str::to_owned), by.to_owned(), what, detail.to_string()).await;
+        if let Err(error) = noted {
+            tracing::error!(%error, what, by, session, "what was done could not be written down");
+        }
     }
 
     /// The session of that id, brought into memory if it is not there.

@@ -25,6 +25,8 @@ pub struct Config {
     pub gate_secret: Option<String>,
     /// Guests from one address.
     pub guests_per_address: usize,
+    /// Days for which it is kept who did what.
+    pub audit_days: u32,
     /// Foreign origins whose pages may connect, such as `https://orchard.example`; its own is always one.
     pub origins: Vec<String>,
     /// A connection that has not entered within this time is closed.
@@ -81,6 +83,7 @@ impl Config {
             variables: BTreeMap::new(),
             gate_secret: None,
             guests_per_address: 50,
+            audit_days: 90,
             origins: Vec::new(),
             enter_within: Duration::from_secs(10),
             silence: Duration::from_secs(60),

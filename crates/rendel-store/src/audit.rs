@@ -43,6 +43,11 @@ impl Store {
         .await
     }
 
+    /// Forgets what was done before a time.
+    pub async fn forget_audit(&self, before: DateTime<Utc>) -> Result<usize, StoreError> {
+        self.run(move |conn| Ok(diesel::delete(audit::table.filter(audit::at.lt(before))).execute(conn)?)).await
+    }
+
     /// What was done in a session, or of no session, newest first.
     pub async fn audit(
         &self,

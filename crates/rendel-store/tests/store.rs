@@ -121,8 +121,8 @@ async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_i
         answer(&append(&writer, session, new, first + 1..=first + 999).await).unwrap();
         assert_eq!(store.journal(session, first.cast_unsigned(), 5_000, 5_000).await.unwrap().len(), 1_000);
         assert!(store.take_over("gate".into(), Some(old)).await.unwrap().is_none(), "it does not take it back unasked");
-        assert!(!store.set_status(session, old, "frozen").await.unwrap());
-        assert!(store.set_status(session, new, "open").await.unwrap());
+        assert!(!store.set_status(session, old, "frozen", "[]".to_owned()).await.unwrap());
+        assert!(store.set_status(session, new, "open", "[]".to_owned()).await.unwrap());
     }
     // A take-over that comes between the check and the write meets the primary key.
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();

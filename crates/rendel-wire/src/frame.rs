@@ -311,10 +311,10 @@ pub struct Welcome<S = Value, U = Settled> {
     /// Who is here, you included.
     pub roster: Vec<Participant>,
     /// What they tell of themselves, by their ids.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub presence: BTreeMap<String, Facts>,
     /// What is held.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub holds: Vec<Hold>,
     /// For a guest, the token with which they are the same guest when they come back.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -39,6 +39,7 @@ struct Settings {
     connections_per_address: Option<usize>,
     guests_per_address: Option<usize>,
     gate_secret: Option<String>,
+    audit_days: Option<u32>,
     #[serde(default)]
     variables: BTreeMap<String, String>,
     trust_forwarded: Option<bool>,
@@ -69,6 +70,7 @@ const NAMES: &[&str] = &[
     "connections_per_address",
     "guests_per_address",
     "gate_secret",
+    "audit_days",
     "variables",
     "trust_forwarded",
     "import_bytes",
@@ -116,6 +118,7 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
     config.previous_keys = previous_keys(&key_file)?;
     config.variables = settings.variables;
     config.gate_secret = settings.gate_secret;
+    set(&mut config.audit_days, settings.audit_days, 1..=36_500, "audit_days")?;
     set(&mut config.guests_per_address, settings.guests_per_address, 0..=1_000_000, "guests_per_address")?;
     config.origins = settings.origins.unwrap_or_default();
     set(&mut config.database_connections, settings.database_connections, 1..=1_000, "database_connections")?;

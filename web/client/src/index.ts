@@ -30,7 +30,7 @@ export type {
   Welcome,
 } from "./frame.ts";
 export { type Claim, claim } from "./keeper.ts";
-export { caretOf, followCarets, Glide, pointOf } from "./presence.ts";
 export { scalarCount, spliceBetween, toScalars, toUnits } from "./position.ts";
+export { caretOf, followCarets, Glide, pointOf } from "./presence.ts";
 export { type Anchor, type Change, type Kept, Replica } from "./replica.ts";
 export { uuid7 } from "./uuid.ts";

@@ -18,8 +18,8 @@ import type {
   Settled,
   Welcome,
 } from "./frame.ts";
-import { followCarets } from "./presence.ts";
 import { scalarCount } from "./position.ts";
+import { followCarets } from "./presence.ts";
 
 /** What a frame of the service changed. */
 export type Change =
@@ -232,9 +232,10 @@ export class Replica {
     let mustWait = this.#pending.some((pending) => pending.frame === undefined);
     for (const edit of edits) {
       const splice = spliceOf(edit);
+      const isDropped = this.#isDropped(edit.at);
       const draft = splice && this.#draft(edit.at);
       if (splice === undefined || draft === undefined) continue;
-      mustWait ||= draft.isOvertaken;
+      mustWait ||= draft.isOvertaken || isDropped;
       this.#shift(edit.at, draft.edit(key, splice));
     }
     const pending: Pending = { key, n: key, edits, more };
@@ -261,6 +262,15 @@ export class Replica {
       view = applyEdit(view, beside);
       return beside as Edit;
     });
+  }
+
+  /**
+   * Whether an own proposal without an answer drops what is around a text: a text that is there still came anew, and where
+   * positions in it belong is known when that is settled.
+   */
+  #isDropped(at: string): boolean {
+    const drops = (edit: Edit) => ["drop", "remove"].includes(edit.op) && at.startsWith(`${edit.at}/`);
+    return this.#pending.some((pending) => pending.edits.some(drops));
   }
 
   /** The draft of the text at a path, made where there is none and a text is shown. */

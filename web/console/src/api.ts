@@ -1,4 +1,4 @@
-import type { Json, Problem, Settled } from "@rendel/client";
+import type { Facts, Hold, Json, Problem, Settled } from "@rendel/client";
 
 export type SessionInfo = {
   id: string;
@@ -15,7 +15,33 @@ export type SessionInfo = {
   differed: number;
   opened: string;
   kept_from: number;
+  frozen_except?: string[];
+  expression_faults?: string[];
 };
+
+export type Here = {
+  id: string;
+  name: string;
+  role: string;
+  hue: number;
+  connections: number;
+  away: boolean;
+  presence: Facts;
+  holds: string[];
+};
+
+export type Invitation = {
+  id: string;
+  role: string;
+  uses: number;
+  used: number;
+  until: string;
+  withdrawn: boolean;
+  code?: string;
+  link?: string;
+};
+
+export type AuditEntry = { ord: number; at: string; by: string; what: string; detail: { [name: string]: Json } };
 
 export type ConnectionInfo = {
   participant: string;
@@ -34,6 +60,11 @@ export type ConnectionInfo = {
 
 export type Difference = { at: string; was?: Json; now?: Json };
 
+/** A coordinate system that all screens share. */
+export type Surface = { unit: string; x: [number, number]; y: [number, number] };
+/** A declared fact about a participant. */
+export type Fact = { surface?: string; refers?: string; anchor?: string; type?: string };
+
 /** A declared field, as it stands in the charter. */
 export type Field = {
   kind: string;
@@ -48,6 +79,8 @@ export type Field = {
   "append-only"?: boolean;
   keep?: number;
   refers?: { to: string; "on-drop"?: string };
+  surface?: string;
+  filled?: string;
   each?: Fields;
 };
 export type Fields = { [name: string]: Field };
@@ -55,7 +88,11 @@ export type Charter = {
   charter: string;
   version: number;
   title?: string;
-  roles?: { [name: string]: { edit: string[] } };
+  roles?: { [name: string]: { edit: (string | { at: string; if: string })[]; see?: Json[]; powers?: string[] } };
+  surfaces?: { [name: string]: Surface };
+  presence?: { fields?: { [name: string]: Fact } };
+  holds?: { kind?: string; at?: string[] };
+  cues?: { [name: string]: { from?: string[]; to?: string; data?: Json } };
   state: Fields;
 };
 
@@ -68,11 +105,11 @@ export class Refusal extends Error {
   }
 }
 
-/** The service, with the key or token that was signed in with. */
+/** The service, as somebody who is signed in: by the console's cookie, or with a token. */
 export class Api {
-  readonly bearer: string;
-  constructor(bearer: string) {
-    this.bearer = bearer;
+  readonly #headers: { [name: string]: string };
+  constructor(who: { secret: string } | { bearer: string }) {
+    this.#headers = "secret" in who ? { "X-Rendel-Console": who.secret } : { Authorization: `Bearer ${who.bearer}` };
   }
 
   sessions(): Promise<{ sessions: SessionInfo[]; after?: string }> {
@@ -89,6 +126,48 @@ export class Api {
 
   connections(session: string): Promise<{ connections: ConnectionInfo[] }> {
     return this.#read(`/v1/sessions/${encodeURIComponent(session)}/connections`);
+  }
+
+  participants(session: string): Promise<{ participants: Here[]; holds: Hold[] }> {
+    return this.#read(`/v1/sessions/${encodeURIComponent(session)}/participants`);
+  }
+
+  async remove(session: string, participant: string, seconds: number): Promise<void> {
+    const path = `/v1/sessions/${encodeURIComponent(session)}/participants/${encodeURIComponent(participant)}`;
+    await this.#send(`${path}?seconds=${seconds}`, { method: "DELETE" });
+  }
+
+  async steer(session: string, to: "freeze" | "thaw" | "reset" | "end", body: Json = {}): Promise<void> {
+    const path = `/v1/sessions/${encodeURIComponent(session)}/${to}`;
+    await this.#send(path, { method: "POST", body: JSON.stringify(body) });
+  }
+
+  invitations(session: string): Promise<{ invitations: Invitation[] }> {
+    return this.#read(`/v1/sessions/${encodeURIComponent(session)}/invitations`);
+  }
+
+  invite(session: string, asked: { role: string; uses: number; expires_in: number }): Promise<Invitation> {
+    const path = `/v1/sessions/${encodeURIComponent(session)}/invitations`;
+    return this.#read(path, { method: "POST", body: JSON.stringify(asked) });
+  }
+
+  async withdraw(session: string, invitation: string): Promise<void> {
+    await this.#send(`/v1/sessions/${encodeURIComponent(session)}/invitations/${invitation}`, { method: "DELETE" });
+  }
+
+  audit(session: string): Promise<{ entries: AuditEntry[] }> {
+    return this.#read(`/v1/sessions/${encodeURIComponent(session)}/audit?most=200`);
+  }
+
+  /** What a role is shown of the state. */
+  async seenBy(session: string, role: string): Promise<{ seq: number; state: Json }> {
+    const response = await this.#send(`/v1/sessions/${encodeURIComponent(session)}/state?as=${role}`);
+    const seq = Number((response.headers.get("etag") ?? "").replaceAll(/[^0-9]/g, ""));
+    return { seq, state: (await response.json()) as Json };
+  }
+
+  async signOut(): Promise<void> {
+    await this.#send("/v1/console/sign-out", { method: "POST" });
   }
 
   diff(session: string, from: number, to: number): Promise<{ differences: Difference[] }> {
@@ -118,18 +197,40 @@ export class Api {
     return (await (await this.#send(path, init)).json()) as T;
   }
 
-  async #send(path: string, init: RequestInit = {}): Promise<Response> {
-    const headers = { Authorization: `Bearer ${this.bearer}` };
-    let response: Response;
-    try {
-      response = await fetch(path, { ...init, headers });
-    } catch {
-      throw new Error("The service cannot be reached. Is it running?");
-    }
-    if (response.ok) return response;
-    const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
-    throw problem === undefined ? new Error(`The service answered ${response.status}.`) : new Refusal(problem);
+  #send(path: string, init: RequestInit = {}): Promise<Response> {
+    return send(path, { ...init, headers: this.#headers });
   }
+}
+
+async function send(path: string, init: RequestInit): Promise<Response> {
+  let response: Response;
+  try {
+    response = await fetch(path, init);
+  } catch {
+    throw new Error("The service cannot be reached. Is it running?");
+  }
+  if (response.ok) return response;
+  const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
+  throw problem === undefined ? new Error(`The service answered ${response.status}.`) : new Refusal(problem);
+}
+
+/** The page's secret, where this browser is signed in to the console. */
+export async function consoleSeat(): Promise<string | undefined> {
+  const seat = (await (await send("/v1/console", {})).json()) as { secret?: string };
+  return seat.secret;
+}
+
+/** Signs this browser in to the console; gives the page's secret. */
+export async function signInWithKey(key: string): Promise<string> {
+  const response = await send("/v1/console/sign-in", { method: "POST", body: JSON.stringify({ key }) });
+  return ((await response.json()) as { secret: string }).secret;
+}
+
+/** Accepts an invitation; gives the token to enter with. */
+export async function acceptInvitation(code: string, name: string): Promise<{ session: string; token: string }> {
+  const body = JSON.stringify(name === "" ? { code } : { code, name });
+  const response = await send("/v1/invitations/accepted", { method: "POST", body });
+  return (await response.json()) as { session: string; token: string };
 }
 
 /** The address of the service that served this page. */

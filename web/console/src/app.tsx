@@ -1,12 +1,14 @@
 import { useState } from "react";
-import { Link, Redirect, Route, Switch } from "wouter";
+import { Link, Redirect, Route, Switch, useRoute } from "wouter";
 import { AuthProvider, useAuth } from "./auth.tsx";
+import { AuditPage } from "./pages/audit.tsx";
+import { JoinPage } from "./pages/join.tsx";
 import { SessionPage } from "./pages/session.tsx";
 import { SessionsPage } from "./pages/sessions.tsx";
 import { SideBySidePage } from "./pages/side-by-side.tsx";
 import { SignInPage } from "./pages/sign-in.tsx";
 import { setTheme, type Theme, theme } from "./parts/theme.ts";
-import { Button, Empty } from "./parts/ui.tsx";
+import { Button, Empty, Waiting } from "./parts/ui.tsx";
 
 export function App() {
   return (
@@ -17,19 +19,27 @@ export function App() {
 }
 
 function Frame() {
-  const { signed } = useAuth();
+  const { signed, isAsking } = useAuth();
+  const [isJoining] = useRoute("/join");
   return (
     <div className="flex min-h-dvh flex-col">
       <TopBar />
       <main className="flex min-h-0 flex-1 flex-col">
-        {signed === undefined ? (
-          <SignInPage />
+        {isJoining ? (
+          <JoinPage />
+        ) : signed === undefined ? (
+          isAsking ? (
+            <Waiting>Asking the service …</Waiting>
+          ) : (
+            <SignInPage />
+          )
         ) : (
           <Switch>
             <Route path="/">
               {signed.token === undefined ? <SessionsPage /> : <Redirect to={`/sessions/${signed.token.session}`} />}
             </Route>
             <Route path="/sessions/:id">{({ id }) => <SessionPage key={id} id={id} />}</Route>
+            <Route path="/sessions/:id/audit">{({ id }) => <AuditPage key={id} id={id} />}</Route>
             <Route path="/sessions/:id/side-by-side">{({ id }) => <SideBySidePage key={id} id={id} />}</Route>
             <Route>
               <Empty title="There is no such page">

@@ -1,30 +1,58 @@
-import { createContext, type ReactNode, useContext, useMemo, useState } from "react";
-import { Api } from "./api.ts";
+import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
+import { Api, consoleSeat, signInWithKey } from "./api.ts";
 
-/** Who is signed in: the backend with the service key, or one participant of one session with a token. */
-export type Signed = { api: Api; token?: { session: string; name: string; role: string } };
+/** Who is signed in: the backend by the console's cookie, or one participant of one session with a token. */
+export type Signed = { api: Api; token?: { session: string; name: string; role: string; token: string } };
 
-type Auth = { signed: Signed | undefined; signIn: (secret: string) => void; signOut: () => void };
+type Auth = {
+  signed: Signed | undefined;
+  /** Whether the service is asked still. */
+  isAsking: boolean;
+  signIn: (secret: string) => Promise<void>;
+  signOut: () => void;
+};
 
-const KEY = "rendel.signed";
 const Context = createContext<Auth | undefined>(undefined);
 
-/** Kept for this tab only, and gone when it closes. */
+/**
+ * The service key is sent once and kept nowhere: a cookie that no page can read stands for it. A participant's token stays in
+ * this page's memory and is gone with it.
+ */
 export function AuthProvider({ children }: { children: ReactNode }) {
-  const [secret, setSecret] = useState(() => sessionStorage.getItem(KEY) ?? undefined);
+  const [signed, setSigned] = useState<Signed>();
+  const [isAsking, setIsAsking] = useState(true);
+  useEffect(() => {
+    let isCurrent = true;
+    consoleSeat()
+      .then((secret) => {
+        if (isCurrent && secret !== undefined) setSigned((now) => now ?? { api: new Api({ secret }) });
+      })
+      .catch(() => undefined)
+      .finally(() => setIsAsking(false));
+    return () => {
+      isCurrent = false;
+    };
+  }, []);
   const auth = useMemo<Auth>(
     () => ({
-      signed: secret === undefined ? undefined : { api: new Api(secret), token: claims(secret) },
-      signIn: (next) => {
-        sessionStorage.setItem(KEY, next);
-        setSecret(next);
+      signed,
+      isAsking,
+      signIn: async (given) => {
+        const token = claims(given);
+        if (token === undefined) {
+          setSigned({ api: new Api({ secret: await signInWithKey(given) }) });
+          return;
+        }
+        const api = new Api({ bearer: given });
+        await api.charter(token.session);
+        setSigned({ api, token: { ...token, token: given } });
       },
       signOut: () => {
-        sessionStorage.removeItem(KEY);
-        setSecret(undefined);
+        if (signed?.token === undefined) void signed?.api.signOut().catch(() => undefined);
+        setSigned(undefined);
       },
     }),
-    [secret],
+    [signed, isAsking],
   );
   return <Context value={auth}>{children}</Context>;
 }
@@ -43,11 +71,12 @@ export function useSigned(): Signed {
 }
 
 /** What a token says of its bearer; `undefined` for a service key. Only the service can tell whether it is genuine. */
-export function claims(secret: string): Signed["token"] {
+export function claims(secret: string): { session: string; name: string; role: string } | undefined {
   const body = secret.split(".")[1];
   if (secret.split(".").length !== 3 || body === undefined) return undefined;
   try {
-    const read = JSON.parse(atob(body.replaceAll("-", "+").replaceAll("_", "/")));
+    const bytes = Uint8Array.from(atob(body.replaceAll("-", "+").replaceAll("_", "/")), (one) => one.charCodeAt(0));
+    const read = JSON.parse(new TextDecoder().decode(bytes));
     return { session: String(read.session), name: String(read.name ?? read.sub), role: String(read.role) };
   } catch {
     return undefined;

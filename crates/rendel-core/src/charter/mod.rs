@@ -184,6 +184,10 @@ impl Charter {
             root.shift_remove("guards");
             if let Some(roles) = root.get_mut("roles").and_then(serde_json::Value::as_object_mut) {
                 roles.retain(|name, _| name == role);
+                roles
+                    .values_mut()
+                    .filter_map(serde_json::Value::as_object_mut)
+                    .for_each(|own| drop(own.shift_remove("see")));
             }
             if let Some(state) = root.get_mut("state") {
                 self.sight(role).declaration(&self.fields, state);

@@ -346,8 +346,8 @@ pub(super) fn read_gates(root: &mut Section<'_>, fields: &Fields) -> Vec<Gate> {
     for mut section in root.tables("gates") {
         let at = section.declared_pattern("at", fields);
         let url = section.text("url");
-        if !url.as_ref().is_some_and(|url| ["http://", "https://", "${"].iter().any(|head| url.starts_with(head))) {
-            section.fault_at("url", "an address such as \"https://checks.example/remarks\" or \"${GATE_URL}\"", None);
+        if !url.as_ref().is_some_and(|url| ["http://", "${"].iter().any(|head| url.starts_with(head))) {
+            section.fault_at("url", "an address that begins with http://, such as \"http://127.0.0.1:7461/remarks\", or with a variable, such as \"${GATE_URL}/remarks\"", None);
         }
         let timeout = section.duration("timeout", 10..=30_000).unwrap_or(Duration::from_secs(1));
         let accepts_if_away = section.choice("if-away", &["refuse", "accept"], "refuse") == "accept";

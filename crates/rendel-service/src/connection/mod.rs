@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, rt, web};
 use actix_ws::{AggregatedMessage, AggregatedMessageStream, CloseCode, CloseReason, Closed, Session};
+use futures_util::FutureExt as _;
 use rendel_core::{Problem, ProblemKind};
 use rendel_wire::{
     AnswerFrame, Bye, Digest, Enter, FromParticipant, FromService, LeftWhy, Notice, Pong, Propose, Refused, Release,
@@ -123,7 +124,8 @@ impl Connection {
                 let end = self.stay(&mut messages, &mut inside).await;
                 self.app.metrics.connections.dec();
                 // A session that has ended has no roster left to leave.
-                let why = if matches!(end, End::Left) { LeftWhy::Left } else { LeftWhy::Lost };
+                let has_left = matches!(end, End::Left) || self.has_left(&mut messages);
+                let why = if has_left { LeftWhy::Left } else { LeftWhy::Lost };
                 let _ = inside.session.tell(Ask::Leave { connection: inside.entered.id, why }).await;
                 end
             }
@@ -134,6 +136,18 @@ impl Connection {
             // The other side is gone: closing can fail, and nobody is there to be told.
             End::Left | End::Gone => drop(self.socket.close(None).await),
         }
+    }
+
+    /// Whether what has come already and was not read yet says so: who leaves and closes at once may be found gone while
+    /// something is written.
+    fn has_left(&self, messages: &mut AggregatedMessageStream) -> bool {
+        while let Some(Some(message)) = messages.recv().now_or_never() {
+            let is_leave = |frame| matches!(frame, Ok(Ok(FromParticipant::Leave(_))));
+            if is_leave(self.read(Some(message), LARGEST_FRAME)) {
+                return true;
+            }
+        }
+        false
     }
 
     /// Waits for the first frame, which must be `enter`.

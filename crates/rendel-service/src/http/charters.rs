@@ -39,7 +39,8 @@ pub(super) async fn keep(app: &Shared, charter: &Charter) -> Result<(bool, Chart
                 "service",
                 "published a charter",
                 serde_json::json!({ "charter": name, "version": version }),
-            );
+            )
+            .await;
             Ok((true, entry))
         }
         Err(StoreError::Exists) if row.is_some_and(|row| row.source == source) => Ok((false, entry)),

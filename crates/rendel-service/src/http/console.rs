@@ -29,7 +29,7 @@ pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Sh
     }
     let (id, secret) = app.seats.take()?;
     let address = address_of(&request, app.config.trust_forwarded);
-    app.note(None, Actor::SERVICE, "signed in to the console", json!({ "address": address }));
+    app.note(None, Actor::SERVICE, "signed in to the console", json!({ "address": address })).await;
     Ok(HttpResponse::Ok().cookie(cookie(&request, &id)).json(SignedIn { signed_in: true, secret: Some(secret) }))
 }
 

@@ -64,7 +64,7 @@ pub(crate) async fn make(
     let until = Utc::now() + TimeDelta::seconds(i64::try_from(seconds).unwrap_or(0));
     let (id, uses) = (Uuid::now_v7(), i32::try_from(uses).unwrap_or(1));
     let row = app.store.invite(id, digest(&code), session.clone(), role.clone(), uses, until).await?;
-    app.note(Some(&session), Actor::SERVICE, "invited", json!({ "invitation": id, "role": role, "uses": uses }));
+    app.note(Some(&session), Actor::SERVICE, "invited", json!({ "invitation": id, "role": role, "uses": uses })).await;
     let link = Some(format!("/join#{code}"));
     Ok(HttpResponse::Created().json(InvitationInfo { code: Some(code), link, ..info(row) }))
 }
@@ -92,7 +92,7 @@ pub(crate) async fn withdraw(request: HttpRequest, which: web::Path<(String, Str
     if !found {
         return Err(Failure(Problem::new(ProblemKind::NotFound, "There is no such invitation to this session.")));
     }
-    app.note(Some(&session), Actor::SERVICE, "took an invitation back", json!({ "invitation": invitation }));
+    app.note(Some(&session), Actor::SERVICE, "took an invitation back", json!({ "invitation": invitation })).await;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -112,7 +112,7 @@ pub(crate) async fn accept(request: HttpRequest, payload: web::Payload, app: Sha
     let number: u64 = rand::random();
     let (sub, name) = (format!("invited-{number:016x}"), name.unwrap_or_else(|| made_up_name(number)));
     let answer = issued(&app, &row.session, &sub, Some(&name), &row.role, TOKEN_SECONDS)?;
-    app.note(Some(&row.session), &sub, "came by an invitation", json!({ "invitation": row.id, "name": name }));
+    app.note(Some(&row.session), &sub, "came by an invitation", json!({ "invitation": row.id, "name": name })).await;
     let (token, expires) = (answer.token, answer.expires);
     let accepted = AcceptedInvitation { session: row.session, sub, name, role: row.role, token, expires };
     Ok(HttpResponse::Created().json(accepted))

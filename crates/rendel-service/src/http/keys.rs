@@ -61,7 +61,7 @@ pub(crate) async fn add(request: HttpRequest, payload: web::Payload, app: Shared
         other => other.into(),
     })?;
     app.look_at_access().await?;
-    app.note(None, Actor::SERVICE, "added a key", json!({ "kid": kid, "algorithm": name }));
+    app.note(None, Actor::SERVICE, "added a key", json!({ "kid": kid, "algorithm": name })).await;
     Ok(HttpResponse::Created().json(info(added)))
 }
 
@@ -76,6 +76,6 @@ pub(crate) async fn retire(request: HttpRequest, kid: web::Path<String>, app: Sh
         return Err(Failure(Problem::new(ProblemKind::NotFound, format!("There is no key {kid:?} that is good."))));
     }
     app.look_at_access().await?;
-    app.note(None, Actor::SERVICE, "retired a key", json!({ "kid": kid }));
+    app.note(None, Actor::SERVICE, "retired a key", json!({ "kid": kid })).await;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -49,7 +49,8 @@ async fn change(
     }
     let except = standing.except.clone();
     held.change_status(standing, who.id.clone()).await?;
-    app.note(Some(session), &who.id, what, if except.is_empty() { json!({}) } else { json!({ "except": except }) });
+    app.note(Some(session), &who.id, what, if except.is_empty() { json!({}) } else { json!({ "except": except }) })
+        .await;
     Ok(HttpResponse::Ok().json(info_of(app, session).await?))
 }
 
@@ -104,7 +105,7 @@ pub(crate) async fn reset(
     }
     let actor = Actor { id: who.id.clone(), role: who.role, client: Uuid::now_v7() };
     let answered = held.reset(opening, actor).await?;
-    app.note(Some(&session), &who.id, "reset", json!({ "seq": answered.seq }));
+    app.note(Some(&session), &who.id, "reset", json!({ "seq": answered.seq })).await;
     Ok(settled(answered))
 }
 

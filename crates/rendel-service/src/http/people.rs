@@ -62,7 +62,7 @@ pub(crate) async fn remove(
         app.store.remove(held.ord(), sub.clone(), until).await?;
     }
     held.remove(sub.clone(), now_ms() + seconds * 1_000).await?;
-    app.note(Some(&session), &who.id, "removed", json!({ "sub": sub, "seconds": seconds }));
+    app.note(Some(&session), &who.id, "removed", json!({ "sub": sub, "seconds": seconds })).await;
     Ok(HttpResponse::NoContent().finish())
 }
 

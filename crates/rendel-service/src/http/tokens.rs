@@ -38,7 +38,8 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
     check_role_of(&app, &asked.session, &asked.role).await?;
     let IssueToken { session, sub, name, role, .. } = asked;
     let answer = issued(&app, &session, &sub, name.as_deref(), &role, seconds)?;
-    app.note(Some(&session), Actor::SERVICE, "issued a token", json!({ "sub": sub, "role": role, "seconds": seconds }));
+    app.note(Some(&session), Actor::SERVICE, "issued a token", json!({ "sub": sub, "role": role, "seconds": seconds }))
+        .await;
     Ok(HttpResponse::Created().json(answer))
 }
 
@@ -97,6 +98,6 @@ pub(crate) async fn revoke(request: HttpRequest, payload: web::Payload, app: Sha
     let detail = json!({ "sub": sub, "jti": jti });
     let revocation = app.store.revoke(session.clone(), sub, jti, until, kept).await?;
     app.take_revocations(vec![revocation]).await;
-    app.note(Some(&session), Actor::SERVICE, "revoked tokens", detail);
+    app.note(Some(&session), Actor::SERVICE, "revoked tokens", detail).await;
     Ok(HttpResponse::NoContent().finish())
 }

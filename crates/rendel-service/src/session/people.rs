@@ -149,7 +149,9 @@ impl Task {
         }
         self.holds.handle_hold(&self.charter, actor, &path, for_ms, over, now_ms())?;
         if over {
-            self.app.note(Some(&self.head.id), &actor.id, "took over", serde_json::json!({ "at": at }));
+            let (app, session, by) = (self.app.clone(), self.head.id.clone(), actor.id.clone());
+            let detail = serde_json::json!({ "at": at });
+            tokio::spawn(async move { app.note(Some(&session), &by, "took over", detail).await });
         }
         Ok(())
     }

@@ -145,15 +145,8 @@ async fn write(target: Target, mut random: StdRng, settled: Arc<Mutex<usize>>) -
                 *settled.lock().await += 1;
             }
             Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => panic!("{why}"),
-            Event::Changed(
-                Change::Welcomed
-                | Change::Roster(_)
-                | Change::Status(_)
-                | Change::MadeAnew { .. }
-                | Change::Moot { .. },
-            )
-            | Event::Away { .. }
-            | Event::Noticed(_) => {}
+            // The rest is not about proposals.
+            _ => {}
         }
     }
     told.last = connection.replica().confirmed().unwrap().clone();

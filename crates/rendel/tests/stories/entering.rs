@@ -37,7 +37,7 @@ async fn what_one_changes_the_sender_another_and_a_newcomer_all_get() {
     assert!(tobin.any().await.is_none_or(|frame| frame["type"] == "roster" || frame["type"] == "digest"));
     loop {
         let roster = oda.next("roster").await;
-        if roster["left"] == json!(["tobin"]) {
+        if roster["left"] == json!([{ "id": "tobin", "why": "left" }]) {
             break;
         }
     }

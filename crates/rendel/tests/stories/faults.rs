@@ -184,8 +184,8 @@ async fn write(target: Target, mut random: StdRng, is_over: Arc<AtomicBool>, set
                 told.answered += 1
             }
             Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => panic!("{why}"),
-            Event::Changed(Change::Welcomed | Change::Roster(_) | Change::Status(_) | Change::MadeAnew { .. }) => {}
-            Event::Away { .. } | Event::Noticed(_) => {}
+            // The rest is not about proposals.
+            _ => {}
         }
     }
     told.last = connection.replica().confirmed().unwrap().clone();

@@ -1,9 +1,11 @@
 //! Who gets in, and who does not.
 
+use std::time::{Duration, Instant};
+
 use jsonwebtoken::{Algorithm, EncodingKey, Header, encode};
 use serde_json::{Value, json};
 
-use crate::harness::{Raw, Service, name};
+use crate::harness::{Raw, Service, name, until};
 
 const FAR: u64 = 4_000_000_000;
 
@@ -126,4 +128,297 @@ async fn a_page_of_a_foreign_origin_cannot_connect() {
         request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse().unwrap());
         assert_eq!(tokio_tungstenite::connect_async(request).await.is_ok(), gets_in, "{origin}");
     }
+}
+
+/// An Ed25519 key pair: what signs, and the `x` of its JWK.
+fn ed25519() -> (EncodingKey, String) {
+    // The seed and the public key of RFC 8037, appendix A, in PKCS #8.
+    let seed = hex::decode("9d61b19deffd5a60ba844af492ec2cc44449c5697b326919703bac031cae7f60").unwrap();
+    let head = hex::decode("302e020100300506032b657004220420").unwrap();
+    (EncodingKey::from_ed_der(&[head, seed].concat()), "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo".to_owned())
+}
+
+fn with_kid(algorithm: Algorithm, kid: &str, key: &EncodingKey) -> String {
+    let header = Header { kid: Some(kid.to_owned()), ..Header::new(algorithm) };
+    encode(&header, &claims(), key).unwrap()
+}
+
+async fn state_with(service: &Service, token: &str) -> u16 {
+    let call = service.http.get(format!("{}/v1/sessions/headcount/state", service.server)).bearer_auth(token);
+    call.send().await.unwrap().status().as_u16()
+}
+
+#[tokio::test]
+async fn keys_take_over_from_one_another_and_an_algorithm_is_its_key_s() {
+    let service = Service::start().await;
+    service.open_demo("headcount").await;
+    let beside = service.beside().await;
+    let (ed, x) = ed25519();
+    let add = |body: Value| service.request(reqwest::Method::POST, "/v1/keys").json(&body).send();
+    assert_eq!(add(json!({ "kid": "ed-1", "algorithm": "EdDSA", "public": x })).await.unwrap().status(), 201);
+    let secret = "another secret of at least 32 characters";
+    assert_eq!(add(json!({ "kid": "hs-2", "algorithm": "HS256", "secret": secret })).await.unwrap().status(), 201);
+    for (body, status) in [
+        (json!({ "kid": "ed-1", "algorithm": "EdDSA", "public": x }), 409),
+        (json!({ "kid": "ed-2", "algorithm": "EdDSA", "public": "mist" }), 422),
+        (json!({ "kid": "hs-3", "algorithm": "HS256", "secret": "short" }), 422),
+        (json!({ "kid": "hs-3", "algorithm": "none" }), 422),
+        (json!({ "kid": "a b", "algorithm": "HS256", "secret": secret }), 400),
+    ] {
+        assert_eq!(add(body.clone()).await.unwrap().status(), status, "{body}");
+    }
+    let good = [
+        with_kid(Algorithm::EdDSA, "ed-1", &ed),
+        with_kid(Algorithm::HS256, "hs-2", &EncodingKey::from_secret(secret.as_bytes())),
+    ];
+    for token in &good {
+        assert_eq!(state_with(&service, token).await, 200);
+        until("the other service knows the key too", async || (state_with(&beside, token).await == 200).then_some(()))
+            .await;
+    }
+    // A public key is no secret: what is signed with it as one is worth nothing.
+    let confused = [
+        with_kid(Algorithm::HS256, "ed-1", &EncodingKey::from_secret(x.as_bytes())),
+        with_kid(Algorithm::HS256, "ed-1", &EncodingKey::from_secret(service.key.as_bytes())),
+        with_kid(Algorithm::EdDSA, "hs-2", &ed),
+        with_kid(Algorithm::EdDSA, "nobody", &ed),
+        encode(&Header::new(Algorithm::EdDSA), &claims(), &ed).unwrap(),
+    ];
+    for token in confused {
+        assert_eq!(state_with(&service, &token).await, 401);
+    }
+    let listed = service.get("/v1/keys").await.text().await.unwrap();
+    assert!(listed.contains("hs-2") && !listed.contains(secret), "{listed}");
+    assert_eq!(service.request(reqwest::Method::DELETE, "/v1/keys/ed-1").send().await.unwrap().status(), 204);
+    assert_eq!((state_with(&service, &good[0]).await, state_with(&service, &good[1]).await), (401, 200));
+    until("the other service hears of it", async || (state_with(&beside, &good[0]).await == 401).then_some(())).await;
+    service.terminate_beside(beside);
+}
+
+#[tokio::test]
+async fn what_is_revoked_is_let_go_of_within_a_second_on_all_ways_in() {
+    let service = Service::start().await;
+    service.open_demo("headcount").await;
+    let beside = service.beside().await;
+    let token = service.token("headcount", "oda", "participant").await;
+    let other = service.token("headcount", "oda", "participant").await;
+    let (mut oda, _) = Raw::enter(&service, "headcount", &token).await;
+    let (mut second, _) = Raw::enter(&service, "headcount", &other).await;
+    let call = service.http.get(format!("{}/v1/sessions/headcount/events", service.server)).bearer_auth(&token);
+    let mut events = call.send().await.unwrap();
+    let revoked = Instant::now();
+    assert_eq!(service.post("/v1/tokens/revoked", &json!({ "token": token })).await.status(), 204);
+    assert_eq!(oda.bye().await.0, "bad-token");
+    let mut told = String::new();
+    while let Ok(Some(chunk)) = events.chunk().await {
+        told += &String::from_utf8_lossy(&chunk);
+    }
+    assert!(told.contains("event: bye") && told.contains("bad-token"), "{told}");
+    assert!(revoked.elapsed() < Duration::from_secs(1), "{:?}", revoked.elapsed());
+    assert_eq!((state_with(&service, &token).await, state_with(&service, &other).await), (401, 200));
+    until("the other service hears of it", async || (state_with(&beside, &token).await == 401).then_some(())).await;
+    // All that a participant had until now; what is issued afterwards is good.
+    assert_eq!(
+        service.post("/v1/tokens/revoked", &json!({ "session": "headcount", "sub": "oda" })).await.status(),
+        204
+    );
+    assert_eq!(second.bye().await.0, "bad-token");
+    let new = service.token("headcount", "oda", "participant").await;
+    assert_eq!((state_with(&service, &other).await, state_with(&service, &new).await), (401, 200));
+    for body in [json!({}), json!({ "sub": "oda" }), json!({ "token": "mist", "sub": "oda" })] {
+        assert_eq!(service.post("/v1/tokens/revoked", &body).await.status(), 400, "{body}");
+    }
+    service.terminate_beside(beside);
+}
+
+#[tokio::test]
+async fn a_token_that_ends_is_renewed_in_place_and_ends_the_connection_otherwise() {
+    let service = Service::start().await;
+    service.open_demo("headcount").await;
+    let short = |sub: &str, seconds: u64| {
+        let claims = json!({ "aud": "rendel", "sub": sub, "role": "participant", "session": "headcount", "exp": now() + seconds });
+        signed(&service.key, &claims, Algorithm::HS256)
+    };
+    let (mut oda, _) = Raw::enter(&service, "headcount", &short("oda", 2)).await;
+    let (mut bram, _) = Raw::enter(&service, "headcount", &short("bram", 2)).await;
+    for (n, token, kind) in [
+        (1, short("bram", 600), Some("bad-token")),
+        (2, "mist".to_owned(), Some("bad-token")),
+        (3, service.key.clone(), Some("bad-token")),
+        (4, short("oda", 600), None),
+    ] {
+        oda.send(&json!({ "type": "renew", "n": n, "token": token })).await;
+        let answer = oda.next("answer").await;
+        assert_eq!((&answer["n"], answer.get("problem").map(name).as_deref()), (&json!(n), kind));
+    }
+    let ended = Instant::now();
+    assert_eq!(bram.bye().await.0, "expired-token");
+    assert!(ended.elapsed() < Duration::from_millis(2_500), "{:?}", ended.elapsed());
+    // Hers goes on over the same connection.
+    oda.propose(json!([{ "at": "/heads", "op": "add", "by": 1 }])).await;
+    oda.answer().await.unwrap();
+}
+
+#[tokio::test]
+async fn an_invitation_lets_as_many_in_as_it_says_and_its_code_is_kept_nowhere() {
+    let service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    let make =
+        |body: Value| service.request(reqwest::Method::POST, "/v1/sessions/slope-plan/invitations").json(&body).send();
+    assert_eq!(make(json!({ "role": "gardener" })).await.unwrap().status(), 422);
+    assert_eq!(make(json!({ "role": "picker", "uses": 0 })).await.unwrap().status(), 422);
+    let made: Value = make(json!({ "role": "picker" })).await.unwrap().json().await.unwrap();
+    let code = made["code"].as_str().unwrap().to_owned();
+    assert_eq!(made["link"], format!("/join#{code}"));
+    let accept = |code: &str, name: &str| {
+        let body = json!({ "code": code, "name": name });
+        service.http.post(format!("{}/v1/invitations/accepted", service.server)).json(&body).send()
+    };
+    // Of many at the same moment one comes in.
+    let tries = futures_util::future::join_all((0..12).map(|_| accept(&code, "Paloma"))).await;
+    let mut won = Vec::new();
+    for response in tries {
+        let response = response.unwrap();
+        match response.status().as_u16() {
+            201 => won.push(response.json::<Value>().await.unwrap()),
+            status => assert_eq!(status, 401),
+        }
+    }
+    assert_eq!(won.len(), 1);
+    let (mut paloma, welcome) = Raw::enter(&service, "slope-plan", won[0]["token"].as_str().unwrap()).await;
+    assert_eq!((&welcome["you"]["name"], &welcome["you"]["role"]), (&json!("Paloma"), &json!("picker")));
+    paloma.send(&json!({ "type": "leave" })).await;
+    let listed = service.get("/v1/sessions/slope-plan/invitations").await.text().await.unwrap();
+    assert!(listed.contains("\"used\":1") && !listed.contains(&code), "{listed}");
+    // One that is taken back is worth nothing, and neither is one that has ended.
+    let made: Value = make(json!({ "role": "picker", "uses": 5 })).await.unwrap().json().await.unwrap();
+    let path = format!("/v1/sessions/slope-plan/invitations/{}", made["id"].as_str().unwrap());
+    assert_eq!(service.request(reqwest::Method::DELETE, &path).send().await.unwrap().status(), 204);
+    assert_eq!(accept(made["code"].as_str().unwrap(), "Bram").await.unwrap().status(), 401);
+    assert_eq!(accept("0123", "Bram").await.unwrap().status(), 401);
+    assert_eq!(accept(&code, "B\u{7}").await.unwrap().status(), 400);
+    let output = service.rendel(&["invitation", "make", "slope-plan", "--as", "viewer"]);
+    assert!(String::from_utf8(output.stdout).unwrap().contains("/join#"));
+}
+
+#[tokio::test]
+async fn guests_have_made_up_names_come_back_as_themselves_and_are_bounded_by_address() {
+    let service = Service::start_with(&[("RENDEL_GUESTS_PER_ADDRESS", "20")]).await;
+    service.open_demo("slope-plan").await;
+    service.open_demo("headcount").await;
+    let mut closed = Raw::connect(&service, "headcount").await;
+    closed.send(&json!({ "type": "enter", "client": closed.client })).await;
+    assert_eq!(closed.bye().await.0, "no-token", "this charter lets no guests in");
+    let guest = async |token: Option<&str>| {
+        let mut raw = Raw::connect(&service, "slope-plan").await;
+        let mut enter = json!({ "type": "enter", "client": raw.client });
+        if let Some(token) = token {
+            enter["token"] = token.into();
+        }
+        raw.send(&enter).await;
+        let frame = raw.any().await.unwrap();
+        (raw, frame)
+    };
+    let (first, welcome) = guest(None).await;
+    let you = &welcome["you"];
+    assert_eq!((&you["role"], you["name"].as_str().unwrap().split(' ').count()), (&json!("viewer"), 2));
+    let token = welcome["token"].as_str().unwrap().to_owned();
+    drop(first);
+    let (_again, welcome) = guest(Some(&token)).await;
+    assert_eq!(
+        (&welcome["you"]["id"], &welcome["you"]["name"], welcome.get("token")),
+        (&you["id"], &you["name"], None)
+    );
+    let mut inside = Vec::new();
+    let mut refused = 0;
+    for _ in 0..200 {
+        let (raw, frame) = guest(None).await;
+        if frame["type"] == "welcome" {
+            inside.push(raw);
+        } else {
+            assert_eq!(
+                (name(&frame["problem"]), &frame["problem"]["limit"]),
+                ("full".to_owned(), &json!("guests_per_address"))
+            );
+            refused += 1;
+        }
+    }
+    assert!(inside.len() <= 20 && refused >= 180, "{} inside, {refused} refused", inside.len());
+    let oda = service.token("slope-plan", "oda", "picker").await;
+    Raw::enter(&service, "slope-plan", &oda).await;
+}
+
+#[tokio::test]
+async fn the_console_s_cookie_alone_changes_nothing_and_no_token_is_ever_in_a_log() {
+    let service = Service::start_with(&[("RENDEL_LOG", "debug")]).await;
+    service.open_demo("headcount").await;
+    let wrong = service
+        .http
+        .post(format!("{}/v1/console/sign-in", service.server))
+        .json(&json!({ "key": "mist" }))
+        .send()
+        .await
+        .unwrap();
+    assert_eq!((wrong.status().as_u16(), wrong.headers().get("Set-Cookie").is_none()), (401, true));
+    let signed = service
+        .http
+        .post(format!("{}/v1/console/sign-in", service.server))
+        .json(&json!({ "key": service.key }))
+        .send()
+        .await
+        .unwrap();
+    let cookie = signed.headers()["Set-Cookie"].to_str().unwrap().to_owned();
+    for part in ["HttpOnly", "SameSite=Strict", "Path=/v1"] {
+        assert!(cookie.contains(part), "{cookie}");
+    }
+    let cookie = cookie.split(';').next().unwrap().to_owned();
+    let secret = signed.json::<Value>().await.unwrap()["secret"].as_str().unwrap().to_owned();
+    let call = |method: reqwest::Method, path: &str| {
+        service.http.request(method, format!("{}{path}", service.server)).header("Cookie", &cookie)
+    };
+    assert_eq!(call(reqwest::Method::GET, "/v1/sessions").send().await.unwrap().status(), 200);
+    // A page of another origin sends the cookie at most, and cannot know the secret.
+    let freeze = || call(reqwest::Method::POST, "/v1/sessions/headcount/freeze");
+    assert_eq!(freeze().send().await.unwrap().status(), 403);
+    assert_eq!(
+        freeze()
+            .header("X-Rendel-Console", "0".repeat(64))
+            .header("Origin", "https://elsewhere.example")
+            .send()
+            .await
+            .unwrap()
+            .status(),
+        403
+    );
+    assert_eq!(freeze().header("X-Rendel-Console", &secret).send().await.unwrap().status(), 200);
+    // It is no way into a connection, and is gone after signing out.
+    let mut raw = Raw::connect(&service, "headcount").await;
+    raw.send(&json!({ "type": "enter", "client": raw.client })).await;
+    assert_eq!(raw.bye().await.0, "no-token");
+    assert_eq!(
+        call(reqwest::Method::POST, "/v1/console/sign-out")
+            .header("X-Rendel-Console", &secret)
+            .send()
+            .await
+            .unwrap()
+            .status(),
+        204
+    );
+    assert_eq!(call(reqwest::Method::GET, "/v1/sessions").send().await.unwrap().status(), 401);
+
+    let token = service.token("headcount", "oda", "participant").await;
+    let told =
+        service.http.get(format!("{}/v1/sessions/headcount/state?token={token}", service.server)).send().await.unwrap();
+    assert_eq!(told.status(), 401);
+    let (mut oda, _) = Raw::enter(&service, "headcount", &token).await;
+    oda.send(&json!({ "type": "renew", "n": 1, "token": token })).await;
+    oda.next("answer").await;
+    let log = service.log();
+    for hidden in [&token, &service.key, &secret] {
+        assert!(!log.contains(hidden.as_str()), "the log has a secret");
+    }
+}
+
+fn now() -> u64 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs()
 }

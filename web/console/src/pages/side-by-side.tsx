@@ -4,13 +4,14 @@ import { useSigned } from "../auth.tsx";
 import { Button, Mishap, Waiting } from "../parts/ui.tsx";
 import { useRead } from "../parts/use-read.ts";
 import { CollidePanel } from "../session/collide.tsx";
+import { Outsider } from "../session/outsider.tsx";
 import { Pane, type PaneReport } from "../session/pane.tsx";
 import { Thread } from "../session/thread.tsx";
 
 const NAMES = ["Oda", "Tobin", "Anouk", "Ishaan"];
 
 export function SideBySidePage({ id }: { id: string }) {
-  const { api } = useSigned();
+  const { api, token: own } = useSigned();
   const charter = useRead(useCallback(() => api.charter(id), [api, id]));
   const [count, setCount] = useState(2);
   const [reports, setReports] = useState<Record<string, PaneReport>>({});
@@ -62,6 +63,7 @@ export function SideBySidePage({ id }: { id: string }) {
               />
             ))}
           </div>
+          {own === undefined && <Outsider session={id} charter={charter.value} />}
         </>
       )}
     </div>

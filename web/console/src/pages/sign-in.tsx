@@ -1,6 +1,5 @@
 import { type FormEvent, useState } from "react";
-import { Api } from "../api.ts";
-import { claims, useAuth } from "../auth.tsx";
+import { useAuth } from "../auth.tsx";
 import { Button, Input } from "../parts/ui.tsx";
 
 export function SignInPage() {
@@ -12,12 +11,8 @@ export function SignInPage() {
   async function submit(event: FormEvent) {
     event.preventDefault();
     setIsChecking(true);
-    const given = secret.trim();
-    const api = new Api(given);
-    const token = claims(given);
     try {
-      await (token === undefined ? api.sessions() : api.charter(token.session));
-      signIn(given);
+      await signIn(secret.trim());
     } catch (error) {
       setFault(error instanceof Error ? error.message : String(error));
       setIsChecking(false);
@@ -53,7 +48,7 @@ export function SignInPage() {
           className={`min-h-10 text-sm ${fault === undefined ? "text-faint" : "text-brick"}`}
         >
           {fault ??
-            "The key is in the file that rendel serve was started with. It stays in this tab and is gone when you close it."}
+            "The key is in the file that rendel serve was started with. It is sent once and kept nowhere; a token stays in this page only."}
         </p>
         <Button type="submit" tone="main" className="h-10" disabled={secret.trim() === "" || isChecking}>
           {isChecking ? "Looking …" : "Sign in"}

@@ -3,6 +3,7 @@ import type { Charter } from "../api.ts";
 import { useSigned } from "../auth.tsx";
 import { Dot, Mishap, Select, Switch, Waiting } from "../parts/ui.tsx";
 import { AnswerLine } from "./answers.tsx";
+import { CompanyContext } from "./company.tsx";
 import { Merged } from "./merged.tsx";
 import { roleNames, widestRole } from "./roles.ts";
 import { StandingBadge } from "./standing.tsx";
@@ -84,9 +85,11 @@ export function Pane({
         <Waiting>Waiting for the session …</Waiting>
       ) : (
         <div className="max-h-[calc(100dvh-28rem)] min-h-48 overflow-y-auto">
-          <AnchoringContext value={seat}>
-            <StateEditor charter={charter} view={seat.view} propose={seat.propose} compact />
-          </AnchoringContext>
+          <CompanyContext value={{ seat, charter }}>
+            <AnchoringContext value={seat}>
+              <StateEditor charter={charter} view={seat.view} propose={seat.propose} compact />
+            </AnchoringContext>
+          </CompanyContext>
         </div>
       )}
       <footer className="flex min-h-20 flex-col gap-1 border-t border-rule bg-ground px-4 py-2" aria-live="polite">

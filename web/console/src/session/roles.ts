@@ -8,6 +8,6 @@ export function roleNames(charter: Charter): string[] {
 /** The role that may edit most, which is the most useful one to look around with. */
 export function widestRole(charter: Charter): string {
   const roles = Object.entries(charter.roles ?? { participant: { edit: ["/**"] } });
-  const everywhere = roles.find(([, role]) => role.edit.includes("/**"));
+  const everywhere = roles.find(([, role]) => role.edit.some((one) => one === "/**"));
   return (everywhere ?? roles.find(([, role]) => role.edit.length > 0) ?? roles[0])?.[0] ?? "participant";
 }

@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Charter, Field, Fields } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";
 import { useNarrow } from "../parts/use-narrow.ts";
+import { HeldMark } from "./company.tsx";
 import { CounterEditor, ReferenceEditor, RegisterEditor, SetEditor } from "./field-editors.tsx";
 import { ListEditor } from "./list-editor.tsx";
 import { isMembers, member, pointerToken } from "./pointer.ts";
@@ -57,7 +58,10 @@ function RecordEditor({
             key={name}
             className="grid items-center gap-x-4 gap-y-1 border-b border-rule px-4 py-2 last:border-0 @sm:grid-cols-[8rem_1fr]"
           >
-            <FieldName name={name} field={field} />
+            <div className="min-w-0">
+              <FieldName name={name} field={field} />
+              <HeldMark path={at} />
+            </div>
             <ValueEditor field={field} path={at} value={shared.value} propose={propose} />
           </div>
         );
@@ -153,7 +157,10 @@ function MapEditor({ name, field, value, path, propose, compact }: FieldProps) {
           {shown.map(([id, record]) => (
             <li key={id} className="my-1.5 rounded-small border border-rule">
               <div className="flex items-center justify-between gap-2 border-b border-rule bg-ground pl-4">
-                <span className="truncate font-mono text-xs">{id}</span>
+                <span className="flex min-w-0 items-center gap-2">
+                  <span className="truncate font-mono text-xs">{id}</span>
+                  <HeldMark path={`${path}/${pointerToken(id)}`} />
+                </span>
                 <DropButton id={id} path={path} propose={propose} />
               </div>
               <RecordEditor
@@ -224,10 +231,12 @@ function RecordTable({
             <tr>
               <td className="max-w-36 truncate px-4 py-1.5 font-mono text-xs" title={id}>
                 {id}
+                <HeldMark path={`${path}/${pointerToken(id)}`} />
               </td>
               {columns.map(([name, field]) => (
                 <td key={name} className="min-w-24 px-2 py-1.5">
                   {editor(id, record, name, field)}
+                  <HeldMark path={`${path}/${pointerToken(id)}/${pointerToken(name)}`} />
                 </td>
               ))}
               <td className="px-2 text-right">
@@ -236,7 +245,10 @@ function RecordTable({
             </tr>
             {texts.map(([name, field]) => (
               <tr key={name}>
-                <td className="px-4 pb-2 align-top text-xs text-faint">{name}</td>
+                <td className="px-4 pb-2 align-top text-xs text-faint">
+                  {name}
+                  <HeldMark path={`${path}/${pointerToken(id)}/${pointerToken(name)}`} />
+                </td>
                 <td colSpan={columns.length + 1} className="px-2 pb-2">
                   {editor(id, record, name, field)}
                 </td>

@@ -1,6 +1,8 @@
-import { type Anchor, type Edit, spliceBetween, toScalars, toUnits } from "@rendel/client";
+import { type Anchor, caretOf, type Edit, type Facts, spliceBetween, toScalars, toUnits } from "@rendel/client";
 import { createContext, useContext, useLayoutEffect, useRef, useState } from "react";
-import { INPUT } from "../parts/ui.tsx";
+import type { Charter } from "../api.ts";
+import { Dot, INPUT } from "../parts/ui.tsx";
+import { CompanyContext, caretFact } from "./company.tsx";
 
 /** What a text area asks of the replica whose text it shows. */
 export type Anchoring = {
@@ -27,14 +29,30 @@ export function TextEditor({
   const anchoring = useContext(AnchoringContext);
   const selection = useRef<[Anchor, Anchor]>(undefined);
 
+  const company = useContext(CompanyContext);
+  /** When this text was last held. */
+  const held = useRef(0);
+  /** Others are told where the caret is and, while somebody types, that this text is in use. */
+  const tell = (index: number, isTyping: boolean) => {
+    if (company === undefined) return;
+    const { seat, charter } = company;
+    const fact = caretFact(charter, path);
+    const typing: Facts = isTyping && charter.presence?.fields?.typing?.type === "boolean" ? { typing: true } : {};
+    if (fact !== undefined) seat.say({ [fact]: { at: path, index }, ...typing });
+    if (mayHold(charter, path) && performance.now() - held.current > HOLD_EVERY) {
+      held.current = performance.now();
+      void seat.hold(path);
+    }
+  };
   const release = () => {
     for (const anchor of selection.current ?? []) anchoring?.release(anchor);
     selection.current = undefined;
   };
-  const hold = () => {
+  const hold = (isTyping = false) => {
     release();
     const { current } = area;
     if (current === null || document.activeElement !== current) return;
+    tell(toScalars(current.value, current.selectionEnd), isTyping);
     const [start, end] = [current.selectionStart, current.selectionEnd].map((units) => toScalars(current.value, units));
     const [left, right] = [anchoring?.anchor(path, start ?? 0, true), anchoring?.anchor(path, end ?? 0, true)];
     if (left !== undefined && right !== undefined) selection.current = [left, right];
@@ -65,21 +83,88 @@ export function TextEditor({
     const { current } = area;
     const splice = current === null ? undefined : spliceBetween(value, current.value, current.selectionEnd);
     if (splice !== undefined) propose([{ at: path, op: "splice", ...splice }]);
-    hold();
+    hold(true);
+  };
+  const leave = () => {
+    release();
+    if (company === undefined) return;
+    const { seat, charter } = company;
+    const fact = caretFact(charter, path);
+    if (fact !== undefined) seat.say({ [fact]: null });
+    if (mayHold(charter, path)) seat.letGo(path);
+    held.current = 0;
   };
   return (
-    <textarea
-      ref={area}
-      aria-label={path}
-      rows={2}
-      placeholder="empty"
-      defaultValue={first}
-      className={`${INPUT} field-sizing-content block h-auto max-h-48 min-h-14 resize-none py-1.5 leading-snug`}
-      onInput={(event) => {
-        if (!(event.nativeEvent as InputEvent).isComposing) change();
-      }}
-      onCompositionEnd={change}
-      onBlur={release}
-    />
+    <>
+      <textarea
+        ref={area}
+        aria-label={path}
+        rows={2}
+        placeholder="empty"
+        defaultValue={first}
+        className={`${INPUT} field-sizing-content block h-auto max-h-48 min-h-14 resize-none py-1.5 leading-snug`}
+        onInput={(event) => {
+          if (!(event.nativeEvent as InputEvent).isComposing) change();
+        }}
+        onCompositionEnd={change}
+        onBlur={leave}
+      />
+      <Carets path={path} value={value} />
+    </>
+  );
+}
+
+/** A hold that is in use is renewed this often. */
+const HOLD_EVERY = 5_000;
+
+/** Whether the charter lets this text be held by who writes in it. */
+function mayHold(charter: Charter, path: string): boolean {
+  if (charter.holds === undefined) return false;
+  const fits = (pattern: string) => {
+    const [parts, tokens] = [pattern.split("/"), path.split("/")];
+    const rest = parts.indexOf("**");
+    const same = (part: string, at: number) => part === "*" || part === tokens[at];
+    if (rest >= 0) return tokens.length >= rest && parts.slice(0, rest).every(same);
+    return parts.length === tokens.length && parts.every(same);
+  };
+  return charter.holds.at === undefined || charter.holds.at.some(fits);
+}
+
+/** Who else is in this text, and at which words. */
+function Carets({ path, value }: { path: string; value: string }) {
+  const company = useContext(CompanyContext);
+  if (company === undefined) return null;
+  const { seat, charter } = company;
+  const fact = caretFact(charter, path);
+  const here = seat.roster.flatMap((one) => {
+    const caret =
+      fact === undefined || one.id === seat.you?.id ? undefined : caretOf(seat.presence.get(one.id)?.[fact]);
+    return caret?.at === path ? [{ one, index: seat.shownIndex(path, caret.index) }] : [];
+  });
+  if (fact === undefined) return null;
+  const text = Array.from(value);
+  return (
+    <p className="mt-1 flex min-h-5 flex-wrap gap-x-3 gap-y-1 text-xs text-faint" aria-live="off">
+      {here.map(({ one, index }) => (
+        <span key={one.id} className="inline-flex items-center gap-1.5">
+          <Dot hue={one.hue} />
+          <span className="font-medium text-soft">{one.name}</span>
+          <span className="font-mono whitespace-pre">
+            {text
+              .slice(Math.max(0, index - 8), index)
+              .join("")
+              .replaceAll("\n", " ")}
+            <span aria-hidden style={{ color: `hsl(${one.hue} 45% var(--hue-light))` }}>
+              ┃
+            </span>
+            {text
+              .slice(index, index + 8)
+              .join("")
+              .replaceAll("\n", " ")}
+          </span>
+          {seat.presence.get(one.id)?.typing === true && <span>typing</span>}
+        </span>
+      ))}
+    </p>
   );
 }

@@ -2,8 +2,10 @@ import {
   type Anchor,
   type Change,
   Connection,
+  type Cue,
   claim,
   type Edit,
+  type Facts,
   type Json,
   type Problem,
   type Settled,
@@ -31,6 +33,19 @@ export type Seat = {
   /** `open`, `frozen` or `ended`. */
   session: string | undefined;
   roster: Connection["replica"]["roster"];
+  /** What participants tell of themselves. */
+  presence: Connection["replica"]["presence"];
+  /** What is held, by path. */
+  holds: Connection["replica"]["holds"];
+  /** Own proposals that wait for an outside check. */
+  checking: number;
+  /** The last cue, and when it came. */
+  cue: (Cue & { at: number }) | undefined;
+  say: (facts: Facts) => void;
+  hold: (at: string) => Promise<Problem | undefined>;
+  letGo: (at: string) => void;
+  call: (cue: string) => Promise<Problem | undefined>;
+  shownIndex: (at: string, index: number) => number;
   answers: Answer[];
   updates: Settled[];
   digest: () => string | undefined;
@@ -38,13 +53,15 @@ export type Seat = {
   repaired: { seq: number; reason: string } | undefined;
   /** The last return after an absence. */
   returned: Return | undefined;
-  propose: (edits: Edit[]) => number | undefined;
+  propose: (edits: Edit[], more?: { gesture?: string }) => number | undefined;
   anchor: (at: string, index: number, isLeft: boolean) => Anchor | undefined;
   release: (anchor: Anchor) => void;
   setOffline: (isOffline: boolean) => void;
 };
 
 const KEPT = 200;
+const NOBODY: Seat["presence"] = new Map();
+const NOTHING_HELD: Seat["holds"] = new Map();
 
 /**
  * Enters a session with a token and stays while the page shows it. What is proposed without a connection is kept under `name`
@@ -61,6 +78,7 @@ export function useParticipant(session: string, name: string, token: string | un
   const repaired = useRef<Seat["repaired"]>(undefined);
   const absence = useRef<{ seq: number; unsent: Set<number> }>(undefined);
   const returned = useRef<Return>(undefined);
+  const cue = useRef<Seat["cue"]>(undefined);
 
   useEffect(() => {
     if (token === undefined) return;
@@ -84,6 +102,17 @@ export function useParticipant(session: string, name: string, token: string | un
       if (change.kind === "repaired") repaired.current = change;
       if (change.kind === "settled-away") answer(change.n, { seq: change.seq });
       if (change.kind === "refused") answer(change.n, { problem: change.problem });
+      // Presence comes many times a second: the page is drawn once a frame at most.
+      if (change.kind !== "presence") draw();
+      else frame ??= requestAnimationFrame(drawFrame);
+    };
+    let frame: number | undefined;
+    const drawFrame = () => {
+      frame = undefined;
+      draw();
+    };
+    const cued = (next: Cue) => {
+      cue.current = { ...next, at: Date.now() };
       draw();
     };
     let opened: Connection;
@@ -104,12 +133,19 @@ export function useParticipant(session: string, name: string, token: string | un
     let isShown = true;
     void claim(`${session}/${name}`).then((claimed) => {
       if (!isShown) return claimed.release();
-      opened = new Connection({ server: SERVER, session, token, claim: claimed, events: { changed, standing: stood } });
+      opened = new Connection({
+        server: SERVER,
+        session,
+        token,
+        claim: claimed,
+        events: { changed, standing: stood, cued },
+      });
       connection.current = opened;
       opened.start();
     });
     return () => {
       isShown = false;
+      if (frame !== undefined) cancelAnimationFrame(frame);
       connection.current?.leave();
       connection.current = undefined;
     };
@@ -127,6 +163,15 @@ export function useParticipant(session: string, name: string, token: string | un
     you: replica?.you,
     session: replica?.session?.status,
     roster: replica?.roster ?? [],
+    presence: replica?.presence ?? NOBODY,
+    holds: replica?.holds ?? NOTHING_HELD,
+    checking: replica?.checking.size ?? 0,
+    cue: cue.current,
+    say: (facts) => connection.current?.say(facts),
+    hold: (at) => connection.current?.hold(at) ?? Promise.resolve(undefined),
+    letGo: (at) => void connection.current?.release(at),
+    call: (name) => connection.current?.cue(name) ?? Promise.resolve(undefined),
+    shownIndex: (at, index) => replica?.shownIndex(at, index) ?? index,
     answers: answers.current,
     updates: updates.current,
     digest: () => replica?.digest(),
@@ -134,8 +179,8 @@ export function useParticipant(session: string, name: string, token: string | un
     returned: returned.current,
     anchor: (at, index, isLeft) => connection.current?.replica.anchor(at, index, isLeft),
     release: (anchor) => connection.current?.replica.release(anchor),
-    propose: (edits) => {
-      const n = connection.current?.propose(edits);
+    propose: (edits, more) => {
+      const n = connection.current?.propose(edits, more);
       if (n !== undefined) sent.current.set(n, performance.now());
       return n;
     },

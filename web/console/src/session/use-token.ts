@@ -10,7 +10,7 @@ export function useToken(
 ): { token: string | undefined; error: Error | undefined } {
   const signed = useSigned();
   const read = useCallback(async () => {
-    if (signed.token !== undefined) return { for: "", token: signed.api.bearer };
+    if (signed.token !== undefined) return { for: "", token: signed.token.token };
     if (role === undefined) return undefined;
     const token = await signed.api.token({ session, sub: name.toLowerCase(), name, role });
     return { for: role, token };
