@@ -8,6 +8,7 @@ mod core;
 mod database;
 mod delivery;
 mod load;
+mod people;
 mod plot;
 mod relay;
 mod report;
@@ -37,7 +38,7 @@ enum Command {
         #[arg(long, default_value_t = 5)]
         seconds: u64,
         /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal, late,
-        /// slow, recovery, idle, beat.
+        /// slow, recovery, idle, beat, presence, guards.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -98,6 +99,12 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("beat") {
         delivery::beat(&mut report, time).await?;
+    }
+    if is_wanted("presence") {
+        people::presence(&mut report, time).await?;
+    }
+    if is_wanted("guards") {
+        people::guards(&mut report, time).await?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;

@@ -105,7 +105,26 @@ impl Rendel {
     }
 
     async fn token(&self, session: &str) -> Result<String> {
-        let asked = json!({ "session": session, "sub": "oda", "role": "participant" });
+        self.token_of(session, "oda").await
+    }
+
+    pub(crate) fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// A session, and a token for each of so many participants.
+    pub(crate) async fn people(&self, count: usize, rules: &str) -> Result<(String, Vec<String>)> {
+        let target = self.target_with(Shape { sessions: 1, participants: 1, writers: 0 }, rules).await?;
+        let session = target.sessions.first().context("a session")?.0.clone();
+        let mut tokens = Vec::with_capacity(count);
+        for index in 0..count {
+            tokens.push(self.token_of(&session, &format!("picker-{index}")).await?);
+        }
+        Ok((session, tokens))
+    }
+
+    async fn token_of(&self, session: &str, sub: &str) -> Result<String> {
+        let asked = json!({ "session": session, "sub": sub, "role": "participant" });
         let answer = self.post("/tokens", asked.to_string()).await?;
         Ok(answer["token"].as_str().context("a token is a string")?.to_owned())
     }

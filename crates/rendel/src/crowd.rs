@@ -136,6 +136,7 @@ impl Member {
     }
 
     async fn arrive_on_the_slope(&mut self, role: &str) {
+        self.connection.say(facts(json!({ "caret": null })));
         self.to = (self.random.random_range(4.0..116.0), self.random.random_range(4.0..76.0));
         if let Some(marker) = self.drags.take() {
             self.connection.release(&format!("/markers/{marker}")).await;

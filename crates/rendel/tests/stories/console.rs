@@ -10,7 +10,7 @@ use tempfile::TempDir;
 
 use thirtyfour::prelude::*;
 
-use crate::harness::{Service, free_port, until};
+use crate::harness::{Raw, Service, free_port, until};
 
 /// A browser with a driver of its own; both end with the test.
 struct Browser {
@@ -401,17 +401,189 @@ async fn nothing_is_cut_off_on_a_small_screen_and_a_wrong_key_is_told() {
     browser.find(By::Id("secret")).await.send_keys("k".repeat(64)).await.unwrap();
     browser.press("Sign in").await;
     browser.reads("This is not the service key.").await;
+    let key = browser.find(By::Id("secret")).await;
+    key.clear().await.unwrap();
+    key.send_keys(&service.key).await.unwrap();
+    browser.press("Sign in").await;
+    browser.reads("Sign out").await;
     let pages = ["last-barrel", "pressing-sheet"]
-        .map(|name| [format!("/sessions/{name}"), format!("/sessions/{name}/side-by-side")]);
+        .map(|name| ["", "/side-by-side", "/audit"].map(|page| format!("/sessions/{name}{page}")));
     for path in pages.into_iter().flatten().chain(["/".to_owned()]) {
-        browser
-            .web
-            .execute(&format!("sessionStorage.setItem('rendel.signed', '{}')", service.key), vec![])
-            .await
-            .unwrap();
         browser.web.goto(format!("{}{path}", service.server)).await.unwrap();
-        browser.reads(if path.contains("pressing") { "pressings" } else { "last" }).await;
+        browser.reads(if path.contains("pressing") { "ressing" } else { "last" }).await;
         assert!(browser.fits().await, "{path}");
     }
+    browser.close().await;
+}
+
+impl Browser {
+    /// What a checker of accessibility finds against (WCAG 2 A and AA, and best practices), with the places.
+    async fn faults_of_access(&self) -> Vec<String> {
+        let axe = include_str!("../../../../web/node_modules/axe-core/axe.min.js");
+        self.web.execute(axe, vec![]).await.unwrap();
+        let run = "const done = arguments[0]; axe.run(document).then((found) => done(found.violations.map((one) => \
+                   one.id + ': ' + one.nodes.map((node) => node.target.join(' ')).slice(0, 3).join(' | '))));";
+        let found = self.web.execute_async(run, vec![]).await.unwrap();
+        found.json().as_array().unwrap().iter().map(|one| one.as_str().unwrap().to_owned()).collect()
+    }
+
+    /// Presses keys where the focus is.
+    async fn keys(&self, keys: impl Into<TypingData>) {
+        self.web.active_element().await.unwrap().send_keys(keys).await.unwrap();
+    }
+
+    async fn script(&self, script: &str) -> serde_json::Value {
+        self.web.execute(script, vec![]).await.unwrap().json().clone()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_plan_is_used_by_mouse_and_by_keys_and_shows_where_others_are() {
+    let service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/slope-plan").await;
+    let token = service.token("slope-plan", "mirela", "picker").await;
+    let (mut mirela, _) = Raw::enter(&service, "slope-plan", &token).await;
+    let say = json!({ "type": "presence", "set": { "pointer": { "x": 60, "y": 60 }, "selection": ["ladder-1"] } });
+    mirela.send(&say).await;
+    browser.reads("at 60.0, 60.0 m · has ladder-1").await;
+
+    // By keys: the mark has the focus, arrows move it by a metre, with shift by five.
+    let mark = |id: &str| By::Css(format!("g[role='button'][aria-label^='{id},']"));
+    browser.find(mark("ladder-1")).await;
+    browser.script("document.querySelector(\"g[aria-label^='ladder-1,']\").focus()").await;
+    browser.keys(Key::Right + "").await;
+    browser.keys(Key::Shift + Key::Up).await;
+    until("it stands where the keys put it", async || {
+        (service.state("slope-plan").await["markers"]["ladder-1"]["spot"] == json!({ "x": 31, "y": 29 })).then_some(())
+    })
+    .await;
+    let label = browser.find(mark("ladder-1")).await.attr("aria-label").await.unwrap().unwrap();
+    assert_eq!(label, "ladder-1, ladder, at 31.0, 29.0 m");
+
+    // By mouse: a drag is many updates with one gesture, held meanwhile, and the others see the pointer.
+    let from = browser.find(mark("crates-gate")).await;
+    let actions = browser.web.action_chain().click_and_hold_element(&from);
+    actions.move_by_offset(60, -40).move_by_offset(60, -40).perform().await.unwrap();
+    until("it is held", async || {
+        let who: serde_json::Value = service.get("/v1/sessions/slope-plan/participants").await.json().await.unwrap();
+        (who["holds"][0]["at"] == "/markers/crates-gate").then_some(())
+    })
+    .await;
+    loop {
+        let frame = mirela.next("presence").await;
+        let told = &frame["of"]["console"];
+        if told["pointer"].is_object() && told["selection"] == json!(["crates-gate"]) {
+            break;
+        }
+    }
+    browser.web.action_chain().release().perform().await.unwrap();
+    until("it is free", async || {
+        let who: serde_json::Value = service.get("/v1/sessions/slope-plan/participants").await.json().await.unwrap();
+        who["holds"].as_array().unwrap().is_empty().then_some(())
+    })
+    .await;
+    let journal = service.journal("slope-plan").await;
+    let gestures: std::collections::BTreeSet<_> = journal
+        .iter()
+        .filter(|update| update["effects"][0]["at"] == "/markers/crates-gate/spot")
+        .map(|update| update["gesture"].to_string())
+        .collect();
+    assert_eq!(gestures.len(), 1, "{journal:?}");
+    // Zoomed in, a place is the same place.
+    browser.press("Zoom in").await;
+    browser.script("document.querySelector(\"g[aria-label^='ladder-2,']\").focus()").await;
+    browser.keys(Key::Left + "").await;
+    until("a metre is a metre at any zoom", async || {
+        (service.state("slope-plan").await["markers"]["ladder-2"]["spot"]["x"] == json!(70)).then_some(())
+    })
+    .await;
+    browser.press("Show all of it").await;
+    browser.picture("plan").await;
+    assert_eq!(browser.faults_of_access().await, Vec::<String>::new());
+    assert!(browser.fits().await);
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_invited_guest_takes_part_under_any_name_and_is_removed_again() {
+    let service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/slope-plan").await;
+    browser.reads("Nobody is invited").await;
+    browser.press("Invite").await;
+    let link = browser.find(By::Css("p .select-all")).await.text().await.unwrap();
+    // The page is not signed in by anything that it could read itself.
+    let kept = "return [document.cookie, ...Object.values(localStorage), ...Object.values(sessionStorage)].join()";
+    assert!(!browser.script(kept).await.as_str().unwrap().contains(&service.key));
+    browser.web.refresh().await.unwrap();
+    browser.reads("Sign out").await;
+
+    let guest = Browser::open(390, 844).await;
+    guest.web.goto(&link).await.unwrap();
+    let name = "<img src=x onerror=\"document.title='taken over'\">";
+    guest.find(By::Id("name")).await.send_keys(name).await.unwrap();
+    guest.picture("join").await;
+    guest.press("Take part").await;
+    guest.reads("South slope plan").await;
+    guest.reads(name).await;
+    assert!(guest.fits().await);
+    browser.reads(name).await;
+    assert_eq!(browser.script("return document.querySelectorAll('main img').length").await, json!(0));
+    assert_ne!(browser.web.title().await.unwrap(), "taken over");
+    browser.find(By::Css("[aria-label^='Remove <img']")).await.click().await.unwrap();
+    browser.reads("Every tab of theirs is let go of").await;
+    assert_eq!(browser.faults_of_access().await, Vec::<String>::new());
+    browser.find(By::XPath("//*[@role='alertdialog']//button[.='Remove']")).await.click().await.unwrap();
+    guest.reads("You were removed from this session").await;
+    guest.close().await;
+
+    browser.press("Freeze").await;
+    browser.reads("This session is frozen").await;
+    browser.press("Thaw").await;
+    browser.web.goto(format!("{}/sessions/slope-plan/audit", service.server)).await.unwrap();
+    for words in ["came by an invitation", "removed", "froze", "thawed", "invited"] {
+        browser.reads(words).await;
+    }
+    browser.picture("audit").await;
+    assert_eq!(browser.faults_of_access().await, Vec::<String>::new());
+    browser.press("Sign out").await;
+    browser.reads("Look into your sessions").await;
+    browser.web.refresh().await.unwrap();
+    browser.reads("Look into your sessions").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn side_by_side_each_role_has_its_own_view_by_keyboard_alone() {
+    let service = Service::start().await;
+    service.open_demo("last-barrel").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/last-barrel/side-by-side").await;
+    browser.reads("All 3 replicas are equal at #0").await;
+    browser.reads("Hidden from them, and never sent:").await;
+    // Tobin becomes a bidder: by keys alone, from the top of the page on.
+    let role = "[aria-label='Role of Tobin']";
+    for _ in 0..60 {
+        browser.keys(Key::Tab + "").await;
+        let reached = browser.script(&format!("return document.activeElement.matches(\"{role}\")")).await;
+        if reached == json!(true) {
+            break;
+        }
+    }
+    browser.keys(Key::Enter + "").await;
+    browser.find(By::XPath("//*[@role='option'][.='as bidder']")).await;
+    browser.keys(Key::Down + "").await;
+    browser.keys(Key::Enter + "").await;
+    browser.reads("All 3 replicas are equal at #0, each in what its role sees").await;
+    let reserve = By::Css("section[aria-label='Pane 2, Tobin'] [aria-label='/reserve']");
+    until("the reserve is not in the bidder's pane", async || {
+        browser.web.find(reserve.clone()).await.is_err().then_some(())
+    })
+    .await;
+    browser.picture("roles").await;
+    assert_eq!(browser.faults_of_access().await, Vec::<String>::new());
     browser.close().await;
 }

@@ -46,7 +46,7 @@ export function SideBySidePage({ id }: { id: string }) {
         charter.error === undefined && <Waiting>Waiting for the session …</Waiting>
       ) : (
         <>
-          <Thread session={id} seats={seats} expected={count} />
+          <Thread session={id} charter={charter.value} seats={seats} expected={count} />
           <CollidePanel charter={charter.value} seats={seats} />
           <div
             className="grid flex-1 items-start gap-3 sm:grid-cols-2 data-[count='3']:lg:grid-cols-3 data-[count='4']:xl:grid-cols-4"

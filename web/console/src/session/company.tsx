@@ -22,10 +22,12 @@ export function doing(facts: Facts | undefined, charter: Charter | undefined): s
     const unit = charter?.surfaces?.[charter.presence?.fields?.[name]?.surface ?? ""]?.unit ?? "";
     if (point !== undefined) return `at ${point.x.toFixed(1)}, ${point.y.toFixed(1)} ${unit}`.trim();
     if (value === true) return name;
+    if (typeof value === "string" && Object.values(facts ?? {}).some((other) => caretOf(other)?.at === value))
+      return "";
     if (Array.isArray(value)) return `has ${value.join(", ")}`;
     return typeof value === "string" ? `${name} ${value}` : `${name} ${JSON.stringify(value)}`;
   });
-  return words.join(" · ");
+  return words.filter((word) => word !== "").join(" · ");
 }
 
 /** The hold that covers a path, by somebody else. */

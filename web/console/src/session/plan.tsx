@@ -144,7 +144,29 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
   return (
     <Panel
       title={charter.title ?? charter.charter}
-      aside={`${counted(marks.length, "mark")} on ${width} × ${height} ${surface.unit}`}
+      aside={
+        <span className="flex items-center gap-3">
+          <span className="hidden sm:inline">
+            {counted(marks.length, "mark")} on {width} × {height} {surface.unit}
+          </span>
+          <span className="flex gap-1">
+            <Button tone="quiet" aria-label="Zoom in" className="h-7 w-7 px-0" onClick={() => zoom(1.4)}>
+              +
+            </Button>
+            <Button tone="quiet" aria-label="Zoom out" className="h-7 w-7 px-0" onClick={() => zoom(1 / 1.4)}>
+              −
+            </Button>
+            <Button
+              tone="quiet"
+              aria-label="Show all of it"
+              className="h-7 px-2"
+              onClick={() => setView({ x: 0, y: 0, scale: 1 })}
+            >
+              all
+            </Button>
+          </span>
+        </span>
+      }
     >
       <div className="relative">
         {/* biome-ignore lint/a11y/useSemanticElements: an SVG groups its marks itself */}
@@ -217,17 +239,6 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
               />
             ))}
         </svg>
-        <div className="absolute right-3 bottom-3 flex gap-1">
-          <Button aria-label="Zoom in" className="w-8 px-0" onClick={() => zoom(1.4)}>
-            +
-          </Button>
-          <Button aria-label="Zoom out" className="w-8 px-0" onClick={() => zoom(1 / 1.4)}>
-            −
-          </Button>
-          <Button aria-label="Show all of it" onClick={() => setView({ x: 0, y: 0, scale: 1 })}>
-            all
-          </Button>
-        </div>
       </div>
     </Panel>
   );
@@ -337,18 +348,18 @@ function Pointer({ one, at, unit }: { one: Participant; at: Point | undefined; u
   }, [x, y, unit]);
   if (at === undefined) return null;
   const colour = `hsl(${one.hue} 45% var(--hue-light))`;
-  const wide = 14 + one.name.length * 6.6;
   return (
     <g ref={shape} aria-hidden className="pointer-events-none">
-      <path
-        d="M0 0 L4.5 13 L7.5 7.5 L13 4.5 Z"
+      <circle r={9} fill={colour} fillOpacity={0.2} />
+      <circle r={3.5} fill={colour} className="stroke-sheet" strokeWidth={1} />
+      <text
+        x={12}
+        y={4}
         fill={colour}
-        className="stroke-sheet"
-        strokeWidth={1}
-        strokeLinejoin="round"
-      />
-      <rect x={11} y={9} width={wide} height={17} rx={3} fill={colour} />
-      <text x={18} y={21} className="fill-sheet text-[11px] font-medium">
+        className="stroke-sheet text-[12px] font-semibold"
+        strokeWidth={3}
+        style={{ paintOrder: "stroke" }}
+      >
         {one.name}
       </text>
     </g>

@@ -17,7 +17,7 @@ export function RosterList({ session, seat, charter }: { session: string; seat: 
       {seat.roster.map((here) => {
         const words = here.away === true ? "away" : doing(seat.presence.get(here.id), charter);
         return (
-          <li key={here.id} className="group grid grid-cols-[1fr_auto] items-center gap-x-2 px-4 py-1">
+          <li key={here.id} className="grid min-h-12 grid-cols-[1fr_auto] items-center gap-x-2 px-4 py-1">
             <span className={`flex min-w-0 items-center gap-2 ${here.away === true ? "opacity-60" : ""}`}>
               <Dot hue={here.hue} />
               <span className="truncate font-medium">{here.name}</span>
@@ -64,7 +64,7 @@ function Remove({ session, id, name }: { session: string; id: string; name: stri
   return (
     <AlertDialog.Root open={isOpen} onOpenChange={setIsOpen}>
       <AlertDialog.Trigger asChild>
-        <Button tone="danger" className="h-6 px-1.5 text-xs" aria-label={`Remove ${name}`}>
+        <Button tone="quiet" className="h-5 px-1 text-xs text-faint hover:text-brick" aria-label={`Remove ${name}`}>
           Remove
         </Button>
       </AlertDialog.Trigger>

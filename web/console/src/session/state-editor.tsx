@@ -1,9 +1,9 @@
 import type { Edit, Json } from "@rendel/client";
-import { useState } from "react";
+import { useContext, useState } from "react";
 import type { Charter, Field, Fields } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";
 import { useNarrow } from "../parts/use-narrow.ts";
-import { HeldMark } from "./company.tsx";
+import { CompanyContext, HeldMark } from "./company.tsx";
 import { CounterEditor, ReferenceEditor, RegisterEditor, SetEditor } from "./field-editors.tsx";
 import { ListEditor } from "./list-editor.tsx";
 import { isMembers, member, pointerToken } from "./pointer.ts";
@@ -46,9 +46,13 @@ function RecordEditor({
   propose: Propose;
   compact: boolean;
 }) {
+  const company = useContext(CompanyContext);
+  // Of a role that sees a part, what is not there is hidden.
+  const isPartial = company?.charter.roles?.[company.seat.you?.role ?? ""]?.see !== undefined;
+  const shown = Object.entries(fields).filter(([name]) => !isPartial || (isMembers(value) && name in value));
   return (
     <div className="@container flex flex-col">
-      {Object.entries(fields).map(([name, field]) => {
+      {shown.map(([name, field]) => {
         const at = `${path}/${pointerToken(name)}`;
         const shared = { field, value: member(value, name), path: at, propose, compact };
         if (field.kind === "map") return <MapEditor {...shared} key={name} name={name} />;
@@ -223,7 +227,9 @@ function RecordTable({
                 )}
               </th>
             ))}
-            <th />
+            <th className="px-2">
+              <span className="sr-only">what can be done</span>
+            </th>
           </tr>
         </thead>
         {records.map(([id, record]) => (

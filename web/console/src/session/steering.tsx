@@ -102,7 +102,7 @@ function Invitations({ session, roles }: { session: string; roles: string[] }) {
         {list.map((one) => (
           <li key={one.id} className="grid grid-cols-[1fr_auto_auto] items-center gap-3 px-4 py-0.5">
             <span className="truncate">
-              as {one.role} <span className="text-xs text-faint">until {one.until.slice(0, 16).replace("T", " ")}</span>
+              as {one.role} <span className="text-xs text-faint">until {one.until.slice(5, 16).replace("T", " ")}</span>
             </span>
             <span className="num text-xs text-faint" title="used, of how many">
               {one.used} of {one.uses}

@@ -1,16 +1,36 @@
 import { digest, type Json } from "@rendel/client";
 import { useEffect, useState } from "react";
+import type { Charter } from "../api.ts";
 import { useSigned } from "../auth.tsx";
 import { Dot } from "../parts/ui.tsx";
 import type { PaneReport } from "./pane.tsx";
 
-type Bead = { name: string; hue: number; seq: number | undefined; digest: string | undefined };
+type Bead = {
+  name: string;
+  hue: number;
+  seq: number | undefined;
+  digest: string | undefined;
+  /** What it is shown of the state: only those that are shown the same can be compared. */
+  sees: string;
+};
 
 /**
  * Whether all replicas are equal: by their digests at the same `seq`, never by looks. Each is a bead on a thread that
  * holds where they agree. The newcomer is who would arrive now: the state over HTTP.
  */
-export function Thread({ session, seats, expected }: { session: string; seats: PaneReport[]; expected: number }) {
+export function Thread({
+  session,
+  charter,
+  seats,
+  expected,
+}: {
+  session: string;
+  charter: Charter;
+  seats: PaneReport[];
+  expected: number;
+}) {
+  const { token } = useSigned();
+  const sees = (role: string | undefined) => JSON.stringify(charter.roles?.[role ?? ""]?.see ?? "all");
   const newest = Math.max(0, ...seats.map(({ seat }) => seat.seq));
   const newcomer = useNewcomer(session, newest, seats.length > 0);
   const beads: Bead[] = [
@@ -19,12 +39,14 @@ export function Thread({ session, seats, expected }: { session: string; seats: P
       hue: seat.you?.hue ?? 90,
       seq: seat.you === undefined ? undefined : seat.seq,
       digest: seat.digest(),
+      sees: sees(seat.you?.role),
     })),
     {
       name: "a newcomer",
       hue: 90,
       seq: newcomer?.seq,
       digest: newcomer === undefined ? undefined : digest(newcomer.state),
+      sees: sees(token?.role),
     },
   ];
   const { tone, words } = judge(beads, expected + 1);
@@ -73,18 +95,19 @@ function judge(beads: Bead[], expected: number): { tone: "leaf" | "amber" | "bri
     return { tone: "plain", words: `Waiting for ${expected - known.length} of ${expected} replicas` };
   const newest = Math.max(...known.map((bead) => bead.seq ?? 0));
   const late = known.filter((bead) => bead.seq !== newest);
-  const bySeq = new Map<number, Set<string>>();
+  const comparable = new Map<string, Set<string>>();
   for (const bead of known) {
-    const at = bead.seq ?? 0;
-    bySeq.set(at, (bySeq.get(at) ?? new Set()).add(bead.digest ?? ""));
+    const at = `${bead.seq} ${bead.sees}`;
+    comparable.set(at, (comparable.get(at) ?? new Set()).add(bead.digest ?? ""));
   }
-  if ([...bySeq.values()].some((digests) => digests.size > 1))
+  if ([...comparable.values()].some((digests) => digests.size > 1))
     return { tone: "brick", words: `Replicas at the same place differ at #${newest}` };
   if (late.length > 0) {
     const behind = late.map((bead) => `${bead.name} by ${newest - (bead.seq ?? 0)}`).join(", ");
     return { tone: "amber", words: `Behind #${newest}: ${behind}. Equal where they can be compared` };
   }
-  return { tone: "leaf", words: `All ${known.length} replicas are equal at #${newest}` };
+  const parts = new Set(known.map((bead) => bead.sees)).size > 1 ? ", each in what its role sees" : "";
+  return { tone: "leaf", words: `All ${known.length} replicas are equal at #${newest}${parts}` };
 }
 
 /** The state that somebody who arrives now would get, read anew after each update. */
