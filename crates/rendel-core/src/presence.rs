@@ -86,13 +86,10 @@ impl Presence {
         for (who, person) in &mut self.people {
             let before = person.len();
             let mut has_lost = false;
-            person.retain(|name, said| {
-                let kept = match charter.presence.selects(name) {
-                    Some(map) => keep_selected(map, &mut said.value, &update.effects, &mut has_lost),
-                    None if charter.presence.is_caret(name) => keep_caret(&mut said.value, &update.effects),
-                    None => true,
-                };
-                kept
+            person.retain(|name, said| match charter.presence.selects(name) {
+                Some(map) => keep_selected(map, &mut said.value, &update.effects, &mut has_lost),
+                None if charter.presence.is_caret(name) => keep_caret(&mut said.value, &update.effects),
+                None => true,
             });
             if has_lost || person.len() < before {
                 self.changed.insert(who.clone());
@@ -256,7 +253,7 @@ initial = "the north rows"
     }
 
     fn facts(value: Value) -> Facts {
-        value.as_object().cloned().unwrap()
+        serde_json::from_value(value).unwrap()
     }
 
     fn settle(sequencer: &mut Sequencer, n: u64, edit: Edit) -> Settled {

@@ -197,7 +197,7 @@ impl Member {
 }
 
 fn facts(value: Value) -> Facts {
-    value.as_object().cloned().unwrap_or_default()
+    if let Value::Object(facts) = value { facts } else { Facts::new() }
 }
 
 /// To the centimetre.

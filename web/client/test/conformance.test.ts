@@ -2,7 +2,15 @@ import { readdirSync, readFileSync } from "node:fs";
 import { encode } from "cborg";
 import { describe, expect, test } from "vitest";
 import { CBOR_CODEC } from "../src/cbor.ts";
-import { type Anchor, type Edit, type FromService, Replica } from "../src/index.ts";
+import {
+  type Anchor,
+  type Edit,
+  type Effect,
+  type Facts,
+  type FromService,
+  followCarets,
+  Replica,
+} from "../src/index.ts";
 
 type Step =
   | { receive: FromService; sends?: unknown[] }
@@ -14,6 +22,7 @@ type File = {
   client: string;
   cases: { name: string; steps: Step[] }[];
   vectors?: { json: unknown; cbor: string }[];
+  followed?: { name: string; facts: Facts; effects: Effect[]; then: Facts }[];
 };
 
 const folder = new URL("../../../conformance/", import.meta.url);
@@ -28,6 +37,12 @@ test("frames in CBOR are read from these bytes", () => {
   expect(vectors.length).toBeGreaterThan(3);
   for (const { json, cbor } of vectors)
     expect(CBOR_CODEC.decode(new Uint8Array(Buffer.from(cbor, "hex")).buffer)).toEqual(json);
+});
+
+test("facts of presence follow their texts", () => {
+  const cases = files.flatMap((file) => file.followed ?? []);
+  expect(cases.length).toBeGreaterThan(5);
+  for (const { name, facts, effects, then } of cases) expect(followCarets(facts, effects), name).toEqual(then);
 });
 
 for (const file of files.filter((file) => file.cases.length > 0)) {

@@ -11,7 +11,7 @@ use std::fs;
 use std::path::PathBuf;
 
 use rendel_client::{Change, Replica};
-use rendel_core::Edit;
+use rendel_core::{Edit, Facts, follow_carets};
 use rendel_wire::{FromParticipant, FromService, decode_cbor, encode_cbor};
 use serde_json::{Value, json};
 
@@ -91,6 +91,19 @@ fn frames_in_cbor_are_these_bytes() {
         assert_eq!(encoded, bytes, "{}", vector["json"]);
     }
     assert!(file["vectors"].as_array().unwrap().len() > 3);
+}
+
+#[test]
+fn facts_of_presence_follow_their_texts() {
+    let file = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../conformance/presence.json");
+    let file: Value = serde_json::from_slice(&fs::read(file).unwrap()).unwrap();
+    for case in file["followed"].as_array().unwrap() {
+        let mut facts: Facts = serde_json::from_value(case["facts"].clone()).unwrap();
+        let effects: Vec<Edit> = serde_json::from_value(case["effects"].clone()).unwrap();
+        follow_carets(&mut facts, &effects);
+        assert_eq!(json!(facts), case["then"], "{}", case["name"]);
+    }
+    assert!(file["followed"].as_array().unwrap().len() > 5);
 }
 
 fn run(case: &Value, client: &Value, read: fn(&Value) -> FromService) {

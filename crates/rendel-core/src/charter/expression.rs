@@ -11,7 +11,7 @@ use std::sync::{Arc, LazyLock};
 
 use cel::common::ast::{CallExpr, Expr, IdedExpr, LiteralValue, SelectExpr, operators};
 use cel::common::types::CelDouble;
-use cel::objects::Value as Cel;
+use cel::objects::{Key, Map as CelMap, Value as Cel};
 use cel::parser::Parser;
 use cel::{Context, Env};
 use serde_json::Value;
@@ -234,8 +234,8 @@ fn to_cel(value: &Value) -> Cel {
         Value::String(text) => Cel::String(Arc::new(text.clone())),
         Value::Array(items) => Cel::List(Arc::new(items.iter().map(to_cel).collect())),
         Value::Object(members) => {
-            let members = members.iter().map(|(name, value)| (name.clone(), to_cel(value)));
-            Cel::Map(members.collect::<std::collections::HashMap<String, Cel>>().into())
+            let members = members.iter().map(|(name, value)| (Key::from(name.clone()), to_cel(value)));
+            Cel::Map(CelMap { map: Arc::new(members.collect()) })
         }
     }
 }

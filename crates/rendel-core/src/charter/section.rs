@@ -466,13 +466,13 @@ impl<'a> Section<'a> {
     /// Reports members that an expression reads and that nothing declares: it would never have an answer.
     pub(super) fn check_reads(&self, key: &str, expression: &Expression, fields: &Fields, at: &Pattern) {
         let span = self.table.get(key).and_then(Item::span);
-        self.check_reads_at(span, self.inner_path(key), expression, fields, at);
+        self.check_reads_at(span.as_ref(), &self.inner_path(key), expression, fields, at);
     }
 
     fn check_reads_at(
         &self,
-        span: Option<Range<usize>>,
-        path: String,
+        span: Option<&Range<usize>>,
+        path: &str,
         expression: &Expression,
         fields: &Fields,
         at: &Pattern,
@@ -489,7 +489,7 @@ impl<'a> Section<'a> {
                 _ => None,
             };
             let report = |says: String, expected: String, meant: Option<String>| {
-                self.report(span.clone(), path.clone(), &says, &expected, meant);
+                self.report(span.cloned(), path.to_owned(), &says, &expected, meant);
             };
             match (name.as_str(), member, declared) {
                 ("state", None, _) => {
@@ -597,7 +597,7 @@ impl<'a> Section<'a> {
                 }
             };
             if let Some(condition) = &condition {
-                self.check_reads_at(item.span(), path, condition, fields, &pattern);
+                self.check_reads_at(item.span().as_ref(), &path, condition, fields, &pattern);
             }
             grants.push(Grant { pattern, condition, line: place(self.source, item.span()).0 });
         }

@@ -361,9 +361,9 @@ kind = "list"
 kind = "text"
 "#;
 
-    fn seen(role: &str, effect: Edit) -> Option<Edit> {
+    fn seen(role: &str, effect: &Edit) -> Option<Edit> {
         let charter = Charter::parse(CHARTER).unwrap();
-        charter.sight(role).effect(&charter.fields, &effect)
+        charter.sight(role).effect(&charter.fields, effect)
     }
 
     #[test]
@@ -391,10 +391,10 @@ kind = "text"
     fn an_effect_is_shown_whole_in_part_or_not_at_all() {
         let put = Edit::new("/offers", "put").with("id", "o1").with("value", json!({ "amount": 5, "limit": 9 }));
         let part = Edit::new("/offers", "put").with("id", "o1").with("value", json!({ "amount": 5 }));
-        assert_eq!(seen("but", put.clone()), Some(part.clone()));
-        assert_eq!(seen("only", put.clone()), Some(part));
-        assert_eq!(seen("gone", put.clone()), None);
-        assert_eq!(seen("all", put.clone()), Some(put));
+        assert_eq!(seen("but", &put), Some(part.clone()));
+        assert_eq!(seen("only", &put), Some(part));
+        assert_eq!(seen("gone", &put), None);
+        assert_eq!(seen("all", &put), Some(put));
         for (role, at, op, is_shown) in [
             ("but", "/offers/o1/limit", "set", false),
             ("but", "/offers/o1/amount", "set", true),
@@ -406,10 +406,10 @@ kind = "text"
             ("only", "/offers/o1/talks", "insert", false),
             ("only", "/nothing", "set", false),
         ] {
-            assert_eq!(seen(role, Edit::new(at, op)).is_some(), is_shown, "{role} {at} {op}");
+            assert_eq!(seen(role, &Edit::new(at, op)).is_some(), is_shown, "{role} {at} {op}");
         }
         let reset = Edit::new("", RESET).with("value", json!({ "title": "x", "ledger": {} }));
-        assert_eq!(seen("but", reset).unwrap().arg("value"), Some(&json!({ "title": "x" })));
+        assert_eq!(seen("but", &reset).unwrap().arg("value"), Some(&json!({ "title": "x" })));
     }
 
     #[test]

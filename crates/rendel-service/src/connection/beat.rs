@@ -1,7 +1,9 @@
 //! Presence on its way to a connection: the newest of each participant, and nothing older.
 
 use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
+use std::time::{Duration, Instant};
 
 use rendel_core::Facts;
 use rendel_wire::{FromService, PresenceFrame};
@@ -13,16 +15,52 @@ use super::outbound::Frame;
 pub(crate) struct Beat {
     of: BTreeMap<String, Option<Facts>>,
     frame: OnceLock<Arc<Frame>>,
+    told: Instant,
+    /// How many connections it is put to.
+    put: usize,
+    taken: AtomicUsize,
+    /// How long it took until most connections had it.
+    spread: OnceLock<Duration>,
 }
 
+/// A beat rests this many times as long as it took to tell it, so that presence leaves most of the machine to updates.
+const REST: u32 = 6;
+
+/// A beat that most connections have not taken after this long holds up the next no more.
+const LONGEST: Duration = Duration::from_secs(1);
+
 impl Beat {
-    pub(crate) fn new(of: BTreeMap<String, Option<Facts>>) -> Self {
-        Self { of, frame: OnceLock::new() }
+    pub(crate) fn new(of: BTreeMap<String, Option<Facts>>, put: usize) -> Self {
+        Self {
+            of,
+            frame: OnceLock::new(),
+            told: Instant::now(),
+            put,
+            taken: AtomicUsize::new(0),
+            spread: OnceLock::new(),
+        }
     }
 
-    pub(super) fn frame(&self) -> Arc<Frame> {
+    /// How long the next beat waits: as long as this one is on its way, and a rest in proportion to that way.
+    pub(crate) fn rest(&self, now: Instant) -> Duration {
+        let since = now.saturating_duration_since(self.told);
+        match self.spread.get() {
+            Some(spread) => (*spread * REST).min(LONGEST).saturating_sub(since),
+            None if self.put == 0 || since >= LONGEST => Duration::ZERO,
+            None => since.max(Duration::from_millis(1)),
+        }
+    }
+
+    fn frame(&self) -> Arc<Frame> {
         let encode = || Frame::new(FromService::Presence(PresenceFrame { of: self.of.clone() }).encode());
         self.frame.get_or_init(encode).clone()
+    }
+
+    fn note_taken(&self) {
+        let taken = self.taken.fetch_add(1, Ordering::Relaxed) + 1;
+        if taken * 4 >= self.put * 3 {
+            self.spread.get_or_init(|| self.told.elapsed());
+        }
     }
 }
 
@@ -53,7 +91,10 @@ impl Newest {
     pub(super) fn take(&mut self) -> Option<Arc<Frame>> {
         let frame = match &self.0[..] {
             [] => return None,
-            [one] => one.frame(),
+            [one] => {
+                one.note_taken();
+                one.frame()
+            }
             _ => self.together().frame(),
         };
         self.0.clear();
@@ -62,8 +103,9 @@ impl Newest {
 
     fn together(&self) -> Beat {
         let mut of = BTreeMap::new();
+        self.0.iter().for_each(|beat| beat.note_taken());
         self.0.iter().for_each(|beat| of.extend(beat.of.iter().map(|(who, facts)| (who.clone(), facts.clone()))));
-        Beat::new(of)
+        Beat::new(of, 0)
     }
 }
 
@@ -74,7 +116,7 @@ mod tests {
 
     fn beat(who: &str, x: u64) -> Arc<Beat> {
         let facts = json!({ "pointer": { "x": x } }).as_object().cloned();
-        Arc::new(Beat::new(BTreeMap::from([(who.to_owned(), facts)])))
+        Arc::new(Beat::new(BTreeMap::from([(who.to_owned(), facts)]), 4))
     }
 
     #[test]
@@ -94,5 +136,23 @@ mod tests {
         let one = beat("oda", 1);
         newest.put(&one);
         assert!(Arc::ptr_eq(&newest.take().unwrap(), &one.frame()), "who keeps up shares the encoding");
+    }
+
+    #[test]
+    fn a_beat_rests_in_proportion_to_its_way() {
+        let beat = beat("oda", 1);
+        let told = beat.told;
+        let after = |ms: u64| told + Duration::from_millis(ms);
+        assert_eq!(beat.rest(after(30)), Duration::from_millis(30), "on its way still");
+        assert_eq!(beat.rest(after(1_000)), Duration::ZERO, "whoever has not taken it by then is not waited for");
+        beat.note_taken();
+        beat.note_taken();
+        assert!(beat.spread.get().is_none(), "half of them have it");
+        beat.note_taken();
+        let spread = *beat.spread.get().unwrap();
+        assert_eq!(beat.rest(told + spread), spread * REST - spread);
+        assert_eq!(beat.rest(told + spread * REST), Duration::ZERO);
+        beat.note_taken();
+        assert_eq!(beat.spread.get(), Some(&spread), "the last one changes nothing");
     }
 }

@@ -12,7 +12,7 @@ use tokio::time::Instant;
 
 use super::audience::AudienceId;
 use super::roster::absorb;
-use super::task::{Output, Task};
+use super::task::{Member, Output, Task};
 use super::{Act, ConnectionId};
 use crate::app::now_ms;
 use crate::auth::Identity;
@@ -62,24 +62,34 @@ impl Task {
     }
 
     pub(super) fn show_presence(&mut self) {
+        let now = Instant::now();
+        // Under load presence is told less often, and what waits is the newest; updates do not wait for it.
+        let rest = self.last_beats.iter().map(|beat| beat.rest(now.into_std())).max().unwrap_or_default();
+        if !rest.is_zero() {
+            self.presence_beat = Some(now + rest);
+            return;
+        }
         self.presence_beat = None;
-        self.last_presence = Instant::now();
+        self.last_presence = now;
+        self.last_beats.clear();
         let changed = self.presence.poll_changed();
         for audience in 0..self.audiences.all.len() {
             let sight = &self.audiences.all[audience].sight;
-            let is_here = self.members.values().any(|member| member.audience == audience);
-            if !is_here {
+            // Nobody needs to hear what they said themselves.
+            let is_told = |member: &&Member| {
+                member.is_welcome
+                    && member.audience == audience
+                    && (changed.len() > 1 || !changed.contains(&member.who.id))
+            };
+            let told: Vec<&Member> = self.members.values().filter(is_told).collect();
+            if told.is_empty() {
                 continue;
             }
             let facts = |who: &String| (who.clone(), self.presence.facts(&self.charter, sight, who));
-            let beat = Arc::new(Beat::new(changed.iter().map(facts).collect()));
-            for member in self.members.values().filter(|member| member.is_welcome && member.audience == audience) {
-                // Nobody needs to hear what they said themselves.
-                if changed.len() > 1 || !changed.contains(&member.who.id) {
-                    member.outbound.put_presence(&beat);
-                    self.app.metrics.presence.inc();
-                }
-            }
+            let beat = Arc::new(Beat::new(changed.iter().map(facts).collect(), told.len()));
+            told.iter().for_each(|member| member.outbound.put_presence(&beat));
+            self.app.metrics.presence.inc_by(told.len() as u64);
+            self.last_beats.push(beat);
         }
     }
 

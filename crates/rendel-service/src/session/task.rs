@@ -30,7 +30,7 @@ use super::roster::Present;
 use super::{Answered, Ask, ConnectionId, Figures, Rate, Reading, SessionHandle, WayIn};
 use crate::app::App;
 use crate::auth::Identity;
-use crate::connection::{Arrival, Beginning, Frame, Outbound};
+use crate::connection::{Arrival, Beat, Beginning, Frame, Outbound};
 use crate::failure::{from_store, shutting_down, unavailable};
 
 /// Asks that are taken out of the mailbox at one time.
@@ -76,6 +76,8 @@ pub(super) struct Task {
     /// What people tell of themselves, and when that was last told and is told next.
     pub(super) presence: Presence,
     pub(super) last_presence: Instant,
+    /// What was told of presence last, by audience.
+    pub(super) last_beats: Vec<Arc<Beat>>,
     pub(super) presence_beat: Option<Instant>,
     pub(super) holds: Holds,
     pub(super) cue_rates: CueRates,
@@ -229,6 +231,7 @@ impl Task {
             digests: Digests::default(),
             presence: Presence::default(),
             last_presence: Instant::now(),
+            last_beats: Vec::new(),
             presence_beat: None,
             holds: Holds::default(),
             removals: removals.collect(),

@@ -76,29 +76,29 @@ impl Watch {
 
     fn take(&mut self, event: Event) {
         match event {
-            Event::Changed(Change::Settled(update)) => self.say(update_in_words(&update, None)),
+            Event::Changed(Change::Settled(update)) => self.say(&update_in_words(&update, None)),
             Event::Changed(Change::Welcomed) => self.why.clear(),
             Event::Changed(Change::Roster(change)) => {
-                change.joined.iter().for_each(|one| self.say(format!("+ {} ({}) is here", one.name, one.role)));
+                change.joined.iter().for_each(|one| self.say(&format!("+ {} ({}) is here", one.name, one.role)));
                 for left in &change.left {
                     let why = serde_json::to_value(left.why).unwrap_or_default();
-                    self.say(format!("- {} is gone ({})", left.id, why.as_str().unwrap_or_default()));
+                    self.say(&format!("- {} is gone ({})", left.id, why.as_str().unwrap_or_default()));
                 }
             }
             Event::Changed(Change::Status(change)) => {
-                self.say(format!("the session is {}, by {}", change.status, change.by))
+                self.say(&format!("the session is {}, by {}", change.status, change.by));
             }
             Event::Changed(Change::Holds(change)) => {
-                change.taken.iter().for_each(|hold| self.say(format!("{} holds {}", hold.by, hold.at)));
-                change.freed.iter().for_each(|at| self.say(format!("{at} is free")));
+                change.taken.iter().for_each(|hold| self.say(&format!("{} holds {}", hold.by, hold.at)));
+                change.freed.iter().for_each(|at| self.say(&format!("{at} is free")));
             }
-            Event::Cued(cue) => self.say(format!("{} calls: {}", cue.by, cue.name)),
+            Event::Cued(cue) => self.say(&format!("{} calls: {}", cue.by, cue.name)),
             Event::Away { why, .. } => self.why = why,
             _ => {}
         }
     }
 
-    fn say(&mut self, words: String) {
+    fn say(&mut self, words: &str) {
         self.tail.extend(words.lines().map(|line| line.chars().filter(|one| !one.is_control()).collect()));
         while self.tail.len() > TAIL {
             self.tail.pop_front();
