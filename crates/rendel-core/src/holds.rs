@@ -72,7 +72,7 @@ impl Holds {
             let detail = format!("The charter's [holds] does not let {path} be held.");
             return Err(Problem::new(ProblemKind::NotAllowed, detail).at(path));
         }
-        let in_the_way: Vec<Path> = self.others(&actor.id, path).map(|(path, _)| path.clone()).collect();
+        let in_the_way: Vec<Path> = self.of_somebody_else(&actor.id, path).map(|(path, _)| path.clone()).collect();
         if let (Some(first), false) = (in_the_way.first(), takes_over) {
             return Err(self.held_problem(first, path));
         }
@@ -162,12 +162,12 @@ impl Holds {
         paths.into_iter().find_map(|path| {
             // What is hidden is refused in words of its own.
             let is_seen = sight.extent(&charter.fields, &path) != Extent::Nothing;
-            let (held, _) = self.others(&actor.id, &path).next().filter(|_| is_seen)?;
+            let (held, _) = self.of_somebody_else(&actor.id, &path).next().filter(|_| is_seen)?;
             Some(self.held_problem(held, &path))
         })
     }
 
-    fn others<'h>(&'h self, who: &str, path: &Path) -> impl Iterator<Item = (&'h Path, &'h Held)> {
+    fn of_somebody_else<'h>(&'h self, who: &str, path: &Path) -> impl Iterator<Item = (&'h Path, &'h Held)> {
         let is_in_the_way = |held: &Path| held.is_within(path) || path.is_within(held);
         self.held.iter().filter(move |(held_path, held)| held.by != who && is_in_the_way(held_path))
     }

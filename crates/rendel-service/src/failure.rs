@@ -50,11 +50,18 @@ pub(crate) fn from_store(error: &StoreError) -> Problem {
     match error {
         StoreError::Exists => Problem::new(ProblemKind::Exists, "It exists already."),
         StoreError::Away(_) => unavailable(),
+        StoreError::Forgotten { at, kept_from } => too_old(*at, *kept_from),
         StoreError::Damaged(_) | StoreError::Database(_) => {
             tracing::error!(%error, "the store failed");
             Problem::new(ProblemKind::Unavailable, "The stored session cannot be read. The service's log says why.")
         }
     }
+}
+
+/// The refusal of a place that is not kept any more.
+pub(crate) fn too_old(at: u64, kept_from: u64) -> Problem {
+    let detail = format!("What was before {kept_from} is not kept; {at} lies before it.");
+    Problem::new(ProblemKind::TooOld, detail).with("kept_from", kept_from)
 }
 
 pub(crate) fn unavailable() -> Problem {

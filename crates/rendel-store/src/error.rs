@@ -11,6 +11,14 @@ pub enum StoreError {
     /// The database cannot be reached, or the connection broke.
     #[error("the database is away: {0}")]
     Away(String),
+    /// The journal was cut since, and what is asked for lies before that.
+    #[error("what was before {kept_from} is not kept, and {at} lies before it")]
+    Forgotten {
+        /// What was asked for.
+        at: u64,
+        /// From where on it is kept.
+        kept_from: u64,
+    },
     /// What is stored cannot be read: it was damaged or written by a newer version.
     #[error("what is stored cannot be read: {0}")]
     Damaged(String),

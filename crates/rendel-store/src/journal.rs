@@ -12,17 +12,19 @@ use crate::store::Store;
 
 impl Store {
     /// The updates of a session from `from` to `to`, both included, as JSON texts in order; at most `most`.
+    ///
+    /// Errors: [`StoreError::Forgotten`] where `from` is not kept any more.
     pub async fn journal(&self, session: i64, from: u64, to: u64, most: i64) -> Result<Vec<String>, StoreError> {
-        let (from, to) = (signed(from), signed(to));
-        self.run(move |conn| {
-            let rows = journal::table
-                .filter(journal::session.eq(session).and(journal::seq.ge(from)).and(journal::seq.le(to)))
-                .order(journal::seq)
-                .select(journal::body)
-                .limit(most);
-            Ok(rows.load(conn)?)
-        })
-        .await
+        let read = move |conn: &mut PgConnection| {
+            let kept_from = kept_from(conn, session)?;
+            if from <= kept_from {
+                return Err(StoreError::Forgotten { at: from, kept_from });
+            }
+            let range = journal::seq.ge(signed(from)).and(journal::seq.le(signed(to)));
+            let rows = journal::table.filter(journal::session.eq(session).and(range)).order(journal::seq);
+            Ok(rows.select(journal::body).limit(most).load(conn)?)
+        };
+        self.run_at_one_moment(read).await
     }
 
     /// The updates before `before` whose verdicts are more than `applied`, newest first; at most `most`.
@@ -42,16 +44,16 @@ impl Store {
     /// What the state at `at` is made from.
     ///
     /// Cost: the nearest snapshot before it and the journal between the two, at most [`Keeping::stride`] updates.
+    /// Errors: [`StoreError::Forgotten`] where it is not kept any more.
     pub async fn past(&self, session: i64, at: u64) -> Result<Past, StoreError> {
         let upto = signed(at);
-        self.run(move |conn| {
-            let (opening, kept_from): (Option<String>, i64) = sessions::table
-                .filter(sessions::ord.eq(session))
-                .select((sessions::opening, sessions::kept_from))
-                .first(conn)?;
-            if upto < kept_from {
-                return Ok(Past::Forgotten { kept_from: unsigned(kept_from) });
+        let read = move |conn: &mut PgConnection| {
+            let kept_from = kept_from(conn, session)?;
+            if at < kept_from {
+                return Err(StoreError::Forgotten { at, kept_from });
             }
+            let opening: Option<String> =
+                sessions::table.filter(sessions::ord.eq(session)).select(sessions::opening).first(conn)?;
             let snapshot: Option<SequencerSnapshot> = snapshots::table
                 .filter(snapshots::session.eq(session).and(snapshots::seq.le(upto)))
                 .order(snapshots::seq.desc())
@@ -59,6 +61,9 @@ impl Store {
                 .first::<String>(conn)
                 .optional()?
                 .and_then(|body| read(&body).ok());
+            if snapshot.is_none() && kept_from > 0 {
+                return Err(StoreError::Damaged(format!("the snapshot at {kept_from}, where the journal begins")));
+            }
             let from = snapshot.as_ref().map_or(0, |snapshot| signed(snapshot.seq));
             let updates = journal::table
                 .filter(journal::session.eq(session).and(journal::seq.gt(from)).and(journal::seq.le(upto)))
@@ -69,9 +74,9 @@ impl Store {
                 .map(|body| read(body))
                 .collect::<Result<_, _>>()?;
             let opening = opening.map(|opening| read(&opening)).transpose()?;
-            Ok(Past::Known { opening, snapshot, updates })
-        })
-        .await
+            Ok(Past { opening, snapshot, updates })
+        };
+        self.run_at_one_moment(read).await
     }
 
     /// Keeps a snapshot and forgets the refusals that it holds. Of the older ones it leaves the first of each stride, so that
@@ -108,23 +113,20 @@ impl Store {
     }
 }
 
-/// What a state of the past is made from.
+/// What a state of the past is made from: the nearest snapshot, or the opening data where there is none, and the updates after it.
 #[derive(Debug)]
-pub enum Past {
-    /// The nearest snapshot, or the opening data where there is none, and the updates after it.
-    Known {
-        /// The plain JSON that the session opened with.
-        opening: Option<Value>,
-        /// The nearest snapshot.
-        snapshot: Option<SequencerSnapshot>,
-        /// The updates after it, in order.
-        updates: Vec<Settled>,
-    },
-    /// It is not kept any more.
-    Forgotten {
-        /// From where on it is.
-        kept_from: u64,
-    },
+pub struct Past {
+    /// The plain JSON that the session opened with.
+    pub opening: Option<Value>,
+    /// The nearest snapshot.
+    pub snapshot: Option<SequencerSnapshot>,
+    /// The updates after it, in order.
+    pub updates: Vec<Settled>,
+}
+
+fn kept_from(conn: &mut PgConnection, session: i64) -> Result<u64, StoreError> {
+    let own = sessions::table.filter(sessions::ord.eq(session));
+    Ok(unsigned(own.select(sessions::kept_from).first(conn)?))
 }
 
 /// What of a session's past is kept.

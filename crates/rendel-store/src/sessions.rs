@@ -165,7 +165,7 @@ impl Store {
 
     /// A session as a whole, read in one transaction; `None` if there is no such session.
     pub async fn whole(&self, id: String) -> Result<Option<Whole>, StoreError> {
-        self.run(move |conn| conn.build_transaction().read_only().repeatable_read().run(|conn| whole(conn, &id))).await
+        self.run_at_one_moment(move |conn| whole(conn, &id)).await
     }
 
     /// Keeps a session that was elsewhere. `Exists` if its id is taken.

@@ -58,6 +58,14 @@ impl Store {
         tokio::task::spawn_blocking(on_thread).await.map_err(|error| StoreError::Away(error.to_string()))?
     }
 
+    /// As [`Store::run`], but all that `call` reads is as it was at one moment.
+    pub(crate) async fn run_at_one_moment<T: Send + 'static>(
+        &self,
+        call: impl FnOnce(&mut PgConnection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        self.run(|conn| conn.build_transaction().read_only().repeatable_read().run(call)).await
+    }
+
     /// Whether the database answers.
     pub async fn ping(&self) -> Result<(), StoreError> {
         use diesel::RunQueryDsl as _;

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use rendel_core::{Problem, ProblemKind};
 use rendel_store::{
-    Append, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, Past, RefusalRow, Store, StoreError, UpdateRow,
+    Append, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, RefusalRow, Store, StoreError, UpdateRow,
     WriteError,
 };
 use tempfile::TempDir;
@@ -148,9 +148,10 @@ async fn any_state_of_the_past_is_near_a_snapshot_and_a_bounded_journal_says_fro
             keep(&sequencer, Keeping { stride: 40, updates: None }).await;
         }
     }
-    let places = async |at| match store.past(session, at).await.unwrap() {
-        Past::Known { snapshot, updates, .. } => Ok((snapshot.map_or(0, |snapshot| snapshot.seq), updates.len())),
-        Past::Forgotten { kept_from } => Err(kept_from),
+    let places = async |at| match store.past(session, at).await {
+        Ok(past) => Ok((past.snapshot.map_or(0, |snapshot| snapshot.seq), past.updates.len())),
+        Err(StoreError::Forgotten { kept_from, .. }) => Err(kept_from),
+        Err(error) => panic!("{error}"),
     };
     assert_eq!(
         (places(9).await, places(35).await, places(77).await, places(95).await),
@@ -158,7 +159,9 @@ async fn any_state_of_the_past_is_near_a_snapshot_and_a_bounded_journal_says_fro
     );
     keep(&sequencer, Keeping { stride: 40, updates: Some(30) }).await;
     assert_eq!((places(39).await, places(40).await, places(100).await), (Err(40), Ok((40, 0)), Ok((100, 0))));
-    assert_eq!(store.journal(session, 1, 100, 100).await.unwrap().len(), 60);
+    assert_eq!(store.journal(session, 41, 100, 100).await.unwrap().len(), 60);
+    let forgotten = store.journal(session, 40, 100, 100).await;
+    assert!(matches!(forgotten, Err(StoreError::Forgotten { at: 40, kept_from: 40 })), "{forgotten:?}");
     let whole = store.whole("gate".into()).await.unwrap().unwrap();
     assert_eq!((whole.base.as_ref().map(|(seq, _)| *seq), whole.updates.len()), (Some(40), 60));
     let copy = store.bring_in(rendel_store::Whole { id: "copy".into(), ..whole }).await.unwrap();
@@ -168,6 +171,43 @@ async fn any_state_of_the_past_is_near_a_snapshot_and_a_bounded_journal_says_fro
     );
     assert_eq!((mine.snapshot.map(|one| one.seq), its.snapshot.map(|one| one.seq)), (Some(100), Some(40)));
     assert_eq!((its.updates.len(), its.row.ord, its.row.kept_from), (60, copy.ord, 40));
+}
+
+#[tokio::test]
+async fn the_past_is_whole_or_forgotten_while_the_journal_is_cut() {
+    let database = Database::start();
+    let (store, session) = with_session(&database.url()).await;
+    let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
+    answer(&append(&writer, session, 0, 1..=400).await).unwrap();
+    let charter = std::sync::Arc::new(rendel_core::Charter::parse(CHARTER).unwrap());
+    let mut sequencer = rendel_core::Sequencer::open(charter, None).unwrap();
+    let updates = store.journal(session, 1, 400, 400).await.unwrap();
+    let is_over = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let reader = tokio::spawn({
+        let (store, is_over) = (store.clone(), is_over.clone());
+        async move {
+            let (mut at, mut read) = (1, 0);
+            while !is_over.load(std::sync::atomic::Ordering::Relaxed) {
+                match store.past(session, at).await {
+                    Ok(past) => {
+                        let reached = past.snapshot.map_or(0, |snapshot| snapshot.seq) + past.updates.len() as u64;
+                        assert_eq!(reached, at, "a state that lacks what was cut away");
+                        read += 1;
+                    }
+                    Err(StoreError::Forgotten { kept_from, .. }) => at = kept_from,
+                    Err(error) => panic!("{error}"),
+                }
+            }
+            read
+        }
+    });
+    for body in updates {
+        sequencer.replay(&serde_json::from_str(&body).unwrap()).unwrap();
+        let body = serde_json::to_string(&sequencer.snapshot()).unwrap();
+        store.keep_snapshot(session, sequencer.seq(), body, Keeping { stride: 1, updates: Some(3) }).await.unwrap();
+    }
+    is_over.store(true, std::sync::atomic::Ordering::Relaxed);
+    assert!(reader.await.unwrap() > 10);
 }
 
 #[tokio::test]

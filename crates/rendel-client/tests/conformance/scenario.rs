@@ -21,7 +21,7 @@ pub(crate) struct Scenario {
     anchors: Vec<(String, Anchor)>,
     journal: Vec<Settled>,
     steps: Vec<Value>,
-    others: u64,
+    theirs: u64,
 }
 
 impl Scenario {
@@ -36,7 +36,7 @@ impl Scenario {
             anchors: Vec::new(),
             journal: Vec::new(),
             steps: Vec::new(),
-            others: 0,
+            theirs: 0,
             sequencer,
         };
         let state = scenario.sequencer.plain();
@@ -113,9 +113,9 @@ impl Scenario {
 
     /// Somebody else proposes, having seen `seen`; gives whether it was settled.
     pub(crate) fn they(&mut self, seen: u64, edits: Vec<Edit>) -> Option<Settled> {
-        self.others += 1;
+        self.theirs += 1;
         let proposal =
-            Proposal { n: self.others, seen: Some(seen), answered: self.others - 1, edits, gesture: None, note: None };
+            Proposal { n: self.theirs, seen: Some(seen), answered: self.theirs - 1, edits, gesture: None, note: None };
         let actor = Actor { id: "tobin".into(), role: "participant".into(), client: OTHER };
         match self.sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => {

@@ -238,20 +238,22 @@ impl Events {
             return Ok(String::new());
         }
         // What is shown is on disk, so the journal has it, but for what is not kept any more.
-        let patches = match Patches::after(&self.app, &self.session, after, &self.who.role).await {
-            Ok(patches) => Some(patches).filter(|_| self.form == Form::JsonPatch),
+        match self.missed(after, *seq).await {
             Err(problem) if problem.kind() == ProblemKind::TooOld => {
                 let charter = self.session.charter();
                 let state = state_at(&self.app, &self.session, *seq).await?.plain(&charter.fields);
                 let state = charter.sight(&self.who.role).state(&charter.fields, state);
-                return Ok(event("state", Some(*seq), &state.to_string()));
+                Ok(event("state", Some(*seq), &state.to_string()))
             }
-            Err(problem) => return Err(problem),
-        };
-        self.missed(after, *seq, patches).await
+            missed => missed,
+        }
     }
 
-    async fn missed(&self, after: u64, upto: u64, mut patches: Option<Patches>) -> Result<String, Problem> {
+    async fn missed(&self, after: u64, upto: u64) -> Result<String, Problem> {
+        let mut patches = match self.form {
+            Form::JsonPatch => Some(Patches::after(&self.app, &self.session, after, &self.who.role).await?),
+            Form::Updates => None,
+        };
         let mut told = String::new();
         let mut next = after + 1;
         while next <= upto {

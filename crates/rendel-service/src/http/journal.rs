@@ -12,7 +12,7 @@ use serde::Deserialize;
 use super::participants::inside;
 use super::{Answer, Shared};
 use crate::failure::{Failure, from_store};
-use crate::session::{Patches, SessionHandle, seen, too_old};
+use crate::session::{Patches, SessionHandle, seen};
 
 /// Updates that are read from the journal at one time.
 const PAGE: i64 = 1_000;
@@ -58,9 +58,6 @@ pub(crate) async fn journal(
     let kept_from = app.store.session(session.id().to_owned()).await?.map_or(0, |(row, _)| row.kept_from);
     let kept_from = u64::try_from(kept_from).unwrap_or(0);
     let (from, to) = (range.from.unwrap_or(kept_from + 1).max(1), range.to.unwrap_or(now).min(now));
-    if from <= kept_from {
-        return Err(Failure(too_old(from, kept_from)));
-    }
     let patches = match range.form {
         Form::JsonPatch if from <= to => Some(Patches::after(&app, &session, from - 1, &who.role).await?),
         _ => None,

@@ -34,7 +34,7 @@ use crate::http::Tags;
 
 pub(crate) use audience::{nothing_at, seen};
 pub(crate) use life::{Standing, Status};
-pub(crate) use past::{Patches, state_at, too_old};
+pub(crate) use past::{Patches, state_at};
 pub(crate) use task::start_session;
 
 /// Asks that may wait; beyond them connections wait, and with them their senders.

@@ -25,25 +25,17 @@ pub(crate) async fn state_at(app: &App, session: &SessionHandle, at: u64) -> Res
     }
     let past = app.store.past(session.ord(), at).await.map_err(|error| from_store(&error))?;
     let charter = session.charter().clone();
-    let made = tokio::task::spawn_blocking(move || match past {
-        Past::Forgotten { kept_from } => Err(too_old(at, kept_from)),
-        Past::Known { opening, snapshot, updates } => {
-            let mut state = match snapshot {
-                Some(snapshot) => snapshot.into_state(),
-                None => State::open(&charter.fields, opening.as_ref())?,
-            };
-            let applied = updates.iter().try_for_each(|update| state.apply(&charter.fields, update));
-            applied.map_err(|misfit| damaged(misfit.to_string()))?;
-            Ok(state)
-        }
+    let made = tokio::task::spawn_blocking(move || {
+        let Past { opening, snapshot, updates } = past;
+        let mut state = match snapshot {
+            Some(snapshot) => snapshot.into_state(),
+            None => State::open(&charter.fields, opening.as_ref())?,
+        };
+        let applied = updates.iter().try_for_each(|update| state.apply(&charter.fields, update));
+        applied.map_err(|misfit| damaged(misfit.to_string()))?;
+        Ok(state)
     });
     made.await.map_err(|error| damaged(error.to_string()))?
-}
-
-/// The refusal of a place that is not kept any more.
-pub(crate) fn too_old(at: u64, kept_from: u64) -> Problem {
-    let detail = format!("What was before {kept_from} is not kept; {at} lies before it.");
-    Problem::new(ProblemKind::TooOld, detail).with("kept_from", kept_from)
 }
 
 fn damaged(why: String) -> Problem {

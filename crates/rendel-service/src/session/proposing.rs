@@ -151,9 +151,12 @@ impl Task {
                 None => {
                     let (store, ord) = (self.app.store.clone(), self.ord());
                     tokio::spawn(async move {
-                        let read = store.journal(ord, seq, seq, 1).await.map_err(|error| from_store(&error));
                         let shown = |row: String| ByteString::from(&*super::seen(&sight, &charter, &row.into()));
-                        let first = read.map(|mut rows| Answered { seq, json: rows.pop().map(shown) });
+                        let first = match store.journal(ord, seq, seq, 1).await {
+                            Ok(mut rows) => Ok(Answered { seq, json: rows.pop().map(shown) }),
+                            Err(StoreError::Forgotten { .. }) => Ok(Answered { seq, json: None }),
+                            Err(error) => Err(from_store(&error)),
+                        };
                         let _ = answer.send(first);
                     });
                 }

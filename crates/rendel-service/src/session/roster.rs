@@ -85,8 +85,8 @@ impl Present {
     /// turns by the golden angle, so that steps never fall together.
     fn free_hue(&self, wanted: u16) -> u16 {
         let apart = |hue: u16| {
-            let others = self.participants.values().map(|here| here.shown.hue.abs_diff(hue));
-            others.map(|by| by.min(360 - by)).min().unwrap_or(180)
+            let apart = self.participants.values().map(|here| here.shown.hue.abs_diff(hue));
+            apart.map(|by| by.min(360 - by)).min().unwrap_or(180)
         };
         let steps =
             (0..32u32).map(|step| u16::try_from((u32::from(wanted) * 10 + step * 1_375) / 10 % 360).unwrap_or(0));

@@ -125,7 +125,7 @@ async fn a_bounded_journal_forgets_its_oldest_and_says_so() {
     }
     let kept_from = until("the oldest is forgotten", async || {
         let info: Value = service.get("/v1/sessions/gate").await.json().await.unwrap();
-        info["kept_from"].as_u64().filter(|kept| *kept > 0)
+        info["kept_from"].as_u64().filter(|kept| *kept > 500)
     })
     .await;
     assert!(kept_from <= 1_100, "at least a thousand are kept: {kept_from}");

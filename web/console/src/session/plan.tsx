@@ -140,7 +140,7 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
     if (event.key === "Escape") select(undefined);
   };
 
-  const others = seat.roster.filter((one) => one.id !== seat.you?.id);
+  const company = seat.roster.filter((one) => one.id !== seat.you?.id);
   return (
     <Panel
       title={charter.title ?? charter.charter}
@@ -175,7 +175,7 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
           role="group"
           aria-label={`Plan of ${charter.title ?? charter.charter}. Tab leads from mark to mark; arrow keys move one, with shift in larger steps.`}
           viewBox={`${box.x} ${box.y} ${box.width} ${box.height}`}
-          className="block aspect-[3/2] w-full touch-none bg-ground select-none"
+          className="block aspect-[3/2] w-full touch-none rounded-b-box bg-ground select-none"
           onPointerDown={pressed}
           onPointerMove={moved}
           onPointerUp={released}
@@ -185,9 +185,9 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
         >
           <Ground surface={surface} unit={unit} />
           {marks.map(({ id, at, record }) => {
-            const holders = others.filter((one) => selects(seat, layer, one, id));
+            const holders = company.filter((one) => selects(seat, layer, one, id));
             const hold = seat.holds.get(`/${map}/${id}`);
-            const holder = hold === undefined ? undefined : others.find((one) => one.id === hold.by);
+            const holder = hold === undefined ? undefined : company.find((one) => one.id === hold.by);
             const what = String(member(record, "what") ?? "mark");
             return (
               // biome-ignore lint/a11y/useSemanticElements: an SVG has no button of its own
@@ -230,7 +230,7 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
             );
           })}
           {layer.pointer !== undefined &&
-            others.map((one) => (
+            company.map((one) => (
               <Pointer
                 key={one.id}
                 one={one}
