@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use bytestring::ByteString;
 use rendel_core::{Actor, ClientOutcome, Outcome, Problem, ProblemKind, Proposal, Settled};
-use rendel_store::{RefusalRow, UpdateRow};
+use rendel_store::{RefusalRow, StoreError, UpdateRow};
 use rendel_wire::Propose;
 use tokio::sync::oneshot;
 
