@@ -194,14 +194,15 @@ pub(crate) async fn guards(report: &mut Report, time: Duration) -> Result<()> {
     let guard = "[[guards]]\nat = \"/heads\"\nrule = \"new >= old && (who.role == 'participant' || new < 100)\"\nsays = \"Only more.\"\n";
     let shape = Shape { sessions: 8, participants: 1, writers: 1 };
     let rendel = Rendel::start().await?;
-    let mut cost = Vec::new();
-    for rule in ["", guard] {
+    // In turn and the least of three each: the first run of a service costs more than the next.
+    let mut cost = [f64::INFINITY; 2];
+    for (which, rule) in ["", guard].into_iter().enumerate().cycle().take(6) {
         let target = rendel.target_with(shape, &format!("{rule}[session]\nparticipants = 5000\n")).await?;
         let before = rendel.cpu_seconds()?;
         let began = Instant::now();
         let measured = load::run(&target, shape, Load::Rate(8_000.0), time * 2).await?;
         let cpu = (rendel.cpu_seconds()? - before) / began.elapsed().as_secs_f64();
-        cost.push(cpu / measured.messages_per_second() * 1e6);
+        cost[which] = cost[which].min(cpu / measured.messages_per_second() * 1e6);
     }
     rendel.stop().await;
     report.figure("server CPU of a proposal without a guard, in µs", cost[0], Goal::None);
