@@ -52,7 +52,11 @@ impl Task {
         let updates: Vec<Arc<str>> = match self.recent.after(self.shown) {
             Some(updates) => updates.cloned().collect(),
             None => {
-                let rows = self.app.store.journal(self.ord(), self.shown + 1, now, i64::MAX).await.unwrap_or_default();
+                let Ok(rows) = self.app.store.journal(self.ord(), self.shown + 1, now, i64::MAX).await else {
+                    // They come back and get what they missed; to go on without it would leave a gap.
+                    self.shown = now;
+                    return self.members.values().for_each(|member| member.outbound.end(unavailable()));
+                };
                 rows.into_iter().map(Into::into).collect()
             }
         };
