@@ -66,7 +66,7 @@ impl Task {
             return None;
         }
         let is_known = self.sequencer.has_answered(client, proposal.n);
-        let gate = self.gate_for(actor, &proposal.edits).filter(|_| !is_known && self.refusal(actor).is_none());
+        let gate = self.gate_for(actor, &proposal.edits, 0).filter(|_| !is_known && self.refusal(actor).is_none());
         let Some(gate) = gate else { return Some((proposal, from)) };
         let most = self.charter.gates[gate].most;
         if self.gating.at_gate(gate) >= most {
@@ -75,10 +75,15 @@ impl Task {
             self.refuse_at_once(proposal.n, problem, from);
             return None;
         }
-        let held = Held { actor: actor.clone(), proposal, from, gate: Some(gate) };
-        self.ask_gate(gate, &held);
-        self.gating.waiting.insert(client, VecDeque::from([held]));
+        self.wait_at(gate, Held { actor: actor.clone(), proposal, from, gate: None });
         None
+    }
+
+    /// Asks a gate about a proposal, which waits before all else of its client.
+    fn wait_at(&mut self, gate: usize, held: Held) {
+        self.ask_gate(gate, &held);
+        let queue = self.gating.waiting.entry(held.actor.client).or_default();
+        queue.push_front(Held { gate: Some(gate), ..held });
     }
 
     fn refuse_at_once(&mut self, n: u64, problem: Problem, from: Origin) {
@@ -89,13 +94,13 @@ impl Task {
         }
     }
 
-    /// The first gate that is about one of the edits. The backend itself passes.
-    fn gate_for(&self, actor: &Actor, edits: &[Edit]) -> Option<usize> {
-        if self.charter.gates.is_empty() || actor.role == Actor::SERVICE {
+    /// The first gate from `first` on that is about one of the edits. The backend itself passes.
+    fn gate_for(&self, actor: &Actor, edits: &[Edit], first: usize) -> Option<usize> {
+        if actor.role == Actor::SERVICE {
             return None;
         }
         let is_about = |gate: &Gate| edits.iter().filter(|edit| edit.op != "test").any(|edit| touches(gate, edit));
-        self.charter.gates.iter().position(is_about)
+        (first..self.charter.gates.len()).find(|gate| is_about(&self.charter.gates[*gate]))
     }
 
     fn ask_gate(&self, gate: usize, held: &Held) {
@@ -124,7 +129,8 @@ impl Task {
         }
     }
 
-    /// A gate has answered: what waited is settled or refused, and with it what waited behind.
+    /// A gate has answered: what waited goes to the next gate that is about it, or is settled or refused, and with it what waited
+    /// behind. What a gate puts in place of the edits need not pass that gate once more.
     pub(super) fn handle_passed(&mut self, passed: Passed) {
         let Passed { client, n, verdict } = passed;
         let Some(queue) = self.gating.waiting.get_mut(&client) else { return };
@@ -132,20 +138,26 @@ impl Task {
             return;
         }
         let Some(held) = queue.pop_front() else { return };
-        let Held { actor, mut proposal, from, .. } = held;
+        let Held { actor, mut proposal, from, gate } = held;
         match verdict {
-            Verdict::Accept => self.settle(&actor, &proposal, from),
+            Verdict::Accept => {}
             Verdict::Replace(edits) => {
                 proposal.edits = edits;
                 proposal.note.get_or_insert_with(|| "changed by a check on its way".to_owned());
-                self.settle(&actor, &proposal, from);
             }
             Verdict::Refuse(problem) => {
                 let outcome = self.sequencer.handle_refusal(&actor, &proposal, problem);
                 self.come_out(&actor, n, outcome, from);
+                return self.go_on(client);
             }
         }
-        self.go_on(client);
+        match self.gate_for(&actor, &proposal.edits, gate.map_or(0, |passed| passed + 1)) {
+            Some(gate) => self.wait_at(gate, Held { actor, proposal, from, gate: None }),
+            None => {
+                self.settle(&actor, &proposal, from);
+                self.go_on(client);
+            }
+        }
     }
 
     fn go_on(&mut self, client: Uuid) {
@@ -155,14 +167,8 @@ impl Task {
                 return;
             };
             let is_known = self.sequencer.has_answered(client, held.proposal.n);
-            match self.gate_for(&held.actor, &held.proposal.edits).filter(|_| !is_known) {
-                Some(gate) => {
-                    self.ask_gate(gate, &held);
-                    if let Some(queue) = self.gating.waiting.get_mut(&client) {
-                        queue.push_front(Held { gate: Some(gate), ..held });
-                    }
-                    return;
-                }
+            match self.gate_for(&held.actor, &held.proposal.edits, 0).filter(|_| !is_known) {
+                Some(gate) => return self.wait_at(gate, held),
                 None => self.settle(&held.actor, &held.proposal, held.from),
             }
         }
@@ -183,5 +189,5 @@ fn touches(gate: &Gate, edit: &Edit) -> bool {
     gate.at.concerns(path.tokens(), made)
 }
 
-/// The channel on which gates answer.
+/// The way on which gates answer.
 pub(super) type Gated = mpsc::UnboundedSender<Passed>;

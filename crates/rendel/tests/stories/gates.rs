@@ -208,3 +208,24 @@ async fn a_gate_that_does_not_answer_in_time_is_away() {
     oda.answer().await.unwrap();
     assert_eq!(service.journal("remarks").await.len(), 1, "a late answer settles nothing");
 }
+
+#[tokio::test]
+async fn where_two_gates_are_about_a_proposal_both_are_asked_in_turn() {
+    let (gate, url) = SlowGate::new().await;
+    let variables = format!("{{GATE_URL=\"{url}\"}}");
+    let service = Service::start_with(&[("RENDEL_VARIABLES", &variables), ("RENDEL_GATE_SECRET", SECRET)]).await;
+    let second = "[[gates]]\nat = \"/remarks/*/says\"\nurl = \"${GATE_URL}/again\"\n";
+    service.publish(&format!("{}{second}", charter("refuse"))).await;
+    service.open("remarks", json!({})).await;
+    let mut oda = enter(&service, "oda").await;
+    for (says, verdict) in [("first", ACCEPT), ("second", "{\"answer\":\"refuse\",\"says\":\"Not this one.\"}")] {
+        oda.propose(remark(says)).await;
+        let (_, stream) = gate.asked().await;
+        SlowGate::answer(stream, ACCEPT).await;
+        let (question, stream) = gate.asked().await;
+        assert_eq!(question["edits"][0]["value"]["says"], says);
+        SlowGate::answer(stream, verdict).await;
+        assert_eq!(oda.answer().await.is_ok(), verdict == ACCEPT, "{says}");
+    }
+    assert_eq!(service.journal("remarks").await.len(), 1);
+}
