@@ -185,7 +185,8 @@ fn best_alone(opening: &str, splices: &[Splice<'_>]) -> Result<Duration> {
         let mut text = VersionedText::new(opening, Stamp::OPENING);
         let start = Instant::now();
         for (seq, splice) in (1..).zip(splices) {
-            text.apply(*splice, View::PRESENT, *splice, Stamp { seq, client }).context("a splice reaches too far")?;
+            text.apply(*splice, View::PRESENT, *splice, Stamp { seq, client: client.into() })
+                .context("a splice reaches too far")?;
         }
         best = best.min(start.elapsed());
         black_box(text);
@@ -198,7 +199,7 @@ fn merged(opening: &str, one: &[Splice<'_>], two: &[Splice<'_>]) -> Result<Durat
     let mut text = VersionedText::new(opening, Stamp::OPENING);
     let mut seq = 0;
     let mut branch = |text: &mut VersionedText, client: u128, splices: &[Splice<'_>]| -> Result<()> {
-        let view = View { seen: 0, client: Uuid::from_u128(client) };
+        let view = View { seen: 0, client: Uuid::from_u128(client).into() };
         for splice in splices {
             seq += 1;
             let stamp = Stamp { seq, client: view.client };
@@ -267,7 +268,8 @@ fn memory(report: &mut Report) -> Result<()> {
             let index = random.below(700_000);
             let (delete, insert) = if seq % 4 == 3 { (1, "") } else { (0, "abc") };
             let splice = Splice { index, delete, insert };
-            text.apply(splice, View::PRESENT, splice, Stamp { seq, client }).context("a splice reaches too far")?;
+            text.apply(splice, View::PRESENT, splice, Stamp { seq, client: client.into() })
+                .context("a splice reaches too far")?;
         }
         kept.push(text);
     }

@@ -342,11 +342,11 @@ impl Replica {
         self.holds = holds.into_iter().map(|hold| (hold.at.clone(), hold)).collect();
         let mut changes = vec![Change::Welcomed];
         let open: Vec<u64> = self.unanswered().map(|frame| frame.n).collect();
-        let client = self.client;
-        changes.extend(self.handle_updates(updates).into_iter().filter_map(|change| match change {
+        let news = self.handle_updates(updates);
+        changes.extend(news.into_iter().filter_map(|change| match change {
             Change::Settled(update) if is_arrival => {
                 let (n, seq) = (update.n, update.seq);
-                (update.client == client && open.contains(&n)).then_some(Change::SettledAway { n, seq })
+                (self.is_own(&update) && open.contains(&n)).then_some(Change::SettledAway { n, seq })
             }
             change => Some(change),
         }));
@@ -392,7 +392,7 @@ impl Replica {
                 changes.push(Change::Diverged(why));
                 return changes;
             }
-            if update.client == self.client {
+            if self.is_own(&update) {
                 self.answer(update.n);
             }
             changes.push(Change::Settled(update));
@@ -413,7 +413,7 @@ impl Replica {
 
     /// Brings drafts and anchors up to date with an update that was applied; `None` where it does not fit them.
     fn redraft(&mut self, update: &Settled) -> Option<()> {
-        let is_own = update.client == self.client;
+        let is_own = self.is_own(update);
         let own = self.pending.iter().find(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == update.n));
         let own = own.filter(|_| is_own).map(|pending| pending.key);
         let mut splices: BTreeMap<&str, Vec<Splice>> = BTreeMap::new();
@@ -582,6 +582,11 @@ impl Replica {
     /// The tab or process.
     pub fn client(&self) -> Uuid {
         self.client
+    }
+
+    /// Whether this client made an update. Its id alone does not tell: another participant may use the same.
+    pub fn is_own(&self, update: &Settled) -> bool {
+        update.client == self.client && self.you.as_ref().is_some_and(|you| you.id == update.by)
     }
 
     /// The last update applied.

@@ -211,21 +211,21 @@ impl World {
 
     /// The text as the service reads it for a splice has the characters that its author was shown.
     fn check_view(&self, index: usize, frame: &Propose) {
-        let client = self.people[index].actor.client;
+        let (client, key) = (self.people[index].actor.client, self.people[index].actor.key());
         let Some((at, shown)) = self.typed_into.get(&(client, frame.n)) else { return };
         let (state, fields) = (self.sequencer.state(), &self.sequencer.charter().fields);
         let path = rendel_core::Path::parse(at).unwrap();
         // A splice that brings its record back is read in a text that is not there before it.
         let Some(Value::String(now)) = state.plain_at(fields, &path) else { return };
         for (place, one) in shown.chars().enumerate() {
-            let anchored = state.anchored(fields, &path, frame.seen, client, place);
+            let anchored = state.anchored(fields, &path, frame.seen, key, place);
             let anchored = anchored.unwrap_or_else(|| panic!("{one:?} of {shown:?} is beyond the view of {frame:?}"));
             assert!(
                 !anchored.is_there || now.chars().nth(anchored.index) == Some(one),
                 "{place} of {shown:?} in {now:?}"
             );
         }
-        let beyond = state.anchored(fields, &path, frame.seen, client, shown.chars().count());
+        let beyond = state.anchored(fields, &path, frame.seen, key, shown.chars().count());
         assert_eq!(beyond, None, "the service sees more than {shown:?}");
     }
 
@@ -249,7 +249,7 @@ impl World {
     fn arrive(&mut self, index: usize) {
         let Some(frame) = self.people[index].to_service.pop_front() else { return };
         let (n, actor) = (frame.n, self.people[index].actor.clone());
-        self.sequencer.handle_refused(actor.client, self.people[index].refused);
+        self.sequencer.handle_refused(actor.key(), self.people[index].refused);
         let before = self.sequencer.clone();
         match self.sequencer.handle_proposal(&actor, &frame.clone().into(), 0) {
             Outcome::Settled(update) => {
@@ -293,7 +293,7 @@ impl World {
         let somebody = &mut self.people[index];
         let enter = somebody.replica.enter(None);
         let missed = enter.seen.map(|seen| self.journal[usize::try_from(seen).unwrap()..].to_vec());
-        let outcomes = self.sequencer.outcomes(somebody.actor.client);
+        let outcomes = self.sequencer.outcomes(somebody.actor.key());
         let outcomes =
             outcomes.map(|(n, outcome)| OutcomeFrame { n, outcome: OutcomeOf::from(outcome.clone()) }).collect();
         let actor = &somebody.actor;

@@ -6,6 +6,7 @@ use serde::de::Error as _;
 use serde::ser::SerializeMap as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
+use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
 /// One change at one path: `{"at": "/markers/m7/spot", "op": "set", "value": …}`.
@@ -79,12 +80,49 @@ pub struct Actor {
 impl Actor {
     /// The role of the backend itself, which may do all.
     pub const SERVICE: &'static str = "service";
+
+    /// What the session remembers of this client goes by that.
+    pub fn key(&self) -> ClientKey {
+        ClientKey::of(&self.id, self.client)
+    }
+}
+
+/// A client as a session remembers it: by its participant and by the id that it gave itself.
+///
+/// That id stands in every update, so anybody may enter with it. As another participant's it is simply another client.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct ClientKey(Uuid);
+
+impl ClientKey {
+    /// Stands for no client: that of the opening state, and of a view of the present.
+    pub const NOBODY: Self = Self(Uuid::nil());
+
+    /// The first 128 bits of a SHA-256 of both, so that nobody can choose ids that give somebody else's key.
+    pub fn of(participant: &str, client: Uuid) -> Self {
+        let hash = Sha256::new().chain_update(client.as_bytes()).chain_update(participant).finalize();
+        let mut bytes = [0; 16];
+        bytes.copy_from_slice(&hash[..16]);
+        Self(uuid::Builder::from_custom_bytes(bytes).into_uuid())
+    }
+
+    /// The key as it is stored.
+    pub fn id(self) -> Uuid {
+        self.0
+    }
+}
+
+impl From<Uuid> for ClientKey {
+    /// A key that was stored.
+    fn from(id: Uuid) -> Self {
+        Self(id)
+    }
 }
 
 /// One or more edits that take effect together or not at all.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Proposal {
-    /// 1, 2, 3 … per client.
+    /// 1, 2, 3 … per client; 0 for one that is not sent again, of which nothing is remembered.
     pub n: u64,
     /// The `seq` that the proposer had applied; `None` stands for the present one.
     pub seen: Option<u64>,
@@ -107,7 +145,7 @@ pub struct Settled {
     pub by: String,
     /// The tab or process.
     pub client: Uuid,
-    /// The client's number of the proposal.
+    /// The client's number of the proposal; 0 where it has none.
     pub n: u64,
     /// When, in milliseconds since 1970 UTC.
     pub at: u64,
@@ -122,6 +160,13 @@ pub struct Settled {
     /// The proposer's word on why.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+}
+
+impl Settled {
+    /// The client that made it.
+    pub fn key(&self) -> ClientKey {
+        ClientKey::of(&self.by, self.client)
+    }
 }
 
 /// What became of a settled edit.

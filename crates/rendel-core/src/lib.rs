@@ -34,7 +34,7 @@ pub use charter::{
     Charter, Cue, CueTo, Expression, Extent, Fact, Fault, Gate, Grant, Guard, HoldRules, Limits, Pattern, Permission,
     Power, PresenceRules, Role, SessionRules, Sight, Surface, Unanswered, charter_schema,
 };
-pub use edit::{Actor, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
+pub use edit::{Actor, ClientKey, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
 pub use holds::{Hold, HoldChange, Holds};
 pub use kind::{Cell, Field, Fields, kind_names};
 pub use patch::PatchOp;

@@ -6,10 +6,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Map, Value, json};
-use uuid::Uuid;
 
 use crate::charter::{Charter, Sight};
-use crate::edit::{Edit, Settled};
+use crate::edit::{ClientKey, Edit, Settled};
 use crate::path::Path;
 use crate::problem::Problem;
 use crate::state::State;
@@ -35,7 +34,13 @@ struct Said {
 
 /// Reads facts as the service keeps them: a caret counts positions in the text as it is now, which its author, having seen
 /// `seen`, may have been shown otherwise. `null` takes a fact back.
-pub fn placed(charter: &Charter, state: &State, mut said: Facts, seen: u64, client: Uuid) -> Result<Facts, Problem> {
+pub fn placed(
+    charter: &Charter,
+    state: &State,
+    mut said: Facts,
+    seen: u64,
+    client: ClientKey,
+) -> Result<Facts, Problem> {
     charter.presence.check(&said)?;
     let is_caret = |name: &str| charter.presence.is_caret(name);
     for (_, value) in said.iter_mut().filter(|(name, value)| !value.is_null() && is_caret(name)) {
@@ -257,7 +262,7 @@ initial = "the north rows"
     }
 
     fn settle(sequencer: &mut Sequencer, n: u64, edit: Edit) -> Settled {
-        let actor = Actor { id: "bram".into(), role: "all".into(), client: Uuid::from_u128(9) };
+        let actor = Actor { id: "bram".into(), role: "all".into(), client: uuid::Uuid::from_u128(9) };
         let proposal = Proposal { n, seen: None, answered: n - 1, edits: vec![edit], gesture: None, note: None };
         match sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => update,
@@ -270,7 +275,7 @@ initial = "the north rows"
         let (charter, sequencer) = slope();
         let mut presence = Presence::default();
         let say = |presence: &mut Presence, connection, said, now| {
-            let said = placed(&charter, &sequencer.state(), facts(said), 0, Uuid::nil()).unwrap();
+            let said = placed(&charter, &sequencer.state(), facts(said), 0, ClientKey::NOBODY).unwrap();
             presence.handle_said(&charter, "oda", connection, said, now);
         };
         say(&mut presence, 1, json!({ "pointer": { "x": 3.5, "y": 4 }, "typing": true }), 1_000);
@@ -297,7 +302,7 @@ initial = "the north rows"
         settle(&mut sequencer, 2, put("m2"));
         let mut presence = Presence::default();
         let said = facts(json!({ "caret": { "at": "/notes", "index": 4, "to": 9 }, "selection": ["m1", "m2"] }));
-        let said = placed(&charter, &sequencer.state(), said, 2, Uuid::nil()).unwrap();
+        let said = placed(&charter, &sequencer.state(), said, 2, ClientKey::NOBODY).unwrap();
         presence.handle_said(&charter, "oda", 1, said, 0);
         presence.poll_changed();
         let mut after = |n, edit| {
@@ -328,11 +333,11 @@ initial = "the north rows"
         settle(&mut sequencer, 1, Edit::new("/notes", "splice").with("index", 0).with("insert", "On "));
         for (seen, index, expected) in [(0, 4, 7), (1, 4, 4), (0, 14, 17), (0, 0, 3), (1, 0, 0)] {
             let said = facts(json!({ "caret": { "at": "/notes", "index": index } }));
-            let placed = placed(&charter, &sequencer.state(), said, seen, Uuid::nil()).unwrap();
+            let placed = placed(&charter, &sequencer.state(), said, seen, ClientKey::NOBODY).unwrap();
             assert_eq!(placed["caret"]["index"], expected, "{index} as seen at {seen}");
         }
         let beyond = facts(json!({ "caret": { "at": "/notes", "index": 99 } }));
-        assert!(placed(&charter, &sequencer.state(), beyond, 1, Uuid::nil()).unwrap()["caret"].is_null());
+        assert!(placed(&charter, &sequencer.state(), beyond, 1, ClientKey::NOBODY).unwrap()["caret"].is_null());
     }
 
     #[test]
@@ -340,7 +345,7 @@ initial = "the north rows"
         let (charter, sequencer) = slope();
         let said =
             json!({ "pointer": { "x": 1, "y": 1 }, "selection": ["m1"], "caret": { "at": "/notes", "index": 1 } });
-        let said = placed(&charter, &sequencer.state(), facts(said), 0, Uuid::nil()).unwrap();
+        let said = placed(&charter, &sequencer.state(), facts(said), 0, ClientKey::NOBODY).unwrap();
         let mut presence = Presence::default();
         presence.handle_said(&charter, "oda", 1, said, 0);
         let shown = presence.facts(&charter, charter.sight("guest"), "oda").unwrap();

@@ -4,6 +4,8 @@ use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::{Map, Value};
 
+use crate::canonical::weight;
+
 macro_rules! problems {
     ($($variant:ident $name:literal $status:literal $number:literal $title:literal)*) => {
         /// The stable type of a problem.
@@ -76,6 +78,7 @@ problems! {
     NotFound       "not-found"       404 35 "Nothing here"
     Silent         "silent"          408 36 "Nothing was heard"
     Removed        "removed"         403 37 "Removed"
+    KeyReused      "key-reused"      422 38 "The Idempotency-Key stands for another call"
 }
 
 impl ProblemKind {
@@ -90,6 +93,13 @@ impl ProblemKind {
         Self::ALL.iter().copied().find(|kind| kind.name() == name)
     }
 }
+
+/// A member of a problem that is told has at most this many bytes of JSON.
+const TOLD_BYTES: usize = 64 << 10;
+/// One that is remembered.
+const KEPT_BYTES: usize = 1 << 10;
+/// A detail, a path or another text in a problem has at most so many characters.
+const TEXT_CHARS: usize = 2_000;
 
 /// Why something did not take effect.
 #[derive(Clone, Debug, PartialEq)]
@@ -121,6 +131,31 @@ impl Problem {
     /// A further member, such as `current` or `wait_ms`.
     pub fn member(&self, name: &str) -> Option<&Value> {
         self.0.more.get(name)
+    }
+
+    /// This problem with bounds: long texts are shortened, and what is there now is left out where it is larger than 64 KiB. No
+    /// input makes an answer larger than that.
+    #[must_use]
+    pub fn bounded(self) -> Self {
+        self.with_at_most(TOLD_BYTES)
+    }
+
+    /// As a session remembers it, and its store: what is there now up to 1 KiB.
+    #[must_use]
+    pub fn to_be_kept(self) -> Self {
+        self.with_at_most(KEPT_BYTES)
+    }
+
+    fn with_at_most(mut self, bytes: usize) -> Self {
+        shorten(&mut self.0.detail);
+        self.0.more.retain(|name, value| match value {
+            Value::String(text) if name != "current" => {
+                shorten(text);
+                true
+            }
+            value => weight(value) <= bytes,
+        });
+        self
     }
 
     /// Adds a further member.
@@ -156,6 +191,14 @@ impl Problem {
             Some(meant) => self.with("did_you_mean", meant),
             None => self,
         }
+    }
+}
+
+/// Cuts a text to what a sentence or a path needs.
+fn shorten(text: &mut String) {
+    if let Some((end, _)) = text.char_indices().nth(TEXT_CHARS) {
+        text.truncate(end);
+        text.push('…');
     }
 }
 

@@ -2,29 +2,29 @@
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use uuid::Uuid;
 
 use crate::canonical::weight;
-use crate::charter::{Pattern, Sight};
-use crate::edit::Settled;
+use crate::charter::{Charter, Pattern, Sight};
+use crate::edit::{ClientKey, Edit, Settled};
 use crate::kind::{Fields, Record, Walk};
 use crate::patch::{Patch, PatchOp};
 use crate::path::Path;
 use crate::problem::Problem;
 use crate::sequence::{Anchored, View};
+use crate::wanted::{Change, Way};
 
 /// Which update last changed something: its `seq` and the client that made it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Stamp {
     /// The update's place in the order; 0 for the opening state.
     pub seq: u64,
-    /// The tab or process.
-    pub client: Uuid,
+    /// The client that made it.
+    pub client: ClientKey,
 }
 
 impl Stamp {
     /// The stamp of what was there from the beginning.
-    pub const OPENING: Self = Self { seq: 0, client: Uuid::nil() };
+    pub const OPENING: Self = Self { seq: 0, client: ClientKey::NOBODY };
 }
 
 /// The effect at the root that gives the whole state another value. No edit asks for it: the backend does.
@@ -45,7 +45,7 @@ pub struct Misfit {
 /// The whole value of a session at one `seq`.
 ///
 /// Maps are persistent trees, so a clone costs a few pointers per top-level field whatever the size of the state; the
-/// sequencer clones one to be able to take back a proposal of several edits, the service to write a snapshot aside.
+/// sequencer settles each proposal on one, the service writes snapshots from one.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct State {
     root: Record,
@@ -113,14 +113,14 @@ impl State {
 
     /// Applies the effects of a settled update. Cost O(effects × log size).
     pub fn apply(&mut self, fields: &Fields, update: &Settled) -> Result<(), Misfit> {
-        let stamp = Stamp { seq: update.seq, client: update.client };
+        let stamp = Stamp { seq: update.seq, client: update.key() };
         update.effects.iter().try_for_each(|effect| self.apply_one(fields, effect, stamp))
     }
 
     /// Applies an update and gives it as a JSON Patch (RFC 6902) against the plain state as it is shown. Cost as
     /// [`apply`](Self::apply), and for a changed text O(its length).
     pub fn patch(&mut self, fields: &Fields, update: &Settled, sight: &Sight) -> Result<Vec<PatchOp>, Misfit> {
-        let stamp = Stamp { seq: update.seq, client: update.client };
+        let stamp = Stamp { seq: update.seq, client: update.key() };
         let mut ops = Vec::new();
         for effect in &update.effects {
             let mut patch = Patch::default();
@@ -141,8 +141,24 @@ impl State {
         Ok(ops)
     }
 
+    /// The edits that lead to the state that a document asks for, from this one as it is shown. Cost O(size).
+    pub fn edits_for(&self, charter: &Charter, change: &Change, sight: &Sight) -> Result<Vec<Edit>, Problem> {
+        let plain = sight.state(&charter.fields, self.plain(&charter.fields));
+        let wanted = change.applied_to(&plain, charter.limits.state).map_err(Problem::bounded)?;
+        let mut way = Way::new(charter.limits.edits);
+        charter.fields.wanted(&plain, &wanted, &mut way).map_err(Problem::bounded)?;
+        Ok(way.edits)
+    }
+
     /// Where the character is now that `client`, having seen `seen`, saw at `index` of the text at `path`.
-    pub fn anchored(&self, fields: &Fields, path: &Path, seen: u64, client: Uuid, index: usize) -> Option<Anchored> {
+    pub fn anchored(
+        &self,
+        fields: &Fields,
+        path: &Path,
+        seen: u64,
+        client: ClientKey,
+        index: usize,
+    ) -> Option<Anchored> {
         let (field, cell) = fields.find(&self.root, path.tokens())?;
         field.anchored(cell, View { seen, client }, index)
     }

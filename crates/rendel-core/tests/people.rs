@@ -200,10 +200,12 @@ fn a_document_is_read_against_what_its_sender_is_shown() {
     story.propose("service", "service", vec![put("o1", json!({ "amount": 5, "limit": 99 }))]).unwrap();
     let charter = story.0.charter().clone();
     let test = json!([{ "op": "test", "path": "/offers/o1/limit", "value": 99 }]);
-    assert!(story.0.edits_for(&Change::patch(test.clone()).unwrap(), &Sight::WHOLE).is_ok());
-    assert!(story.0.edits_for(&Change::patch(test).unwrap(), charter.sight("bidder")).is_err());
+    assert!(story.0.state().edits_for(story.0.charter(), &Change::patch(test.clone()).unwrap(), &Sight::WHOLE).is_ok());
+    assert!(
+        story.0.state().edits_for(story.0.charter(), &Change::patch(test).unwrap(), charter.sight("bidder")).is_err()
+    );
     let merge = Change::Merge(json!({ "offers": { "o1": { "note": "firm" } } }));
-    let edits = story.0.edits_for(&merge, charter.sight("bidder")).unwrap();
+    let edits = story.0.state().edits_for(story.0.charter(), &merge, charter.sight("bidder")).unwrap();
     assert_eq!(edits, [set("/offers/o1/note", "firm")], "what is hidden stays as it is");
 }
 

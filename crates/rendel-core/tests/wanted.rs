@@ -91,7 +91,7 @@ proptest! {
             Change::patch(to.as_object().unwrap().iter().map(|(name, value)| json!({ "op": "replace", "path": format!("/{name}"), "value": value })).collect()).unwrap(),
         ] {
             let mut sequencer = Sequencer::open(charter(), Some(&from)).unwrap();
-            let edits = sequencer.edits_for(&change, &Sight::WHOLE).unwrap();
+            let edits = sequencer.state().edits_for(sequencer.charter(), &change, &Sight::WHOLE).unwrap();
             prop_assert_eq!(edits.is_empty(), sequencer.plain() == to);
             if !edits.is_empty() {
                 settled(sequencer.handle_proposal(&actor(), &proposal(1, None, edits.clone()), 1));
@@ -126,7 +126,8 @@ fn intentions_are_kept_where_the_kind_has_one() {
     let merge = Change::Merge(
         json!({ "heads": 43, "notes": "ripe red apples", "markers": { "m1": null, "m2": { "what": "crew" } }, "title": null }),
     );
-    let edits = serde_json::to_value(sequencer.edits_for(&merge, &Sight::WHOLE).unwrap()).unwrap();
+    let edits =
+        serde_json::to_value(sequencer.state().edits_for(sequencer.charter(), &merge, &Sight::WHOLE).unwrap()).unwrap();
     assert_eq!(
         edits,
         json!([
@@ -152,13 +153,19 @@ fn a_document_that_asks_for_what_cannot_be_is_refused_with_its_place() {
         (json!([{ "op": "test", "path": "/heads", "value": 7 }]), ProblemKind::TestFailed, "/heads"),
     ];
     for (document, kind, at) in table {
-        let problem = sequencer.edits_for(&Change::patch(document.clone()).unwrap(), &Sight::WHOLE).unwrap_err();
+        let problem = sequencer
+            .state()
+            .edits_for(sequencer.charter(), &Change::patch(document.clone()).unwrap(), &Sight::WHOLE)
+            .unwrap_err();
         assert_eq!((problem.kind(), problem.member("at")), (kind, Some(&json!(at))), "{document} {problem}");
     }
     assert_eq!(Change::patch(json!({ "op": "add" })).unwrap_err().kind(), ProblemKind::Malformed);
     let many: Vec<_> = (0..400).collect();
     let too_many = Change::Merge(json!({ "rows": many }));
-    assert_eq!(sequencer.edits_for(&too_many, &Sight::WHOLE).unwrap_err().kind(), ProblemKind::TooLarge);
+    assert_eq!(
+        sequencer.state().edits_for(sequencer.charter(), &too_many, &Sight::WHOLE).unwrap_err().kind(),
+        ProblemKind::TooLarge
+    );
 }
 
 #[test]
@@ -166,7 +173,8 @@ fn a_new_element_without_an_id_gets_one() {
     let opening = json!({ "tasks": [{ "id": "a", "value": { "text": "" } }] });
     let mut sequencer = Sequencer::open(charter(), Some(&opening)).unwrap();
     let patch = json!([{ "op": "add", "path": "/tasks/0", "value": { "value": { "text": "first" } } }, { "op": "add", "path": "/tasks/-", "value": { "value": { "text": "last" } } }]);
-    let edits = sequencer.edits_for(&Change::patch(patch).unwrap(), &Sight::WHOLE).unwrap();
+    let edits =
+        sequencer.state().edits_for(sequencer.charter(), &Change::patch(patch).unwrap(), &Sight::WHOLE).unwrap();
     settled(sequencer.handle_proposal(&actor(), &proposal(1, None, edits), 1));
     let texts: Vec<_> =
         sequencer.plain()["tasks"].as_array().unwrap().iter().map(|task| task["value"]["text"].clone()).collect();

@@ -7,12 +7,13 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use parking_lot::Mutex;
 use rendel_core::{Problem, ProblemKind};
-use rendel_store::{JournalWriter, Store};
+use rendel_store::{Claim, JournalWriter, Store};
 use tokio::sync::OnceCell;
 
 use crate::access::{Revoked, Seats};
 use crate::addresses::Addresses;
 use crate::config::Config;
+use crate::documents::Documents;
 use crate::failure::{from_store, moved, no_session, shutting_down};
 use crate::gates::Gates;
 use crate::http::Tickets;
@@ -38,6 +39,7 @@ pub(crate) struct App {
     pub(crate) revoked: Revoked,
     pub(crate) seats: Seats,
     pub(crate) gates: Gates,
+    pub(crate) documents: Documents,
     sessions: Mutex<Slots>,
     /// Sessions that another process took over, and when that was noticed.
     fenced: Mutex<BTreeMap<String, Instant>>,
@@ -58,6 +60,7 @@ impl App {
                 config.variables.clone(),
             ),
             keys,
+            documents: Documents::default(),
             revoked: Revoked::default(),
             seats: Seats::default(),
             config,
@@ -150,7 +153,7 @@ impl App {
         if self.is_fenced(id) {
             return Err(moved());
         }
-        let taken = self.store.take_over(id.to_owned(), None).await.map_err(|error| from_store(&error))?;
+        let taken = self.store.take_over(id.to_owned(), Claim::Anew).await.map_err(|error| from_store(&error))?;
         let taken = taken.ok_or_else(|| no_session(id))?;
         start_session(self.clone(), taken)
     }

@@ -15,7 +15,7 @@ use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
 /// The version of the form.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 #[derive(Serialize, Deserialize)]
 struct Head {
@@ -29,6 +29,9 @@ struct Head {
     opening: Option<Box<RawValue>>,
     epoch: u64,
     epochs: Vec<(u64, u64)>,
+    /// Since version 2: without it the repeat of a call with an `Idempotency-Key` would count anew.
+    #[serde(default)]
+    secret: Option<Uuid>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -60,6 +63,7 @@ pub(crate) fn write(whole: &Whole, source: &str) -> String {
         opening: whole.opening.as_deref().map(raw),
         epoch: whole.epoch,
         epochs: whole.epochs.clone(),
+        secret: Some(whole.secret),
     };
     let mut text = line(&head);
     let mut lines = 1;
@@ -97,7 +101,7 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
     }
     let mut rest = body.split('\n');
     let head = rest.next().unwrap_or_default();
-    check_version(head)?;
+    let form = version_of(head)?;
     let head: Head = serde_json::from_str(head).map_err(|error| unfit(&format!("line 1: {error}")))?;
     let mut whole = Whole {
         id: id.unwrap_or(head.session),
@@ -107,6 +111,7 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
         opening: head.opening.map(|opening| opening.get().to_owned()),
         epoch: head.epoch,
         epochs: head.epochs,
+        secret: head.secret.unwrap_or_else(|| Uuid::from_u128(rand::random())),
         ..Whole::default()
     };
     let charter = Charter::parse(&head.source).map_err(|faults| {
@@ -121,9 +126,10 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
         let fault = |why: String| unfit(&format!("line {}: {why}", index + 2));
         match serde_json::from_str(text).map_err(|error| fault(error.to_string()))? {
             Line::Snapshot(body) => {
-                let snapshot: SequencerSnapshot =
-                    serde_json::from_str(body.get()).map_err(|error| fault(error.to_string()))?;
-                whole.base = Some((snapshot.seq, body.get().to_owned()));
+                let stored = serde_json::from_str(body.get()).map_err(|error| fault(error.to_string()))?;
+                let snapshot = SequencerSnapshot::of_first_version(stored).map_err(|error| fault(error.to_string()))?;
+                let body = serde_json::to_string(&snapshot).map_err(|error| fault(error.to_string()))?;
+                whole.base = Some((snapshot.seq, body));
                 sequencer = Some(Sequencer::restore(charter.clone(), snapshot));
             }
             Line::Update(body) => {
@@ -133,6 +139,8 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
                     .map_err(|misfit| fault(misfit.to_string()))?;
                 whole.updates.push((update.seq, body.get().to_owned(), !update.verdicts.is_empty()));
             }
+            // The first version does not say whose a refusal was.
+            Line::Refusal { .. } if form < VERSION => {}
             Line::Refusal { client, n, at_seq, problem } => {
                 whole.refusals.push((client, n, at_seq, problem.get().to_owned()));
             }
@@ -156,13 +164,13 @@ fn opened<'s>(
     sequencer.as_mut().ok_or_else(|| unfit("it has no state"))
 }
 
-fn check_version(head: &str) -> Result<(), Problem> {
+fn version_of(head: &str) -> Result<u32, Problem> {
     #[derive(Deserialize)]
     struct Which {
         rendel: u32,
     }
     match serde_json::from_str::<Which>(head) {
-        Ok(Which { rendel: VERSION }) => Ok(()),
+        Ok(Which { rendel: form @ 1..=VERSION }) => Ok(form),
         Ok(Which { rendel }) => Err(unfit(&format!("its form is version {rendel}, and this service reads {VERSION}"))),
         Err(_) => Err(unfit("its first line is not the head of a session")),
     }

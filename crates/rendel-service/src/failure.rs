@@ -51,7 +51,7 @@ pub(crate) fn from_store(error: &StoreError) -> Problem {
         StoreError::Exists => Problem::new(ProblemKind::Exists, "It exists already."),
         StoreError::Away(_) => unavailable(),
         StoreError::Forgotten { at, kept_from } => too_old(*at, *kept_from),
-        StoreError::Damaged(_) | StoreError::Database(_) => {
+        StoreError::NotKept(_) | StoreError::Damaged(_) | StoreError::Database(_) => {
             tracing::error!(%error, "the store failed");
             Problem::new(ProblemKind::Unavailable, "The stored session cannot be read. The service's log says why.")
         }

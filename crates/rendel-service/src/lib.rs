@@ -17,6 +17,7 @@ mod carry;
 mod config;
 mod connection;
 mod console;
+mod documents;
 mod failure;
 mod gates;
 mod guests;

@@ -133,6 +133,17 @@ impl Store {
         .await
     }
 
+    /// A participant may come back; gives whether they could not.
+    pub async fn lift(&self, session: i64, sub: String) -> Result<bool, StoreError> {
+        use removals::dsl;
+        self.run(move |conn| {
+            let one = removals::table.filter(dsl::session.eq(session).and(dsl::sub.eq(sub)));
+            let until: Option<DateTime<Utc>> = diesel::delete(one).returning(dsl::until).get_result(conn).optional()?;
+            Ok(until.is_some_and(|until| until > Utc::now()))
+        })
+        .await
+    }
+
     /// Keeps an invitation under the digest of its code.
     pub async fn invite(
         &self,

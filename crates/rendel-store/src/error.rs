@@ -19,6 +19,9 @@ pub enum StoreError {
         /// From where on it is kept.
         kept_from: u64,
     },
+    /// A snapshot of what the journal does not have, or of a session that another process has taken over.
+    #[error("the snapshot was not kept: {0}")]
+    NotKept(String),
     /// What is stored cannot be read: it was damaged or written by a newer version.
     #[error("what is stored cannot be read: {0}")]
     Damaged(String),
@@ -53,6 +56,10 @@ fn is_about_the_connection(message: &str) -> bool {
         "server closed the connection",
         "could not connect",
         "recovery mode",
+        // One of our own time-outs: somebody holds a lock, or the database hangs.
+        "due to statement timeout",
+        "due to lock timeout",
+        "idle-in-transaction timeout",
     ]
     .iter()
     .any(|part| message.contains(part))

@@ -7,10 +7,25 @@ use serde_json::Value;
 
 use crate::error::StoreError;
 use crate::schema::{journal, refusals, sessions, snapshots};
-use crate::sessions::{read, signed, unsigned};
+use crate::sessions::{last_seq, read, read_snapshot, signed, unsigned};
 use crate::store::Store;
 
+/// Refusals that are kept of one session; a session remembers no more of them either.
+const REFUSALS: i64 = 4_096;
+
 impl Store {
+    /// Forgets all but the newest refusals of a session.
+    pub async fn forget_refusals(&self, session: i64) -> Result<(), StoreError> {
+        self.run(move |conn| {
+            let own = refusals::table.filter(refusals::session.eq(session));
+            let newest = own.order(refusals::ord.desc()).offset(REFUSALS).select(refusals::ord);
+            let Some(newest_gone) = newest.first::<i64>(conn).optional()? else { return Ok(()) };
+            diesel::delete(own.filter(refusals::ord.le(newest_gone))).execute(conn)?;
+            Ok(())
+        })
+        .await
+    }
+
     /// The updates of a session from `from` to `to`, both included, as JSON texts in order; at most `most`.
     ///
     /// Errors: [`StoreError::Forgotten`] where `from` is not kept any more.
@@ -60,7 +75,7 @@ impl Store {
                 .select(snapshots::body)
                 .first::<String>(conn)
                 .optional()?
-                .and_then(|body| read(&body).ok());
+                .and_then(|body| read_snapshot(&body, true).ok());
             if snapshot.is_none() && kept_from > 0 {
                 return Err(StoreError::Damaged(format!("the snapshot at {kept_from}, where the journal begins")));
             }
@@ -81,16 +96,20 @@ impl Store {
 
     /// Keeps a snapshot and forgets the refusals that it holds. Of the older ones it leaves the first of each stride, so that
     /// any state of the past is near one; and where the journal is bounded, it forgets what lies further back.
+    ///
+    /// Errors: [`StoreError::NotKept`] where `epoch` is not the session's any more or the journal ends before `seq`.
     pub async fn keep_snapshot(
         &self,
         session: i64,
+        epoch: u64,
         seq: u64,
         body: String,
         keeping: Keeping,
     ) -> Result<(), StoreError> {
-        let seq = signed(seq);
         self.run(move |conn| {
             conn.transaction(|conn| {
+                check_belongs(conn, session, epoch, seq)?;
+                let seq = signed(seq);
                 let row = (snapshots::session.eq(session), snapshots::seq.eq(seq), snapshots::body.eq(body));
                 diesel::insert_into(snapshots::table).values(row).on_conflict_do_nothing().execute(conn)?;
                 let older = snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.lt(seq)));
@@ -111,6 +130,20 @@ impl Store {
         })
         .await
     }
+}
+
+/// Refuses a snapshot that the journal does not lead to: it would be what a start believes.
+fn check_belongs(conn: &mut PgConnection, session: i64, epoch: u64, seq: u64) -> Result<(), StoreError> {
+    let own = sessions::table.filter(sessions::ord.eq(session)).select(sessions::epoch).for_no_key_update();
+    let present: Option<i64> = own.first(conn).optional()?;
+    if present != Some(signed(epoch)) {
+        return Err(StoreError::NotKept(format!("it is of epoch {epoch}, and the session's is {present:?}")));
+    }
+    let last = last_seq(conn, session)?;
+    if seq > last {
+        return Err(StoreError::NotKept(format!("it is of {seq}, and the journal ends at {last}")));
+    }
+    Ok(())
 }
 
 /// What a state of the past is made from: the nearest snapshot, or the opening data where there is none, and the updates after it.

@@ -5,9 +5,10 @@
 //!   commit is under way the next group fills.
 //! * [`LocalDatabase`] runs a private server on loopback for whoever has none.
 //!
-//! Every append carries the epoch of whoever appends. What is of an older one than the session's is left out as a whole and
-//! its sender told so ([`WriteError::Superseded`]). A take-over may come in the very moment of a commit; then
-//! `(session, seq)`, the journal's primary key, keeps the two from writing the same place.
+//! An append holds a share of the rows of the sessions that it writes, and carries the epoch of whoever appends. What is of an
+//! older one than the session's is left out as a whole and its sender told so ([`WriteError::Superseded`]). A take-over locks
+//! the session's row alone, so each waits for the other, one session at a time: once a session is read, nothing of an older
+//! epoch can come into its journal.
 
 mod access;
 mod audit;
@@ -26,6 +27,6 @@ pub use charters::CharterRow;
 pub use error::StoreError;
 pub use journal::{Keeping, Past};
 pub use local::{LocalDatabase, LocalDatabaseError, find_server_programs};
-pub use sessions::{SessionRow, TakenOver, Whole};
+pub use sessions::{Claim, SessionRow, TakenOver, Whole};
 pub use store::Store;
 pub use writer::{Append, JournalWriter, RefusalRow, UpdateRow, WriteError};

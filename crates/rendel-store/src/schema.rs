@@ -22,6 +22,8 @@ diesel::table! {
         opened -> Timestamptz,
         kept_from -> BigInt,
         frozen_except -> Text,
+        owner -> Nullable<Uuid>,
+        secret -> Uuid,
     }
 }
 
@@ -49,6 +51,7 @@ diesel::table! {
         n -> BigInt,
         at_seq -> BigInt,
         problem -> Text,
+        ord -> BigInt,
     }
 }
 

@@ -3,8 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::dsl::max;
 use diesel::prelude::*;
-use diesel::sql_types::Bool;
-use rendel_core::{Problem, SequencerSnapshot, Settled};
+use rendel_core::{ClientKey, Problem, SequencerSnapshot, Settled};
 use uuid::Uuid;
 
 use crate::error::StoreError;
@@ -36,6 +35,8 @@ pub struct SessionRow {
     pub kept_from: i64,
     /// The roles that go on while it is frozen, as a JSON array.
     pub frozen_except: String,
+    /// What the client ids behind Idempotency-Keys are made with.
+    pub secret: Uuid,
 }
 
 /// A session as a whole, as it is carried from one database to another.
@@ -59,8 +60,19 @@ pub struct Whole {
     pub base: Option<(u64, String)>,
     /// The settled updates, in order, and whether each met another.
     pub updates: Vec<(u64, String, bool)>,
-    /// The remembered refusals: client, `n`, the `seq` before it, the problem as JSON.
+    /// The remembered refusals, in order: client, `n`, the `seq` before it, the problem as JSON.
     pub refusals: Vec<(Uuid, u64, u64, String)>,
+    /// What the client ids behind Idempotency-Keys are made with.
+    pub secret: Uuid,
+}
+
+/// Who asks for a session.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Claim {
+    /// A process for which somebody wants to use it, whoever owns it now.
+    Anew,
+    /// Its owner, who is not sure of what is written: not where another process has taken it over since.
+    Again,
 }
 
 /// All that a process needs to go on with a session.
@@ -74,8 +86,8 @@ pub struct TakenOver {
     pub snapshot: Option<SequencerSnapshot>,
     /// The settled updates after the snapshot, in order.
     pub updates: Vec<Settled>,
-    /// The remembered refusals: client, `n`, problem.
-    pub refusals: Vec<(Uuid, u64, Problem)>,
+    /// The remembered refusals, in order: client, `n`, problem.
+    pub refusals: Vec<(ClientKey, u64, Problem)>,
     /// Each epoch and the `seq` at which it began, in order.
     pub epochs: Vec<(u64, u64)>,
     /// Who was removed, and until when they may not come back.
@@ -139,12 +151,20 @@ impl Store {
         .await
     }
 
-    /// Raises the session's epoch and reads all that is needed to go on with it; `None` if there is no such session, or if
-    /// `own` is given and is not its epoch any more.
+    /// Takes a session over and reads all that is needed to go on with it; `None` if there is no such session, or for
+    /// [`Claim::Again`] if another process owns it now.
     ///
-    /// Cost: the newest snapshot and the journal after it.
-    pub async fn take_over(&self, id: String, own: Option<u64>) -> Result<Option<TakenOver>, StoreError> {
-        self.run(move |conn| conn.transaction(|conn| take_over(conn, &id, own))).await
+    /// An append that is under way is waited for. Only when nothing of an older epoch can be written any more, and that is on
+    /// disk, is the session read. Cost: the newest snapshot and the journal after it.
+    pub async fn take_over(&self, id: String, claim: Claim) -> Result<Option<TakenOver>, StoreError> {
+        let owner = self.owner;
+        let epoch = self.run(move |conn| conn.transaction(|conn| raise(conn, &id, claim, owner))).await?;
+        let Some((session, epoch)) = epoch else { return Ok(None) };
+        let taken = self.run_at_one_moment(move |conn| load(conn, session, epoch)).await?;
+        match (taken, claim) {
+            (None, Claim::Anew) => Err(StoreError::Away("another process took the session over meanwhile".to_owned())),
+            (taken, _) => Ok(taken),
+        }
     }
 
     /// Writes the standing of a session; gives whether `epoch` is still its own.
@@ -174,27 +194,44 @@ impl Store {
     }
 }
 
-fn take_over(conn: &mut PgConnection, id: &str, own: Option<u64>) -> Result<Option<TakenOver>, StoreError> {
-    let own = own.map(signed);
-    let which = sessions::id.eq(id).and(sessions::epoch.eq(own.unwrap_or(0)).or(own.is_none().into_sql::<Bool>()));
-    let raise = diesel::update(sessions::table.filter(which)).set(sessions::epoch.eq(sessions::epoch + 1));
-    let Some(row) = raise.returning(SessionRow::as_returning()).get_result(conn).optional()? else { return Ok(None) };
-    let begins = signed(last_seq(conn, row.ord)?);
+/// Raises a session's epoch; gives its number and the epoch.
+fn raise(conn: &mut PgConnection, id: &str, claim: Claim, owner: Uuid) -> Result<Option<(i64, i64)>, StoreError> {
+    // This waits for appends, which hold a share of the row, and lets none begin.
+    let held = sessions::table.filter(sessions::id.eq(id)).select((sessions::ord, sessions::owner)).for_update();
+    let Some((session, owned_by)) = held.first::<(i64, Option<Uuid>)>(conn).optional()? else { return Ok(None) };
+    if claim == Claim::Again && owned_by != Some(owner) {
+        return Ok(None);
+    }
+    let raised = (sessions::epoch.eq(sessions::epoch + 1), sessions::owner.eq(owner));
+    let epoch: i64 = diesel::update(sessions::table.filter(sessions::ord.eq(session)))
+        .set(raised)
+        .returning(sessions::epoch)
+        .get_result(conn)?;
+    // A statement of its own, later than the lock: it sees what the last append before it has written.
+    let begins = signed(last_seq(conn, session)?);
     // An epoch that began where this one does says nothing that this one does not say too.
-    diesel::delete(epochs::table.filter(epochs::session.eq(row.ord).and(epochs::begins.eq(begins)))).execute(conn)?;
-    let epoch = (epochs::session.eq(row.ord), epochs::epoch.eq(row.epoch), epochs::begins.eq(begins));
-    diesel::insert_into(epochs::table).values(epoch).execute(conn)?;
+    diesel::delete(epochs::table.filter(epochs::session.eq(session).and(epochs::begins.eq(begins)))).execute(conn)?;
+    let row = (epochs::session.eq(session), epochs::epoch.eq(epoch), epochs::begins.eq(begins));
+    diesel::insert_into(epochs::table).values(row).execute(conn)?;
+    Ok(Some((session, epoch)))
+}
+
+/// Reads a session; `None` where its epoch is another than the one that is given.
+fn load(conn: &mut PgConnection, session: i64, epoch: i64) -> Result<Option<TakenOver>, StoreError> {
+    let own = sessions::table.filter(sessions::ord.eq(session).and(sessions::epoch.eq(epoch)));
+    let Some(row) = own.select(SessionRow::as_select()).first(conn).optional()? else { return Ok(None) };
+    let last = signed(last_seq(conn, row.ord)?);
     let charter_source = charters::table
         .filter(charters::name.eq(&row.charter).and(charters::version.eq(row.version)))
         .select(charters::source)
         .first(conn)?;
     let snapshot: Option<SequencerSnapshot> = snapshots::table
-        .filter(snapshots::session.eq(row.ord))
+        .filter(snapshots::session.eq(row.ord).and(snapshots::seq.le(last)))
         .order(snapshots::seq.desc())
-        .select(snapshots::body)
-        .first::<String>(conn)
+        .select((snapshots::seq, snapshots::body))
+        .first::<(i64, String)>(conn)
         .optional()?
-        .and_then(|body| match read(&body) {
+        .and_then(|(seq, body)| match read_snapshot(&body, seq == row.kept_from) {
             Ok(snapshot) => Some(snapshot),
             Err(error) => {
                 // It only shortens the journal, which has everything.
@@ -220,11 +257,11 @@ fn take_over(conn: &mut PgConnection, id: &str, own: Option<u64>) -> Result<Opti
         .collect::<Result<_, _>>()?;
     let refusals = refusals::table
         .filter(refusals::session.eq(row.ord))
-        .order((refusals::client, refusals::n))
+        .order(refusals::ord)
         .select((refusals::client, refusals::n, refusals::problem))
         .load::<(Uuid, i64, String)>(conn)?
         .into_iter()
-        .map(|(client, n, problem)| Ok((client, unsigned(n), read(&problem)?)))
+        .map(|(client, n, problem)| Ok((client.into(), unsigned(n), read(&problem)?)))
         .collect::<Result<_, StoreError>>()?;
     let epochs = all_epochs(conn, row.ord)?;
     let removals = removals::table
@@ -250,7 +287,7 @@ fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError>
         .load::<(i64, String, bool)>(conn)?;
     let refusals = refusals::table
         .filter(refusals::session.eq(row.ord))
-        .order((refusals::client, refusals::n))
+        .order(refusals::ord)
         .select((refusals::client, refusals::n, refusals::at_seq, refusals::problem))
         .load::<(Uuid, i64, i64, String)>(conn)?;
     let refusals = refusals.into_iter().map(|(client, n, at, problem)| (client, unsigned(n), unsigned(at), problem));
@@ -265,6 +302,7 @@ fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError>
         status: row.status,
         opening: row.opening,
         epoch: unsigned(row.epoch),
+        secret: row.secret,
     }))
 }
 
@@ -278,6 +316,7 @@ fn bring_in(conn: &mut PgConnection, whole: &Whole) -> Result<SessionRow, StoreE
         sessions::opening.eq(&whole.opening),
         sessions::epoch.eq(signed(whole.epoch)),
         sessions::kept_from.eq(kept_from),
+        sessions::secret.eq(whole.secret),
     );
     let row: SessionRow =
         diesel::insert_into(sessions::table).values(row).returning(SessionRow::as_returning()).get_result(conn)?;
@@ -323,7 +362,7 @@ fn all_epochs(conn: &mut PgConnection, session: i64) -> Result<Vec<(u64, u64)>, 
     Ok(rows.into_iter().map(|(epoch, begins)| (unsigned(epoch), unsigned(begins))).collect())
 }
 
-fn last_seq(conn: &mut PgConnection, session: i64) -> Result<u64, StoreError> {
+pub(crate) fn last_seq(conn: &mut PgConnection, session: i64) -> Result<u64, StoreError> {
     let last: Option<i64> =
         journal::table.filter(journal::session.eq(session)).select(max(journal::seq)).first(conn)?;
     // A journal that was cut, and to which nothing was added since, ends where its snapshot stands.
@@ -339,6 +378,24 @@ pub(crate) fn unsigned(number: i64) -> u64 {
 
 pub(crate) fn signed(number: u64) -> i64 {
     i64::try_from(number).unwrap_or(i64::MAX)
+}
+
+/// Reads a snapshot. One of the first version is passed over unless the journal begins at it.
+pub(crate) fn read_snapshot(body: &str, is_needed: bool) -> Result<SequencerSnapshot, StoreError> {
+    match read(body) {
+        Err(_) if is_needed => {
+            let older = read(body).and_then(|stored| {
+                SequencerSnapshot::of_first_version(stored).map_err(|error| StoreError::Damaged(error.to_string()))
+            });
+            older.inspect(|snapshot| {
+                tracing::warn!(
+                    seq = snapshot.seq,
+                    "a snapshot of the first version is used, without what it remembers of clients"
+                )
+            })
+        }
+        snapshot => snapshot,
+    }
 }
 
 pub(crate) fn read<T: serde::de::DeserializeOwned>(body: &str) -> Result<T, StoreError> {

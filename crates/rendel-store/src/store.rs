@@ -2,9 +2,11 @@
 
 use std::time::Duration;
 
+use diesel::connection::SimpleConnection as _;
 use diesel::pg::PgConnection;
-use diesel::r2d2::{ConnectionManager, Pool};
+use diesel::r2d2::{self, ConnectionManager, CustomizeConnection, Pool};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
+use uuid::Uuid;
 
 use crate::error::StoreError;
 
@@ -14,6 +16,8 @@ const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 #[derive(Clone)]
 pub struct Store {
     pool: Pool<ConnectionManager<PgConnection>>,
+    /// Names this process as the owner of the sessions that it takes over.
+    pub(crate) owner: Uuid,
 }
 
 impl std::fmt::Debug for Store {
@@ -31,15 +35,21 @@ impl Store {
                 .max_size(connections)
                 .min_idle(Some(1))
                 .connection_timeout(Duration::from_secs(3))
+                .connection_customizer(Box::new(TimeOuts))
                 .build(manager)
                 .map_err(|error| StoreError::Away(error.to_string()))
         };
         let pool = tokio::task::spawn_blocking(build).await.map_err(|error| StoreError::Away(error.to_string()))??;
-        let store = Self { pool };
+        let store = Self { pool, owner: Uuid::now_v7() };
         store
             .run(|conn| {
+                // Bringing large tables up to date may take its time.
+                conn.batch_execute("SET statement_timeout = 0; SET lock_timeout = 0")?;
                 let run = conn.run_pending_migrations(MIGRATIONS).map(|_| ());
-                run.map_err(|error| StoreError::Damaged(format!("the tables could not be brought up to date: {error}")))
+                run.map_err(|error| {
+                    StoreError::Damaged(format!("the tables could not be brought up to date: {error}"))
+                })?;
+                Ok(conn.batch_execute(TIME_OUTS)?)
             })
             .await?;
         Ok(store)
@@ -70,6 +80,25 @@ impl Store {
     pub async fn ping(&self) -> Result<(), StoreError> {
         use diesel::RunQueryDsl as _;
         self.run(|conn| Ok(diesel::sql_query("SELECT 1").execute(conn).map(|_| ())?)).await
+    }
+}
+
+/// Kept by the server itself, so that nothing hangs for ever on a lock that somebody holds, and no lock of ours outlives a
+/// process that hangs.
+const TIME_OUTS: &str =
+    "SET statement_timeout = '60s'; SET lock_timeout = '5s'; SET idle_in_transaction_session_timeout = '60s'";
+
+/// The journal's writer has small statements only, and every session waits for it.
+pub(crate) const WRITER_TIME_OUTS: &str =
+    "SET statement_timeout = '10s'; SET lock_timeout = '5s'; SET idle_in_transaction_session_timeout = '10s'";
+
+/// Sets the time-outs of each connection of the pool.
+#[derive(Debug)]
+struct TimeOuts;
+
+impl CustomizeConnection<PgConnection, r2d2::Error> for TimeOuts {
+    fn on_acquire(&self, conn: &mut PgConnection) -> Result<(), r2d2::Error> {
+        conn.batch_execute(TIME_OUTS).map_err(r2d2::Error::QueryError)
     }
 }
 

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::thread;
 
+use diesel::connection::SimpleConnection as _;
 use diesel::pg::PgConnection;
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Bool, Text};
@@ -12,7 +13,8 @@ use uuid::Uuid;
 
 use crate::error::StoreError;
 use crate::schema::{journal, refusals, sessions};
-use crate::store::with_timeouts;
+use crate::sessions::signed;
+use crate::store::{WRITER_TIME_OUTS, with_timeouts};
 
 /// Rows that one commit takes at most.
 const MOST_ROWS: usize = 4_096;
@@ -50,7 +52,7 @@ struct CopiedRow<'r> {
 pub struct RefusalRow {
     /// The session's number.
     pub session: i64,
-    /// The tab or process.
+    /// The client, as [`ClientKey`](rendel_core::ClientKey) gives it.
     pub client: Uuid,
     /// The client's number of the proposal.
     pub n: i64,
@@ -74,6 +76,13 @@ pub struct Append {
     pub done: Box<dyn FnOnce(Result<(), WriteError>) + Send>,
 }
 
+impl Append {
+    /// The session, and the epoch in which it may be written.
+    fn place(&self) -> (i64, i64) {
+        (self.session, signed(self.epoch))
+    }
+}
+
 impl std::fmt::Debug for Append {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Append")
@@ -86,8 +95,9 @@ impl std::fmt::Debug for Append {
 /// Why an append is not known to be on disk.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum WriteError {
-    /// The database is away. What was sent to it may or may not be there: load the session again to know.
-    #[error("the database is away: {0}")]
+    /// The database is away, or somebody takes the session over. What was sent may or may not be there: load the session again
+    /// to know.
+    #[error("what was sent may not be written: {0}")]
     Away(String),
     /// Another process has taken the session over. Nothing of the append was written.
     #[error("another process goes on with this session")]
@@ -146,22 +156,25 @@ impl Writer {
         }
         let began = std::time::Instant::now();
         match self.commit(&group) {
-            Ok(superseded) => {
+            Ok(left_out) => {
                 let rows = group.iter().map(|append| append.updates.len() + append.refusals.len()).sum();
                 (self.on_commit)(rows, began.elapsed().as_secs_f64());
                 for (index, append) in group.into_iter().enumerate() {
-                    if superseded.contains(&index) {
-                        self.fail(append, WriteError::Superseded);
-                    } else {
-                        (append.done)(Ok(()));
+                    match left_out.get(&index) {
+                        Some(error) => self.fail(append, error.clone()),
+                        None => (append.done)(Ok(())),
                     }
                 }
             }
             Err(StoreError::Exists) if group.len() > 1 => {
-                // One session was superseded in this very moment; the rest must not suffer for it.
+                // The rest must not suffer for the one whose place is taken.
                 group.into_iter().for_each(|append| self.write(vec![append]));
             }
-            Err(StoreError::Exists) => group.into_iter().for_each(|append| self.fail(append, WriteError::Superseded)),
+            Err(StoreError::Exists) => {
+                // Nobody but its owner writes a session, so this is of its own: a commit whose answer was lost.
+                let why = "the journal has something at this place already";
+                group.into_iter().for_each(|append| self.fail(append, WriteError::Away(why.to_owned())));
+            }
             Err(error) => {
                 self.conn = None;
                 tracing::warn!(%error, appends = group.len(), "a commit failed");
@@ -192,28 +205,41 @@ impl Writer {
         kept
     }
 
-    /// Writes a group; gives the indices of those whose session another process has taken over, which are left out as a
-    /// whole. The primary key holds where a take-over comes in between: then the statement fails.
-    fn commit(&mut self, group: &[Append]) -> Result<BTreeSet<usize>, StoreError> {
+    /// Writes a group; gives the appends that were left out as a whole, by their indices.
+    fn commit(&mut self, group: &[Append]) -> Result<BTreeMap<usize, WriteError>, StoreError> {
         let conn = match &mut self.conn {
             Some(conn) => conn,
             None => {
-                let conn = PgConnection::establish(&self.url).map_err(|error| StoreError::Away(error.to_string()))?;
+                let mut conn =
+                    PgConnection::establish(&self.url).map_err(|error| StoreError::Away(error.to_string()))?;
+                conn.batch_execute(WRITER_TIME_OUTS)?;
                 self.conn.insert(conn)
             }
         };
         let rows: usize = group.iter().map(|append| append.updates.len()).sum();
-        if rows < COPY_FROM && group.iter().all(|append| append.refusals.is_empty()) {
-            return insert_current(conn, group);
+        let held = if rows < COPY_FROM && group.iter().all(|append| append.refusals.is_empty()) {
+            insert(conn, group)?
+        } else {
+            conn.transaction(|conn| {
+                let held = hold(conn, group)?;
+                let current = || group.iter().filter(|append| held.contains(&append.place()));
+                copy_updates(conn, current().flat_map(|append| &append.updates))?;
+                let refused: Vec<&RefusalRow> = current().flat_map(|append| &append.refusals).collect();
+                diesel::insert_into(refusals::table).values(refused).on_conflict_do_nothing().execute(conn)?;
+                Ok::<_, StoreError>(held)
+            })?
+        };
+        let left_out = |(_, append): &(usize, &Append)| !held.contains(&append.place());
+        let left_out: Vec<_> = group.iter().enumerate().filter(left_out).collect();
+        if left_out.is_empty() {
+            return Ok(BTreeMap::new());
         }
-        conn.transaction(|conn| {
-            let superseded = superseded(conn, group)?;
-            let current = || group.iter().enumerate().filter(|(index, _)| !superseded.contains(index));
-            copy_updates(conn, current().flat_map(|(_, append)| &append.updates))?;
-            let refused: Vec<&RefusalRow> = current().flat_map(|(_, append)| &append.refusals).collect();
-            diesel::insert_into(refusals::table).values(refused).on_conflict_do_nothing().execute(conn)?;
-            Ok(superseded)
-        })
+        let epochs = epochs(conn, group)?;
+        let why = |append: &Append| match epochs.get(&append.session) == Some(&signed(append.epoch)) {
+            true => WriteError::Away("the session is being taken over".to_owned()),
+            false => WriteError::Superseded,
+        };
+        Ok(left_out.into_iter().map(|(index, append)| (index, why(append))).collect())
     }
 }
 
@@ -235,46 +261,54 @@ pub(crate) fn copy_updates<'r>(
     Ok(())
 }
 
-/// The appends whose epoch is not their session's any more.
-fn superseded(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<usize>, StoreError> {
-    let ords: Vec<i64> = group.iter().map(|append| append.session).collect();
-    let known = sessions::table.filter(sessions::ord.eq_any(ords)).select((sessions::ord, sessions::epoch));
-    let epochs: BTreeMap<i64, i64> = known.load::<(i64, i64)>(conn)?.into_iter().collect();
-    let is_current = |append: &Append| epochs.get(&append.session) == i64::try_from(append.epoch).ok().as_ref();
-    Ok(group.iter().enumerate().filter(|(_, append)| !is_current(append)).map(|(index, _)| index).collect())
+/// The sessions of a group and the epochs of those who append, each once, as arrays.
+fn places(group: &[Append]) -> (Vec<i64>, Vec<i64>) {
+    group.iter().map(Append::place).collect::<BTreeSet<_>>().into_iter().unzip()
 }
 
-/// One statement, which is a transaction of its own, writes what is of the present epoch. Arrays keep it the same for any
+/// A session whose row is held, and its epoch.
+#[derive(Debug, QueryableByName)]
+struct Held {
+    #[diesel(sql_type = BigInt)]
+    session: i64,
+    #[diesel(sql_type = BigInt)]
+    epoch: i64,
+}
+
+/// A share of the row of each session that is still of the epoch of whoever appends: a take-over waits for it. A row that is
+/// being taken over is passed over, so that the others need not wait.
+const HOLD: &str = "SELECT s.ord AS session, s.epoch FROM sessions s \
+    JOIN unnest($1, $2) AS a (session, epoch) ON s.ord = a.session AND s.epoch = a.epoch FOR KEY SHARE OF s SKIP LOCKED";
+
+/// Takes a share of the rows of a group's sessions, within a transaction; gives those that it got.
+fn hold(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<(i64, i64)>, StoreError> {
+    let (sessions, epochs) = places(group);
+    let held = diesel::sql_query(HOLD).bind::<Array<BigInt>, _>(sessions).bind::<Array<BigInt>, _>(epochs);
+    Ok(held.load::<Held>(conn)?.into_iter().map(|held| (held.session, held.epoch)).collect())
+}
+
+/// Holds the rows and writes the updates in one statement, which is a transaction of its own. Arrays keep it the same for any
 /// number of rows, so that it is prepared once.
-fn insert_current(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<usize>, StoreError> {
+fn insert(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<(i64, i64)>, StoreError> {
     let rows = || group.iter().flat_map(|append| append.updates.iter().map(|row| (append.epoch, row)));
-    let count = rows().count();
-    if count == 0 {
-        return Ok(BTreeSet::new());
-    }
-    let written = diesel::sql_query(
-        "INSERT INTO journal (session, seq, body, met) SELECT u.session, u.seq, u.body, u.met \
-         FROM unnest($1, $2, $3, $4, $5) AS u (session, epoch, seq, body, met) \
-         JOIN sessions s ON s.ord = u.session AND s.epoch = u.epoch",
-    )
+    let (sessions, epochs) = places(group);
+    let held = diesel::sql_query(format!(
+        "WITH held AS ({HOLD}), written AS (INSERT INTO journal (session, seq, body, met) \
+         SELECT u.session, u.seq, u.body, u.met FROM unnest($3, $4, $5, $6, $7) AS u (session, epoch, seq, body, met) \
+         JOIN held h ON h.session = u.session AND h.epoch = u.epoch) SELECT session, epoch FROM held"
+    ))
+    .bind::<Array<BigInt>, _>(sessions)
+    .bind::<Array<BigInt>, _>(epochs)
     .bind::<Array<BigInt>, _>(rows().map(|(_, row)| row.session).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(rows().map(|(epoch, _)| i64::try_from(epoch).unwrap_or(-1)).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(rows().map(|(epoch, _)| signed(epoch)).collect::<Vec<_>>())
     .bind::<Array<BigInt>, _>(rows().map(|(_, row)| row.seq).collect::<Vec<_>>())
     .bind::<Array<Text>, _>(rows().map(|(_, row)| &*row.body).collect::<Vec<_>>())
-    .bind::<Array<Bool>, _>(rows().map(|(_, row)| row.met).collect::<Vec<_>>())
-    .execute(conn)?;
-    if written == count {
-        return Ok(BTreeSet::new());
-    }
-    // Which they were is asked of the journal itself: an epoch may have risen again since.
-    let mut missing = BTreeSet::new();
-    for (index, append) in group.iter().enumerate() {
-        let Some(last) = append.updates.last() else { continue };
-        let place = journal::session.eq(last.session).and(journal::seq.eq(last.seq));
-        let there: Option<String> = journal::table.filter(place).select(journal::body).first(conn).optional()?;
-        if there.as_deref() != Some(&*last.body) {
-            missing.insert(index);
-        }
-    }
-    Ok(missing)
+    .bind::<Array<Bool>, _>(rows().map(|(_, row)| row.met).collect::<Vec<_>>());
+    Ok(held.load::<Held>(conn)?.into_iter().map(|held| (held.session, held.epoch)).collect())
+}
+
+/// The present epochs of a group's sessions.
+fn epochs(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeMap<i64, i64>, StoreError> {
+    let known = sessions::table.filter(sessions::ord.eq_any(places(group).0));
+    Ok(known.select((sessions::ord, sessions::epoch)).load::<(i64, i64)>(conn)?.into_iter().collect())
 }

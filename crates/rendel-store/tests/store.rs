@@ -5,11 +5,14 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::sync::mpsc;
-use std::time::Duration;
+use std::thread;
+use std::time::{Duration, Instant};
 
-use rendel_core::{Problem, ProblemKind};
+use diesel::connection::SimpleConnection as _;
+use diesel::{Connection as _, PgConnection, RunQueryDsl as _};
+use rendel_core::{ClientKey, Problem, ProblemKind};
 use rendel_store::{
-    Append, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, RefusalRow, Store, StoreError, UpdateRow,
+    Append, Claim, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, RefusalRow, Store, StoreError, UpdateRow,
     WriteError,
 };
 use tempfile::TempDir;
@@ -109,9 +112,10 @@ async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_i
     for (round, rows) in [(0i64, 2), (1, 600)] {
         let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
         let first = round * 1_000 + 1;
-        let old = store.take_over("gate".into(), None).await.unwrap().unwrap().row.epoch.cast_unsigned();
+        let old = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
         answer(&append(&writer, session, old, first..=first).await).unwrap();
-        let new = store.take_over("gate".into(), None).await.unwrap().unwrap().row.epoch.cast_unsigned();
+        let other = Store::connect(&database.url(), 1).await.unwrap();
+        let new = other.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
         let fenced = append(&writer, session, old, first + 1..=first + rows).await;
         let beside = append(&writer, bystander, 0, first..=first).await;
         let after = append(&writer, session, old, first + rows + 1..=first + rows + 1).await;
@@ -120,14 +124,180 @@ async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_i
         assert!(answer(&after).is_err(), "it would leave a gap");
         answer(&append(&writer, session, new, first + 1..=first + 999).await).unwrap();
         assert_eq!(store.journal(session, first.cast_unsigned(), 5_000, 5_000).await.unwrap().len(), 1_000);
-        assert!(store.take_over("gate".into(), Some(old)).await.unwrap().is_none(), "it does not take it back unasked");
+        assert!(
+            store.take_over("gate".into(), Claim::Again).await.unwrap().is_none(),
+            "it does not take it back unasked"
+        );
         assert!(!store.set_status(session, old, "frozen", "[]".to_owned()).await.unwrap());
         assert!(store.set_status(session, new, "open", "[]".to_owned()).await.unwrap());
     }
-    // A take-over that comes between the check and the write meets the primary key.
+    // A place that is taken under one's own epoch is what a lost answer leaves behind: the session is loaded again.
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
-    let epoch = store.take_over("gate".into(), None).await.unwrap().unwrap().row.epoch.cast_unsigned();
-    assert_eq!(answer(&append(&writer, session, epoch, 5..=5).await), Err(WriteError::Superseded));
+    let epoch = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
+    let taken = append(&writer, session, epoch, 5..=5).await;
+    let beside = append(&writer, bystander, 0, 7_000..=7_000).await;
+    assert!(matches!(answer(&taken), Err(WriteError::Away(_))));
+    assert_eq!(answer(&beside), Ok(()));
+}
+
+/// A connection of the test's own that holds things up.
+fn connect(url: &str) -> PgConnection {
+    PgConnection::establish(url).unwrap()
+}
+
+/// Waits until so many statements wait for a lock.
+fn until_waiting(conn: &mut PgConnection, what: &str) {
+    let deadline = Instant::now() + WAIT;
+    let waiting = format!(
+        "SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE '%{what}%' AND pid <> pg_backend_pid()"
+    );
+    while diesel::sql_query(&waiting).execute(conn).unwrap() == 0 {
+        assert!(Instant::now() < deadline, "nothing waits: {what}");
+        thread::sleep(Duration::from_millis(10));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_take_over_waits_for_an_append_that_is_under_way_and_reads_it() {
+    let database = Database::start();
+    let (store, session) = with_session(&database.url()).await;
+    let (mut gate, mut watch) = (connect(&database.url()), connect(&database.url()));
+    // Every row of the journal waits for the test, after it was sent and before it is committed.
+    gate.batch_execute(
+        "CREATE FUNCTION hold() RETURNS trigger LANGUAGE plpgsql AS \
+         $$ BEGIN PERFORM pg_advisory_xact_lock_shared(7); RETURN NEW; END $$; \
+         CREATE TRIGGER hold BEFORE INSERT ON journal FOR EACH ROW EXECUTE FUNCTION hold();",
+    )
+    .unwrap();
+    let mut last = 0;
+    // As one statement, and within a transaction by COPY.
+    for rows in [2i64, 600] {
+        let owner = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
+        let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
+        gate.batch_execute("SELECT pg_advisory_lock(7)").unwrap();
+        let under_way = append(&writer, session, owner.row.epoch.cast_unsigned(), last + 1..=last + rows).await;
+        until_waiting(&mut watch, "journal");
+        let other = Store::connect(&database.url(), 1).await.unwrap();
+        let taking = tokio::spawn(async move { other.take_over("gate".into(), Claim::Anew).await });
+        until_waiting(&mut watch, "FOR UPDATE");
+        assert!(!taking.is_finished());
+        gate.batch_execute("SELECT pg_advisory_unlock(7)").unwrap();
+        answer(&under_way).unwrap();
+        last += rows;
+        let taken = taking.await.unwrap().unwrap().unwrap();
+        assert_eq!(taken.updates.last().map(|update| update.seq), Some(last.cast_unsigned()));
+        assert_eq!(taken.epochs.last(), Some(&(taken.row.epoch.cast_unsigned(), last.cast_unsigned())));
+        let late = append(&writer, session, owner.row.epoch.cast_unsigned(), last + 1..=last + 1).await;
+        assert_eq!(answer(&late), Err(WriteError::Superseded));
+    }
+}
+
+#[tokio::test]
+async fn an_append_to_a_session_that_is_being_taken_over_fails_alone_and_can_be_made_after_a_look() {
+    let database = Database::start();
+    let (store, session) = with_session(&database.url()).await;
+    let bystander = store.open_session("east".into(), "headcount".into(), 1, None).await.unwrap().ord;
+    let mut taking = connect(&database.url());
+    for rows in [2i64, 600] {
+        let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
+        let epoch = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
+        taking.batch_execute("BEGIN; SELECT 1 FROM sessions WHERE id = 'gate' FOR UPDATE").unwrap();
+        let left_out = append(&writer, session, epoch, 1..=rows).await;
+        let beside = append(&writer, bystander, 0, rows * 1_000..=rows * 1_000).await;
+        assert_eq!(answer(&beside), Ok(()), "it does not wait for the session that is locked");
+        assert!(matches!(answer(&left_out), Err(WriteError::Away(_))), "nobody else has it yet");
+        taking.batch_execute("ROLLBACK").unwrap();
+        let again = store.take_over("gate".into(), Claim::Again).await.unwrap().unwrap();
+        assert!(again.updates.is_empty(), "it was left out as a whole");
+    }
+}
+
+#[tokio::test]
+async fn the_owner_loads_its_session_again_also_after_a_take_over_whose_answer_was_lost() {
+    let database = Database::start();
+    let (store, _) = with_session(&database.url()).await;
+    store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
+    // Its second one was committed, and the answer lost: its epoch is higher than it knows.
+    store.take_over("gate".into(), Claim::Again).await.unwrap().unwrap();
+    assert!(store.take_over("gate".into(), Claim::Again).await.unwrap().is_some());
+    let other = Store::connect(&database.url(), 1).await.unwrap();
+    assert!(other.take_over("gate".into(), Claim::Again).await.unwrap().is_none(), "it never had it");
+    assert!(other.take_over("gate".into(), Claim::Anew).await.unwrap().is_some());
+    assert!(store.take_over("gate".into(), Claim::Again).await.unwrap().is_none());
+}
+
+#[tokio::test]
+async fn of_two_that_race_for_a_session_one_writes_each_place() {
+    let database = Database::start();
+    let (store, session) = with_session(&database.url()).await;
+    let contend = async |store: Store, writer: JournalWriter| {
+        let mut written = Vec::new();
+        for _ in 0..30 {
+            let Ok(Some(taken)) = store.take_over("gate".into(), Claim::Anew).await else { continue };
+            let next = i64::try_from(taken.updates.last().map_or(0, |update| update.seq)).unwrap() + 1;
+            let epoch = taken.row.epoch.cast_unsigned();
+            let answers = append(&writer, session, epoch, next..=next + 2).await;
+            if tokio::task::spawn_blocking(move || answer(&answers)).await.unwrap().is_ok() {
+                written.extend(next..=next + 2);
+            }
+        }
+        written
+    };
+    let other = Store::connect(&database.url(), 2).await.unwrap();
+    let writer = || JournalWriter::start(&database.url(), |_, _| {}).unwrap();
+    let (one, two) = tokio::join!(contend(store.clone(), writer()), contend(other, writer()));
+    let mut told: Vec<_> = one.into_iter().chain(two).collect();
+    told.sort_unstable();
+    let rows = store.journal(session, 1, 10_000, 10_000).await.unwrap();
+    assert_eq!(told, (1..=i64::try_from(rows.len()).unwrap()).collect::<Vec<_>>(), "what is told is what is written");
+}
+
+#[tokio::test]
+async fn a_snapshot_that_the_journal_does_not_lead_to_is_refused() {
+    let database = Database::start();
+    let (store, session) = with_session(&database.url()).await;
+    let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
+    let epoch = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
+    answer(&append(&writer, session, epoch, 1..=3).await).unwrap();
+    let keep =
+        async |epoch, seq| store.keep_snapshot(session, epoch, seq, format!(r#"{{"seq":{seq}}}"#), KEEPING).await;
+    assert!(matches!(keep(epoch, 4).await, Err(StoreError::NotKept(_))), "beyond the journal");
+    assert!(matches!(keep(epoch - 1, 3).await, Err(StoreError::NotKept(_))), "of an older owner");
+    keep(epoch, 3).await.unwrap();
+    // One that got there in another way is not believed.
+    connect(&database.url()).batch_execute(&format!("INSERT INTO snapshots VALUES ({session}, 9, '{{}}')")).unwrap();
+    let taken = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
+    assert_eq!((taken.updates.len(), taken.epochs.last().unwrap().1), (3, 3));
+}
+
+#[tokio::test]
+async fn every_connection_has_time_outs_that_the_server_keeps() {
+    let database = Database::start();
+    let (store, _) = with_session(&database.url()).await;
+    let mut holding = connect(&database.url());
+    holding.batch_execute("BEGIN; SELECT 1 FROM sessions WHERE id = 'gate' FOR UPDATE").unwrap();
+    let waited = store.take_over("gate".into(), Claim::Anew).await;
+    assert!(matches!(waited, Err(StoreError::Away(_))), "{waited:?}");
+}
+
+#[tokio::test]
+async fn of_the_refusals_of_a_session_the_newest_are_kept_in_order() {
+    let database = Database::start();
+    let (store, session) = with_session(&database.url()).await;
+    let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
+    let problem = serde_json::to_string(&Problem::new(ProblemKind::Stale, "Look again.")).unwrap();
+    let refusal = |n: i64| RefusalRow { session, client: Uuid::from_u128(7), n, at_seq: 0, problem: problem.clone() };
+    for first in [5_000, 0] {
+        let (told, answers) = mpsc::channel();
+        let done = Box::new(move |result| told.send(result).unwrap());
+        let refusals = (first + 1..=first + 5_000).map(refusal).collect();
+        writer.append(Append { session, epoch: 0, updates: vec![], refusals, done }).await.unwrap();
+        answer(&answers).unwrap();
+    }
+    store.forget_refusals(session).await.unwrap();
+    let kept = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().refusals;
+    let numbers: Vec<_> = kept.iter().map(|(_, n, _)| *n).collect();
+    assert_eq!(numbers, (905..=5_000).collect::<Vec<_>>(), "the last 4,096 that came");
 }
 
 #[tokio::test]
@@ -140,7 +310,7 @@ async fn any_state_of_the_past_is_near_a_snapshot_and_a_bounded_journal_says_fro
     let mut sequencer = rendel_core::Sequencer::open(charter, None).unwrap();
     let keep = async |sequencer: &rendel_core::Sequencer, keeping| {
         let body = serde_json::to_string(&sequencer.snapshot()).unwrap();
-        store.keep_snapshot(session, sequencer.seq(), body, keeping).await.unwrap();
+        store.keep_snapshot(session, 0, sequencer.seq(), body, keeping).await.unwrap();
     };
     for body in store.journal(session, 1, 100, 100).await.unwrap() {
         sequencer.replay(&serde_json::from_str(&body).unwrap()).unwrap();
@@ -166,8 +336,8 @@ async fn any_state_of_the_past_is_near_a_snapshot_and_a_bounded_journal_says_fro
     assert_eq!((whole.base.as_ref().map(|(seq, _)| *seq), whole.updates.len()), (Some(40), 60));
     let copy = store.bring_in(rendel_store::Whole { id: "copy".into(), ..whole }).await.unwrap();
     let (mine, its) = (
-        store.take_over("gate".into(), None).await.unwrap().unwrap(),
-        store.take_over("copy".into(), None).await.unwrap().unwrap(),
+        store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap(),
+        store.take_over("copy".into(), Claim::Anew).await.unwrap().unwrap(),
     );
     assert_eq!((mine.snapshot.map(|one| one.seq), its.snapshot.map(|one| one.seq)), (Some(100), Some(40)));
     assert_eq!((its.updates.len(), its.row.ord, its.row.kept_from), (60, copy.ord, 40));
@@ -204,7 +374,7 @@ async fn the_past_is_whole_or_forgotten_while_the_journal_is_cut() {
     for body in updates {
         sequencer.replay(&serde_json::from_str(&body).unwrap()).unwrap();
         let body = serde_json::to_string(&sequencer.snapshot()).unwrap();
-        store.keep_snapshot(session, sequencer.seq(), body, Keeping { stride: 1, updates: Some(3) }).await.unwrap();
+        store.keep_snapshot(session, 0, sequencer.seq(), body, Keeping { stride: 1, updates: Some(3) }).await.unwrap();
     }
     is_over.store(true, std::sync::atomic::Ordering::Relaxed);
     assert!(reader.await.unwrap() > 10);
@@ -231,14 +401,14 @@ async fn taking_over_raises_the_epoch_and_gives_the_snapshot_and_what_came_after
     let database = Database::start();
     let (store, session) = with_session(&database.url()).await;
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
-    assert!(store.take_over("nowhere".into(), None).await.unwrap().is_none());
-    let first = store.take_over("gate".into(), None).await.unwrap().unwrap();
+    assert!(store.take_over("nowhere".into(), Claim::Anew).await.unwrap().is_none());
+    let first = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
     assert_eq!((first.row.epoch, first.epochs), (1, vec![(1, 0)]));
     answer(&append(&writer, session, 1, 1..=7).await).unwrap();
 
     let charter = std::sync::Arc::new(rendel_core::Charter::parse(CHARTER).unwrap());
     let mut sequencer = rendel_core::Sequencer::open(charter, None).unwrap();
-    for update in &store.take_over("gate".into(), None).await.unwrap().unwrap().updates[..5] {
+    for update in &store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().updates[..5] {
         sequencer.replay(update).unwrap();
     }
     let problem = Problem::new(ProblemKind::Stale, "Look again.");
@@ -255,17 +425,17 @@ async fn taking_over_raises_the_epoch_and_gives_the_snapshot_and_what_came_after
     writer.append(Append { session, epoch: 2, updates: vec![], refusals, done }).await.unwrap();
     answer(&answers).unwrap();
     let body = serde_json::to_string(&sequencer.snapshot()).unwrap();
-    store.keep_snapshot(session, 5, body, KEEPING).await.unwrap();
+    store.keep_snapshot(session, 2, 5, body, KEEPING).await.unwrap();
 
-    let taken = store.take_over("gate".into(), None).await.unwrap().unwrap();
+    let taken = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
     assert_eq!((taken.row.epoch, taken.epochs.last()), (3, Some(&(3, 7))));
     assert_eq!(taken.snapshot.unwrap().seq, 5);
     assert_eq!(taken.updates.iter().map(|update| update.seq).collect::<Vec<_>>(), [6, 7]);
-    assert_eq!(taken.refusals, [(Uuid::nil(), 21, problem)], "the snapshot holds the earlier one");
+    assert_eq!(taken.refusals, [(ClientKey::NOBODY, 21, problem)], "the snapshot holds the earlier one");
 
     // A snapshot that another version wrote is passed over: the journal has everything.
-    store.keep_snapshot(session, 6, r#"{"seq":6,"state":"of another shape"}"#.to_owned(), KEEPING).await.unwrap();
-    let taken = store.take_over("gate".into(), None).await.unwrap().unwrap();
+    store.keep_snapshot(session, 3, 6, r#"{"seq":6,"state":"of another shape"}"#.to_owned(), KEEPING).await.unwrap();
+    let taken = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
     assert!(taken.snapshot.is_none());
     assert_eq!(taken.updates.iter().map(|update| update.seq).collect::<Vec<_>>(), [1, 2, 3, 4, 5, 6, 7]);
 }

@@ -137,6 +137,22 @@ pub struct ParticipantList {
     pub holds: Vec<rendel_core::Hold>,
 }
 
+/// A participant who was removed.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Removal {
+    /// Their id.
+    pub sub: String,
+    /// When they may come back.
+    pub until: String,
+}
+
+/// Who was removed from a session and may not come back yet.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RemovalList {
+    /// By their ids.
+    pub removals: Vec<Removal>,
+}
+
 /// A cue to send.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

@@ -152,6 +152,9 @@ pub(crate) struct RemoveArgs {
     /// Seconds within which they may not come back.
     #[arg(long, default_value_t = 0)]
     pub(crate) seconds: u64,
+    /// Let them come back now: takes an earlier removal back.
+    #[arg(long, conflicts_with = "seconds")]
+    pub(crate) lift: bool,
     #[command(flatten)]
     pub(crate) reach: Reach,
 }

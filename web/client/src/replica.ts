@@ -151,6 +151,11 @@ export class Replica {
     return replica;
   }
 
+  /** Whether this client made an update. Its id alone does not tell: another participant may use the same. */
+  isOwn(update: Settled): boolean {
+    return update.client === this.client && update.by === this.you?.id;
+  }
+
   /** The state that everyone agrees on, `undefined` before the first `welcome`. */
   get confirmed(): Json | undefined {
     return this.#confirmed;
@@ -375,8 +380,8 @@ export class Replica {
     const open = this.unanswered.map(({ n }) => n);
     const news = this.#updates(updates).flatMap((change): Change[] => {
       if (!isArrival || change.kind !== "settled") return [change];
-      const { client, n, seq } = change.update;
-      return client === this.client && open.includes(n) ? [{ kind: "settled-away", n, seq }] : [];
+      const { n, seq } = change.update;
+      return this.isOwn(change.update) && open.includes(n) ? [{ kind: "settled-away", n, seq }] : [];
     });
     const changes: Change[] = [{ kind: "welcomed" }, ...news];
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
@@ -404,7 +409,7 @@ export class Replica {
         this.#diverged = true;
         return [...changes, { kind: "diverged", why: error instanceof Error ? error.message : String(error) }];
       }
-      if (update.client === this.client) this.#answer(update.n);
+      if (this.isOwn(update)) this.#answer(update.n);
       changes.push({ kind: "settled", update });
     }
     return changes;
@@ -425,8 +430,7 @@ export class Replica {
 
   /** Brings drafts and anchors up to date with an update that was applied. */
   #redraft(update: Settled): void {
-    const isOwn = update.client === this.client;
-    const own = isOwn ? this.#pending.find((pending) => pending.frame?.n === update.n) : undefined;
+    const own = this.isOwn(update) ? this.#pending.find((pending) => pending.frame?.n === update.n) : undefined;
     const splices = new Map<string, Splice[]>();
     for (const effect of update.effects) {
       const splice = spliceOf(effect);

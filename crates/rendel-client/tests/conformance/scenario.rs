@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use rendel_client::{Anchor, Replica};
-use rendel_core::{Actor, Charter, Edit, Outcome, Proposal, Sequencer, Settled};
+use rendel_core::{Actor, Charter, ClientKey, Edit, Outcome, Proposal, Sequencer, Settled};
 use rendel_wire::{FromParticipant, FromService, OutcomeFrame, Propose, Refused, SettledFrame};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -45,7 +45,7 @@ impl Scenario {
     }
 
     fn welcome(&mut self, member: &str, body: &Value) {
-        let outcomes = self.sequencer.outcomes(CLIENT);
+        let outcomes = self.sequencer.outcomes(ClientKey::of("oda", CLIENT));
         let outcomes: Vec<_> =
             outcomes.map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() }).collect();
         let welcome = json!({

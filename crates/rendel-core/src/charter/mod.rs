@@ -221,6 +221,11 @@ impl Charter {
         role == Actor::SERVICE || self.roles.get(role).is_some_and(|role| role.powers.contains(&power))
     }
 
+    /// Whether there is anything that a role may edit, if only under a condition.
+    pub fn edits_somewhere(&self, role: &str) -> bool {
+        role == Actor::SERVICE || self.roles.get(role).is_some_and(|role| !role.edit.is_empty())
+    }
+
     /// What a charter's author may not have meant, though it is no fault: fields that no role can edit.
     pub fn warnings(&self) -> Vec<String> {
         let mut warnings = Vec::new();

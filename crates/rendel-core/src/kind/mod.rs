@@ -10,7 +10,7 @@ use serde_json::Value;
 use uuid::Uuid;
 
 use crate::charter::Section;
-use crate::edit::{Edit, Effect, Verdict, VerdictKind};
+use crate::edit::{ClientKey, Edit, Effect, Verdict, VerdictKind};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -107,8 +107,8 @@ pub(crate) struct Site<'a> {
     pub(crate) index: usize,
     /// Number of the proposal.
     pub(crate) n: u64,
-    /// The tab or process that proposes.
-    pub(crate) client: Uuid,
+    /// The client that proposes.
+    pub(crate) client: ClientKey,
     /// What the proposer had applied.
     pub(crate) seen: u64,
     /// Whether an earlier proposal of the client was refused without it knowing that when it made this one.
@@ -132,7 +132,7 @@ impl Site<'_> {
     /// The id of an element whose proposer gave none: derived from client, number and index, so that a journal that is
     /// made again has the same.
     pub(crate) fn made_id(&self) -> String {
-        Uuid::new_v5(&self.client, format!("{}/{}", self.n, self.index).as_bytes()).to_string()
+        Uuid::new_v5(&self.client.id(), format!("{}/{}", self.n, self.index).as_bytes()).to_string()
     }
 
     /// The member `name`, or a problem that says that it is needed.

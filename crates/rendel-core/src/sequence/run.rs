@@ -1,9 +1,8 @@
 //! What a sequence is made of: runs, and who sees which of them.
 
-use serde::{Deserialize, Serialize};
-use uuid::Uuid;
-
+use crate::edit::ClientKey;
 use crate::state::Stamp;
+use serde::{Deserialize, Serialize};
 
 /// Who looks: everything up to `seen`, and all that `client` did itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -11,12 +10,12 @@ pub struct View {
     /// The last update that is seen.
     pub seen: u64,
     /// Who looks.
-    pub client: Uuid,
+    pub client: ClientKey,
 }
 
 impl View {
     /// The view of the present, which has seen everything.
-    pub const PRESENT: Self = Self { seen: u64::MAX, client: Uuid::nil() };
+    pub const PRESENT: Self = Self { seen: u64::MAX, client: ClientKey::NOBODY };
 
     pub(super) fn knows(self, stamp: Stamp) -> bool {
         stamp.seq <= self.seen || stamp.client == self.client

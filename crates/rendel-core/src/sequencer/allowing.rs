@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use serde_json::Value;
 use uuid::Uuid;
 
-use super::{Outcome, Sequencer};
+use super::Sequencer;
 use crate::charter::{Permission, Read, Unanswered};
 use crate::edit::{Actor, Edit, Effect, Proposal};
 use crate::kind::inner;
@@ -29,18 +29,14 @@ pub struct Verdicted {
 }
 
 impl Sequencer {
-    /// Whether somebody may make an edit as the state is now. Changes nothing. Cost as settling it, and O(clients).
+    /// Whether somebody may make an edit as the state is now. Changes nothing. Cost as settling it.
     pub fn may(&self, actor: &Actor, edit: &Edit) -> Result<Verdicted, Problem> {
         let path = Path::parse(&edit.at)?;
         let actor = Actor { client: Uuid::nil(), ..actor.clone() };
-        let permission = self.permission(&actor, edit, &path, &mut Vec::new());
-        let proposal =
-            Proposal { n: u64::MAX, seen: None, answered: 0, edits: vec![edit.clone()], gesture: None, note: None };
-        let refusal = match self.clone().handle_proposal(&actor, &proposal, 0) {
-            Outcome::Refused(problem) => Some(problem),
-            _ => None,
-        };
-        Ok(Verdicted { permission, refusal })
+        let permission = self.permission(&self.state, &actor, edit, &path, &mut Vec::new());
+        let proposal = Proposal { n: 0, seen: None, answered: 0, edits: vec![edit.clone()], gesture: None, note: None };
+        let settled = self.settle(&actor, actor.key(), &proposal, 0, &mut Vec::new());
+        Ok(Verdicted { permission, refusal: settled.err().map(Problem::bounded) })
     }
 
     /// The expressions that had no answer since the last time, each with its line in the charter.
@@ -55,6 +51,7 @@ impl Sequencer {
 
     pub(super) fn permission(
         &self,
+        state: &State,
         actor: &Actor,
         edit: &Edit,
         path: &Path,
@@ -72,11 +69,11 @@ impl Sequencer {
                 member.as_ref().map_or(value, |member| value?.get(member)).cloned()
             }
             ("record", _) if record.is_empty() => None,
-            ("record", member) => self.state.member(&self.charter.fields, record, member.as_deref()),
-            _ => self.read(&self.state, actor, read),
+            ("record", member) => state.member(&self.charter.fields, record, member.as_deref()),
+            _ => self.read(state, actor, read),
         };
         // A record that is not there has no members, which is no fault of the expression.
-        let is_there = makes_record || record.is_empty() || self.state.has(&self.charter.fields, record);
+        let is_there = makes_record || record.is_empty() || state.has(&self.charter.fields, record);
         role.permission(edit, path, read, |line, why| {
             if is_there {
                 unanswered.push((line, why));
@@ -98,13 +95,13 @@ impl Sequencer {
     /// Refuses what breaks a rule of the charter. Each guard is asked once for each value that it is about and that changed.
     pub(super) fn check_guards(
         &self,
-        before: &State,
+        after: &State,
         actor: &Actor,
         effects: &[Effect],
         unanswered: &mut Vec<NoAnswer>,
     ) -> Result<(), Problem> {
         for guard in &self.charter.guards {
-            for path in self.guarded(&guard.at, effects)? {
+            for path in self.guarded(after, &guard.at, effects)? {
                 let tokens = path.tokens();
                 let record = &tokens[..self.charter.fields.record_prefix(&path)];
                 let fields = &self.charter.fields;
@@ -115,10 +112,10 @@ impl Sequencer {
                         false => None,
                     };
                     match read.name.as_str() {
-                        "old" => of(before, tokens),
-                        "new" => of(&self.state, tokens),
-                        "record" => of(&self.state, record),
-                        _ => self.read(&self.state, actor, read),
+                        "old" => of(&self.state, tokens),
+                        "new" => of(after, tokens),
+                        "record" => of(after, record),
+                        _ => self.read(after, actor, read),
                     }
                 };
                 let holds = guard.rule.holds(read).unwrap_or_else(|why| {
@@ -134,7 +131,7 @@ impl Sequencer {
     }
 
     /// The paths that a pattern is about and that effects changed: at or around what changed, and inside what came anew.
-    fn guarded(&self, pattern: &crate::Pattern, effects: &[Effect]) -> Result<BTreeSet<Path>, Problem> {
+    fn guarded(&self, after: &State, pattern: &crate::Pattern, effects: &[Effect]) -> Result<BTreeSet<Path>, Problem> {
         let len = pattern.tokens().map_or(0, |tokens| tokens.len());
         let mut guarded = BTreeSet::new();
         for effect in effects {
@@ -147,7 +144,7 @@ impl Sequencer {
             if len <= tokens.len() {
                 guarded.extend(pattern.matches(&tokens[..len]).then(|| Path::of(tokens[..len].iter().cloned())));
             } else {
-                self.state.each_at(&self.charter.fields, pattern, tokens, &mut |path| {
+                after.each_at(&self.charter.fields, pattern, tokens, &mut |path| {
                     guarded.insert(Path::of(path.iter().cloned()));
                 });
             }

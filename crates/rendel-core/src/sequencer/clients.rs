@@ -3,9 +3,8 @@
 use std::collections::{BTreeMap, VecDeque};
 
 use serde::{Deserialize, Serialize};
-use uuid::Uuid;
 
-use crate::canonical::weight;
+use crate::edit::ClientKey;
 use crate::problem::{Problem, ProblemKind};
 
 /// The first outcome of a proposal.
@@ -24,13 +23,11 @@ const OUTCOMES: usize = 256;
 const CLIENTS: usize = 5_000;
 /// Refusals remembered in one session; they are larger than a number.
 const REFUSALS: usize = 4_096;
-/// A refusal's `current` beyond this is not remembered.
-const CURRENT_BYTES: usize = 1_024;
 
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct Clients {
-    clients: BTreeMap<Uuid, Client>,
-    refusals: VecDeque<(Uuid, u64)>,
+    clients: BTreeMap<ClientKey, Client>,
+    refusals: VecDeque<(ClientKey, u64)>,
 }
 
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -44,10 +41,13 @@ struct Client {
 }
 
 impl Clients {
-    /// The first outcome of a proposal that was sent before, or `None` for a new one.
-    pub(super) fn known(&self, client: Uuid, n: u64, answered: u64) -> Result<Option<ClientOutcome>, Problem> {
+    /// The first outcome of a proposal that was sent before, or `None` for a new one and for one without a number.
+    pub(super) fn known(&self, client: ClientKey, n: u64, answered: u64) -> Result<Option<ClientOutcome>, Problem> {
+        if n == 0 {
+            return Ok(None);
+        }
         let highest = self.clients.get(&client).map_or(0, |known| known.highest);
-        if n == 0 || answered >= n {
+        if answered >= n {
             let detail = format!(
                 "\"n\" counts from 1 per client and lies above \"answered\"; it is {n}, and \"answered\" {answered}."
             );
@@ -65,28 +65,32 @@ impl Clients {
     }
 
     /// Whether a proposal of the client was refused that did not know it while it knew the outcomes up to `answered`.
-    pub(super) fn has_refused_beyond(&self, client: Uuid, answered: u64) -> bool {
+    pub(super) fn has_refused_beyond(&self, client: ClientKey, answered: u64) -> bool {
         self.clients.get(&client).is_some_and(|known| known.refused > answered)
     }
 
     /// A number that was passed over, or whose outcome is forgotten, has no effect any more.
-    pub(super) fn note_forgotten(&mut self, client: Uuid, n: u64) {
+    pub(super) fn note_forgotten(&mut self, client: ClientKey, n: u64) {
         if let Some(known) = self.clients.get_mut(&client).filter(|known| n <= known.highest) {
             known.refused = known.refused.max(n);
         }
     }
 
-    pub(super) fn note_refused(&mut self, client: Uuid, n: u64) {
+    pub(super) fn note_refused(&mut self, client: ClientKey, n: u64) {
         let known = self.clients.entry(client).or_default();
         known.refused = known.refused.max(n);
     }
 
-    pub(super) fn record(&mut self, client: Uuid, n: u64, outcome: ClientOutcome, seq: u64) {
+    /// Remembers the outcome of a numbered proposal.
+    pub(super) fn record(&mut self, client: ClientKey, n: u64, outcome: ClientOutcome, seq: u64) {
+        if n == 0 {
+            return;
+        }
         let is_refused = matches!(outcome, ClientOutcome::Refused(_));
         let outcome = match outcome {
             ClientOutcome::Refused(problem) => {
                 self.refusals.push_back((client, n));
-                ClientOutcome::Refused(without_bulk(problem))
+                ClientOutcome::Refused(problem.to_be_kept())
             }
             settled @ ClientOutcome::Settled(_) => settled,
         };
@@ -102,7 +106,7 @@ impl Clients {
     }
 
     /// Forgets what the client says it knows.
-    pub(super) fn answered(&mut self, client: Uuid, answered: u64) {
+    pub(super) fn answered(&mut self, client: ClientKey, answered: u64) {
         if let Some(known) =
             self.clients.get_mut(&client).filter(|known| known.outcomes.keys().next().is_some_and(|n| *n <= answered))
         {
@@ -110,7 +114,7 @@ impl Clients {
         }
     }
 
-    pub(super) fn outcomes(&self, client: Uuid) -> impl Iterator<Item = (u64, &ClientOutcome)> {
+    pub(super) fn outcomes(&self, client: ClientKey) -> impl Iterator<Item = (u64, &ClientOutcome)> {
         self.clients.get(&client).into_iter().flat_map(|known| known.outcomes.iter().map(|(n, outcome)| (*n, outcome)))
     }
 
@@ -127,12 +131,5 @@ impl Clients {
             let oldest_kept = touched[touched.len() - CLIENTS];
             self.clients.retain(|_, known| known.touched >= oldest_kept);
         }
-    }
-}
-
-fn without_bulk(problem: Problem) -> Problem {
-    match problem.member("current") {
-        Some(current) if weight(current) > CURRENT_BYTES => problem.without("current"),
-        _ => problem,
     }
 }

@@ -14,15 +14,13 @@ pub use clients::ClientOutcome;
 use clients::Clients;
 use filling::filled;
 
-use crate::canonical::weight;
 use crate::charter::{Charter, Extent, Permission, Sight, nothing_at};
-use crate::edit::{Actor, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
+use crate::edit::{Actor, ClientKey, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
 use crate::kind::{Settlement, Site, listed};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Followed, check_all_references, check_references, follow_drops};
 use crate::state::{Misfit, RESET, Stamp, State};
-use crate::wanted::{Change, Way};
 
 /// Puts the proposals of one session in order and settles them.
 ///
@@ -52,9 +50,40 @@ pub struct SequencerSnapshot {
     at: u64,
     state: State,
     clients: Clients,
+    version: Version,
+}
+
+/// The shape of a snapshot. The first one, which had no number, told clients apart by the ids that they gave themselves.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+#[serde(try_from = "u32", into = "u32")]
+struct Version;
+
+const VERSION: u32 = 2;
+
+impl From<Version> for u32 {
+    fn from(Version: Version) -> Self {
+        VERSION
+    }
+}
+
+impl TryFrom<u32> for Version {
+    type Error = String;
+
+    fn try_from(version: u32) -> Result<Self, String> {
+        (version == VERSION).then_some(Self).ok_or_else(|| format!("a snapshot of version {version}"))
+    }
 }
 
 impl SequencerSnapshot {
+    /// Reads a snapshot of the first version, without what it remembers of clients: whose that was cannot be told from it.
+    pub fn of_first_version(mut stored: Value) -> serde_json::Result<Self> {
+        if let Some(members) = stored.as_object_mut().filter(|members| !members.contains_key("version")) {
+            members.insert("version".to_owned(), VERSION.into());
+            members.insert("clients".to_owned(), serde_json::to_value(Clients::default())?);
+        }
+        serde_json::from_value(stored)
+    }
+
     /// The state that it holds.
     pub fn into_state(self) -> State {
         self.state
@@ -85,13 +114,14 @@ impl Sequencer {
 
     /// A sequencer as it was when the snapshot was taken.
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
-        let SequencerSnapshot { seq, at, state, clients } = snapshot;
+        let SequencerSnapshot { seq, at, state, clients, .. } = snapshot;
         Self { charter, state, seq, at, clients, unanswered: Vec::new() }
     }
 
     /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
     pub fn snapshot(&self) -> SequencerSnapshot {
-        SequencerSnapshot { seq: self.seq, at: self.at, state: self.state.clone(), clients: self.clients.clone() }
+        let (state, clients) = (self.state.clone(), self.clients.clone());
+        SequencerSnapshot { seq: self.seq, at: self.at, state, clients, version: Version }
     }
 
     /// Applies an update of the journal. Fails where it is not the next one or does not fit, and then changes nothing
@@ -104,12 +134,12 @@ impl Sequencer {
         self.state.apply(&self.charter.fields, update)?;
         self.seq = update.seq;
         self.at = self.at.max(update.at);
-        self.clients.record(update.client, update.n, ClientOutcome::Settled(update.seq), self.seq);
+        self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq), self.seq);
         Ok(())
     }
 
     /// Remembers a refusal of the past, so that its proposal, sent again, is answered with it.
-    pub fn replay_refusal(&mut self, client: uuid::Uuid, n: u64, problem: Problem) {
+    pub fn replay_refusal(&mut self, client: ClientKey, n: u64, problem: Problem) {
         self.clients.record(client, n, ClientOutcome::Refused(problem), self.seq);
     }
 
@@ -144,39 +174,40 @@ impl Sequencer {
     }
 
     /// The outcomes of a client's proposals that it is not known to have heard of, by `n`.
-    pub fn outcomes(&self, client: uuid::Uuid) -> impl Iterator<Item = (u64, &ClientOutcome)> {
+    pub fn outcomes(&self, client: ClientKey) -> impl Iterator<Item = (u64, &ClientOutcome)> {
         self.clients.outcomes(client)
     }
 
     /// Whether a client's proposal of that number has its outcome, or is past having one.
-    pub fn has_answered(&self, client: uuid::Uuid, n: u64) -> bool {
+    pub fn has_answered(&self, client: ClientKey, n: u64) -> bool {
         !matches!(self.clients.known(client, n, 0), Ok(None))
     }
 
-    /// Settles or refuses a proposal. Cost O(edits × log size); a proposal of several edits, and one near the limit of
-    /// the state, also O(top-level fields), so that it can be taken back.
+    /// Settles or refuses a proposal. Cost O(edits × log size + top-level fields): it is settled on a clone of the state,
+    /// which becomes the state where nothing is refused.
     pub fn handle_proposal(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Outcome {
-        self.handle(actor, proposal, |this| this.settle(actor, proposal, now))
+        let mut unanswered = Vec::new();
+        let outcome = self.handle(actor, proposal, |this, key| this.settle(actor, key, proposal, now, &mut unanswered));
+        self.note_unanswered(unanswered);
+        outcome
     }
 
     /// Refuses a proposal for a reason that lies outside the state, such as a frozen session. As any refusal it is
     /// remembered, and a proposal that was sent before still gets its first outcome.
     pub fn handle_refusal(&mut self, actor: &Actor, proposal: &Proposal, problem: Problem) -> Outcome {
-        self.handle(actor, proposal, |_| Err(problem))
+        self.handle(actor, proposal, |_, _| Err(problem))
     }
 
     /// Gives the state the values of `opening` over the charter's own, as one update with one effect. What was made against
     /// the state before stands or falls with its field's rule; positions in texts and lists are `stale`.
     pub fn handle_reset(&mut self, actor: &Actor, n: u64, opening: Option<&Value>, now: u64) -> Outcome {
         let proposal = Proposal { n, seen: None, answered: 0, edits: vec![], gesture: None, note: None };
-        self.handle(actor, &proposal, |this| {
-            let fresh = Self::open(this.charter.clone(), opening)?;
-            let stamp = Stamp { seq: this.seq + 1, client: actor.client };
-            let effect = Edit::new("", RESET).with("value", fresh.plain());
-            this.state.apply_one(&this.charter.fields, &effect, stamp).map_err(|misfit| broken(&misfit))?;
-            let update = this.settled(actor, &proposal, now, vec![effect], vec![]);
-            this.follow_on(&update);
-            Ok(update)
+        self.handle(actor, &proposal, |this, client| {
+            let mut state = Self::open(this.charter.clone(), opening)?.state;
+            let effect = Edit::new("", RESET).with("value", state.plain(&this.charter.fields));
+            let stamp = Stamp { seq: this.seq + 1, client };
+            state.apply_one(&this.charter.fields, &effect, stamp).map_err(|misfit| broken(&misfit))?;
+            Ok((state, this.settled(actor, &proposal, now, vec![effect], vec![])))
         })
     }
 
@@ -184,76 +215,61 @@ impl Sequencer {
         &mut self,
         actor: &Actor,
         proposal: &Proposal,
-        settle: impl FnOnce(&mut Self) -> Result<Settled, Problem>,
+        settle: impl FnOnce(&Self, ClientKey) -> Result<(State, Settled), Problem>,
     ) -> Outcome {
-        match self.clients.known(actor.client, proposal.n, proposal.answered) {
+        let key = actor.key();
+        match self.clients.known(key, proposal.n, proposal.answered) {
             Err(problem) => {
-                self.clients.note_forgotten(actor.client, proposal.n);
+                self.clients.note_forgotten(key, proposal.n);
                 return Outcome::Refused(problem);
             }
             Ok(Some(outcome)) => return Outcome::Repeated(outcome),
             Ok(None) => {}
         }
-        let (outcome, kept) = match settle(self) {
-            Ok(update) => (Outcome::Settled(update), ClientOutcome::Settled(self.seq)),
-            Err(problem) => (Outcome::Refused(problem.clone()), ClientOutcome::Refused(problem)),
+        let (outcome, kept) = match settle(self, key) {
+            Ok((state, update)) => {
+                self.state = state;
+                self.seq = update.seq;
+                self.at = update.at;
+                (Outcome::Settled(update), ClientOutcome::Settled(self.seq))
+            }
+            Err(problem) => {
+                let problem = problem.bounded();
+                (Outcome::Refused(problem.clone()), ClientOutcome::Refused(problem))
+            }
         };
-        self.clients.record(actor.client, proposal.n, kept, self.seq);
-        self.clients.answered(actor.client, proposal.answered);
+        self.clients.record(key, proposal.n, kept, self.seq);
+        self.clients.answered(key, proposal.answered);
         outcome
     }
 
     /// A proposal of the client, and perhaps all before it, was refused without getting here; 0 for none. What counts
     /// positions on top of it is refused as `follows-refused`.
-    pub fn handle_refused(&mut self, client: uuid::Uuid, n: u64) {
+    pub fn handle_refused(&mut self, client: ClientKey, n: u64) {
         if n > 0 {
             self.clients.note_refused(client, n);
         }
     }
 
-    fn follow_on(&mut self, update: &Settled) {
-        self.seq = update.seq;
-        self.at = update.at;
-    }
-
-    /// The edits that lead to the state that a document asks for, from the state as it is shown. Cost O(size).
-    pub fn edits_for(&self, change: &Change, sight: &Sight) -> Result<Vec<Edit>, Problem> {
-        let plain = sight.state(&self.charter.fields, self.plain());
-        let wanted = change.applied_to(&plain)?;
-        let mut way = Way::new(self.charter.limits.edits);
-        self.charter.fields.wanted(&plain, &wanted, &mut way)?;
-        Ok(way.edits)
-    }
-
-    fn settle(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Result<Settled, Problem> {
-        self.check_shape(proposal)?;
-        let asked: usize = proposal.edits.iter().flat_map(|edit| edit.args.values()).map(weight).sum();
-        let limit = self.charter.limits.state;
-        // What can be refused after a first effect must be able to go back.
-        let is_tight = self.state.weight() + 2 * asked as u64 > limit;
-        let is_guarded = !self.charter.guards.is_empty();
-        let is_checked_after = proposal.edits.len() > 1 || !self.charter.links.is_empty() || is_guarded;
-        let before = (is_checked_after || is_tight).then(|| self.state.clone());
-        let mut unanswered = Vec::new();
-        let weight_before = self.state.weight();
-        let result = self.settle_edits(actor, proposal, now, &mut unanswered).and_then(|update| {
-            let is_over = self.state.weight() > limit && self.state.weight() > weight_before;
+    /// What a proposal makes of the state, with the update that says so. Changes nothing.
+    fn settle(
+        &self,
+        actor: &Actor,
+        key: ClientKey,
+        proposal: &Proposal,
+        now: u64,
+        unanswered: &mut Vec<NoAnswer>,
+    ) -> Result<(State, Settled), Problem> {
+        let settled = self.settle_edits(actor, key, proposal, now, unanswered).and_then(|(state, update)| {
+            let is_over = state.weight() > self.charter.limits.state && state.weight() > self.state.weight();
             if is_over {
                 return Err(too_large(&self.charter));
             }
-            check_references(&self.charter.fields, self.state.root(), &self.charter.links, &update.effects)?;
-            if let Some(before) = before.as_ref().filter(|_| is_guarded) {
-                self.check_guards(before, actor, &update.effects, &mut unanswered)?;
-            }
-            Ok(update)
+            check_references(&self.charter.fields, state.root(), &self.charter.links, &update.effects)?;
+            self.check_guards(&state, actor, &update.effects, unanswered)?;
+            Ok((state, update))
         });
-        self.note_unanswered(unanswered);
-        match (&result, before) {
-            (Ok(update), _) => self.follow_on(update),
-            (Err(_), Some(before)) => self.state = before,
-            (Err(_), None) => {}
-        }
-        result.map_err(|problem| self.charter.sight(&actor.role).problem(&self.charter.fields, problem))
+        settled.map_err(|problem| self.charter.sight(&actor.role).problem(&self.charter.fields, problem))
     }
 
     fn check_shape(&self, proposal: &Proposal) -> Result<(), Problem> {
@@ -280,27 +296,30 @@ impl Sequencer {
     }
 
     fn settle_edits(
-        &mut self,
+        &self,
         actor: &Actor,
+        key: ClientKey,
         proposal: &Proposal,
         now: u64,
         unanswered: &mut Vec<NoAnswer>,
-    ) -> Result<Settled, Problem> {
-        let stamp = Stamp { seq: self.seq + 1, client: actor.client };
+    ) -> Result<(State, Settled), Problem> {
+        self.check_shape(proposal)?;
+        let mut state = self.state.clone();
+        let stamp = Stamp { seq: self.seq + 1, client: key };
         let mut effects = Vec::with_capacity(proposal.edits.len());
         let mut verdicts = Vec::new();
-        for (index, edit) in proposal.edits.iter().enumerate() {
+        for index in 0..proposal.edits.len() {
             let settlement = self
-                .settle_edit(actor, proposal, index, edit, unanswered)
+                .settle_edit(&state, actor, key, proposal, index, unanswered)
                 .map_err(|problem| at_edit(problem, proposal, index))?;
             for effect in &settlement.effects {
-                self.state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| broken(&misfit))?;
+                state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| broken(&misfit))?;
             }
             effects.extend(settlement.effects);
             verdicts
                 .extend(Some(settlement.verdict).filter(|verdict: &Verdict| verdict.verdict != VerdictKind::Applied));
         }
-        Ok(self.settled(actor, proposal, now, effects, verdicts))
+        Ok((state, self.settled(actor, proposal, now, effects, verdicts)))
     }
 
     fn settled(
@@ -324,17 +343,20 @@ impl Sequencer {
         }
     }
 
+    /// Settles one edit of a proposal against what those before it have made of the state.
     fn settle_edit(
         &self,
+        state: &State,
         actor: &Actor,
+        key: ClientKey,
         proposal: &Proposal,
         index: usize,
-        edit: &Edit,
         unanswered: &mut Vec<NoAnswer>,
     ) -> Result<Settlement, Problem> {
+        let edit = &proposal.edits[index];
         let path = Path::parse(&edit.at)?;
         let fields = &self.charter.fields;
-        let permission = self.permission(actor, edit, &path, unanswered);
+        let permission = self.permission(state, actor, edit, &path, unanswered);
         // What is hidden is not there for who may not edit it either, and for nobody to be tested.
         let extent = self.charter.sight(&actor.role).extent(fields, &path);
         if extent == Extent::Nothing && (edit.op == "test" || !permission.is_given()) {
@@ -346,28 +368,27 @@ impl Sequencer {
             path: &path,
             index,
             n: proposal.n,
-            client: actor.client,
+            client: key,
             seen: proposal.seen.unwrap_or(self.seq),
-            follows_refused: proposal.seen.is_some()
-                && self.clients.has_refused_beyond(actor.client, proposal.answered),
+            follows_refused: proposal.seen.is_some() && self.clients.has_refused_beyond(key, proposal.answered),
         };
         if edit.op == "test" {
-            return self.test(&site, self.charter.sight(&actor.role));
+            return self.test(state, &site, self.charter.sight(&actor.role));
         }
-        let settlement = fields.settle(self.state.root(), path.tokens(), &site);
+        let settlement = fields.settle(state.root(), path.tokens(), &site);
         // A path that does not exist is said to be so before a role is; what exists is guarded by the role.
         let is_known = !matches!(&settlement, Err(problem) if problem.kind() == ProblemKind::UnknownPath);
         if is_known && !permission.is_given() {
             return Err(not_allowed(&actor.role, &path, &permission));
         }
-        self.follow(settlement?, &site)
+        self.follow(state, settlement?, &site)
     }
 
     /// With what a drop does to those who refer to the record.
-    fn follow(&self, settlement: Settlement, site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn follow(&self, state: &State, settlement: Settlement, site: &Site<'_>) -> Result<Settlement, Problem> {
         let Settlement { effects, mut verdict } = settlement;
         let Followed { effects, mut met } =
-            follow_drops(&self.charter.fields, self.state.root(), &self.charter.links, effects, site)?;
+            follow_drops(&self.charter.fields, state.root(), &self.charter.links, effects, site)?;
         if !met.is_empty() {
             let because = format!(
                 "What referred to the record went with it, also what {} set unseen by the proposer.",
@@ -381,10 +402,10 @@ impl Sequencer {
         Ok(Settlement { effects, verdict })
     }
 
-    fn test(&self, site: &Site<'_>, sight: &Sight) -> Result<Settlement, Problem> {
+    fn test(&self, state: &State, site: &Site<'_>, sight: &Sight) -> Result<Settlement, Problem> {
         site.only(&["value"])?;
         let expected = site.need("value")?;
-        let present = self.plain_at(site.path);
+        let present = state.plain_at(&self.charter.fields, site.path);
         let present = present.and_then(|present| sight.value(&self.charter.fields, site.path, present));
         if present.as_ref() == Some(expected) {
             let verdict = site.verdict(VerdictKind::Applied, vec![], "The condition holds.");

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, Charter, Edit, Outcome, Problem, Proposal, Sequencer, Settled, State, Verdict};
+use rendel_core::{Actor, Charter, ClientKey, Edit, Outcome, Problem, Proposal, Sequencer, Settled, State, Verdict};
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -13,7 +13,11 @@ pub(crate) struct Session {
     sent: u64,
 }
 
-pub(crate) fn client(who: &str) -> Uuid {
+pub(crate) fn key(who: &str) -> ClientKey {
+    ClientKey::of(who, client(who))
+}
+
+fn client(who: &str) -> Uuid {
     Uuid::new_v5(&Uuid::NAMESPACE_OID, who.as_bytes())
 }
 

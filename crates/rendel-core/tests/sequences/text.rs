@@ -2,7 +2,7 @@ use proptest::prelude::*;
 use rendel_core::{ProblemKind, VerdictKind};
 
 use crate::model::Model;
-use crate::session::{Session, client, splice};
+use crate::session::{Session, key, splice};
 
 /// A proposal of one of a few clients, with places as parts of 255 of what is there.
 #[derive(Clone, Debug)]
@@ -72,7 +72,7 @@ proptest! {
             let state = session.sequencer.state();
             let path = rendel_core::Path::parse("/notes").unwrap();
             let fields = &session.sequencer.charter().fields;
-            let anchors = (0..view.len()).map(|at| state.anchored(fields, &path, seen[by], client(&by.to_string()), at).unwrap());
+            let anchors = (0..view.len()).map(|at| state.anchored(fields, &path, seen[by], key(&by.to_string()), at).unwrap());
             let there: Vec<char> = shown.chars().collect();
             let mut last = 0;
             for (at, anchor) in anchors.enumerate() {

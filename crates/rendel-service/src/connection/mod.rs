@@ -2,14 +2,17 @@
 
 mod beat;
 mod encoding;
+mod messages;
 mod outbound;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use actix_web::FromRequest as _;
+use actix_web::dev::Payload;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, rt, web};
-use actix_ws::{AggregatedMessage, AggregatedMessageStream, CloseCode, CloseReason, Closed, Session};
+use actix_ws::{CloseCode, CloseReason, Closed, Session};
 use futures_util::FutureExt as _;
 use rendel_core::{Problem, ProblemKind};
 use rendel_wire::{
@@ -20,6 +23,7 @@ use tokio::sync::oneshot;
 
 pub(crate) use beat::Beat;
 use encoding::{Encoding, write};
+use messages::{Message, Messages, Unread};
 pub(crate) use outbound::{Arrival, Beginning, Frame, Item, Outbound, Run, Snapshot};
 
 use crate::addresses::{Admission, address_of};
@@ -31,8 +35,6 @@ use crate::session::{Act, Ask, Entered, Entry, Rate, SessionHandle, WayIn};
 
 /// Before a session tells its own limit, a frame may have this many bytes.
 const FIRST_FRAME: usize = 64 << 10;
-/// The largest frame that any charter can allow, which the socket itself is bounded to.
-const LARGEST_FRAME: usize = 16 << 20;
 /// A connection that sends so many frames that are not understood is closed.
 const MOST_FAULTS: u32 = 64;
 
@@ -50,11 +52,12 @@ pub(crate) async fn connect(
     let token = bearer(&request).map_err(Failure)?.map(str::to_owned);
     let admitted = app.addresses.admit(address_of(&request, app.config.trust_forwarded));
     let admission = admitted.inspect_err(|problem| app.metrics.count(problem)).map_err(Failure)?;
-    let (response, socket, messages) = actix_ws::handle_with_protocols(&request, body, &Encoding::SUBPROTOCOLS)?;
+    // What comes is read by us, with a bound on how much of it waits in memory.
+    let nothing = web::Payload::from_request(&request, &mut Payload::None).await?;
+    let (response, socket, _) = actix_ws::handle_with_protocols(&request, nothing, &Encoding::SUBPROTOCOLS)?;
+    let messages = Messages::of(body.into_inner(), FIRST_FRAME);
     let chosen = response.headers().get(header::SEC_WEBSOCKET_PROTOCOL).and_then(|name| name.to_str().ok());
     let encoding = Encoding::of_subprotocol(chosen);
-    let messages =
-        messages.max_frame_size(LARGEST_FRAME).aggregate_continuations().max_continuation_size(LARGEST_FRAME);
     let app = app.get_ref().clone();
     let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
     let connection = Connection { outbound, app, socket, encoding, admission, guest: None, faults: 0 };
@@ -116,10 +119,11 @@ impl From<Problem> for End {
 }
 
 impl Connection {
-    async fn run(mut self, mut messages: AggregatedMessageStream, session: String, token: Option<String>) {
+    async fn run(mut self, mut messages: Messages, session: String, token: Option<String>) {
         let end = match self.enter(&mut messages, &session, token).await {
             Ok(inside) => {
                 self.app.metrics.connections.inc();
+                messages.allow(inside.entered.frame_limit);
                 let mut inside = inside;
                 let end = self.stay(&mut messages, &mut inside).await;
                 self.app.metrics.connections.dec();
@@ -140,10 +144,9 @@ impl Connection {
 
     /// Whether what has come already and was not read yet says so: who leaves and closes at once may be found gone while
     /// something is written.
-    fn has_left(&self, messages: &mut AggregatedMessageStream) -> bool {
-        while let Some(Some(message)) = messages.recv().now_or_never() {
-            let is_leave = |frame| matches!(frame, Ok(Ok(FromParticipant::Leave(_))));
-            if is_leave(self.read(Some(message), LARGEST_FRAME)) {
+    fn has_left(&self, messages: &mut Messages) -> bool {
+        while let Some(Ok(message)) = messages.next().now_or_never() {
+            if matches!(self.read(Ok(message)), Ok(Ok(FromParticipant::Leave(_)))) {
                 return true;
             }
         }
@@ -151,12 +154,7 @@ impl Connection {
     }
 
     /// Waits for the first frame, which must be `enter`.
-    async fn enter(
-        &mut self,
-        messages: &mut AggregatedMessageStream,
-        session: &str,
-        token: Option<String>,
-    ) -> Result<Inside, End> {
+    async fn enter(&mut self, messages: &mut Messages, session: &str, token: Option<String>) -> Result<Inside, End> {
         let within = self.app.config.enter_within;
         let first = tokio::time::timeout(within, self.first_frame(messages)).await.map_err(|_| {
             let detail = format!("The first frame, \"enter\", must come within {} s.", within.as_secs_f64());
@@ -190,38 +188,26 @@ impl Connection {
         Ok(Inside { session: handle, entered, who, words })
     }
 
-    async fn first_frame(&mut self, messages: &mut AggregatedMessageStream) -> Result<FromParticipant, End> {
+    async fn first_frame(&mut self, messages: &mut Messages) -> Result<FromParticipant, End> {
         loop {
-            match messages.recv().await {
-                Some(Ok(AggregatedMessage::Ping(payload))) => self.socket.pong(&payload).await?,
-                Some(Ok(AggregatedMessage::Pong(_))) => {}
-                other => {
-                    let frame = self.read(other, FIRST_FRAME)?;
-                    return frame.map_err(End::from);
-                }
+            match messages.next().await {
+                Ok(Message::Ping(payload)) => self.socket.pong(&payload).await?,
+                Ok(Message::Pong) => {}
+                other => return self.read(other)?.map_err(End::from),
             }
         }
     }
 
     /// Reads a frame in the encoding of the connection. The outer problem ends it, the inner one is told.
-    fn read(
-        &self,
-        message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>,
-        limit: usize,
-    ) -> Result<Result<FromParticipant, Problem>, End> {
-        let too_large = |bytes: usize| (bytes > limit).then(|| End::from(frame_too_large(limit)));
+    fn read(&self, message: Result<Message, Unread>) -> Result<Result<FromParticipant, Problem>, End> {
         match (self.encoding, message) {
-            (Encoding::Json, Some(Ok(AggregatedMessage::Text(text)))) => match too_large(text.len()) {
-                Some(end) => Err(end),
-                None => Ok(match Propose::decode(&text) {
-                    Some(frame) => Ok(FromParticipant::Propose(frame)),
-                    None => FromParticipant::decode(text.as_bytes()),
-                }),
-            },
-            (Encoding::Cbor, Some(Ok(AggregatedMessage::Binary(bytes)))) => match too_large(bytes.len()) {
-                Some(end) => Err(end),
-                None => Ok(decode_cbor(&bytes).and_then(FromParticipant::from_value)),
-            },
+            (Encoding::Json, Ok(Message::Text(text))) => Ok(match Propose::decode(&text) {
+                Some(frame) => Ok(FromParticipant::Propose(frame)),
+                None => FromParticipant::decode(text.as_bytes()),
+            }),
+            (Encoding::Cbor, Ok(Message::Binary(bytes))) => {
+                Ok(decode_cbor(&bytes).and_then(FromParticipant::from_value))
+            }
             (encoding, other) => Err(unfit(encoding, other)),
         }
     }
@@ -259,7 +245,7 @@ impl Connection {
     }
 
     /// The one loop of a connection: what comes in, what goes out, and the clock.
-    async fn stay(&mut self, messages: &mut AggregatedMessageStream, inside: &mut Inside) -> End {
+    async fn stay(&mut self, messages: &mut Messages, inside: &mut Inside) -> End {
         let silence = self.app.config.silence;
         let mut tick = tokio::time::interval(silence.min(Duration::from_secs(10)) / 4);
         let mut heard = Instant::now();
@@ -273,7 +259,7 @@ impl Connection {
                     Err(Problem::new(ProblemKind::ExpiredToken, "The token has ended. Connect again with a new one.").into())
                 }
                 () = outbound.filled() => self.send(&outbound, inside).await,
-                message = messages.recv() => {
+                message = messages.next() => {
                     heard = Instant::now();
                     self.receive(message, inside).await
                 }
@@ -327,17 +313,13 @@ impl Connection {
         taken.end.map_or(Ok(()), |problem| Err(problem.into()))
     }
 
-    async fn receive(
-        &mut self,
-        message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>,
-        inside: &mut Inside,
-    ) -> Result<(), End> {
+    async fn receive(&mut self, message: Result<Message, Unread>, inside: &mut Inside) -> Result<(), End> {
         let message = match message {
-            Some(Ok(AggregatedMessage::Ping(payload))) => return self.socket.pong(&payload).await.map_err(End::from),
-            Some(Ok(AggregatedMessage::Pong(_))) => return Ok(()),
+            Ok(Message::Ping(payload)) => return self.socket.pong(&payload).await.map_err(End::from),
+            Ok(Message::Pong) => return Ok(()),
             other => other,
         };
-        match self.read(message, inside.entered.frame_limit)? {
+        match self.read(message)? {
             Ok(FromParticipant::Propose(frame)) => self.propose(frame, inside).await,
             Ok(FromParticipant::Ping(ping)) => {
                 self.put(&FromService::Pong(Pong { sent: ping.sent, time: now_ms() }));
@@ -463,23 +445,20 @@ pub(crate) fn check_role(session: &SessionHandle, who: &Identity) -> Result<(), 
 }
 
 /// The end for a message that is no frame.
-fn unfit(encoding: Encoding, message: Option<Result<AggregatedMessage, actix_ws::ProtocolError>>) -> End {
-    use actix_ws::ProtocolError;
+fn unfit(encoding: Encoding, message: Result<Message, Unread>) -> End {
     match message {
-        Some(Ok(AggregatedMessage::Binary(_) | AggregatedMessage::Text(_))) => {
+        Ok(Message::Binary(_) | Message::Text(_)) => {
             let detail = match encoding {
                 Encoding::Json => "The subprotocol rendel.v1.json has text frames only.",
                 Encoding::Cbor => "The subprotocol rendel.v1.cbor has binary frames only.",
             };
             Problem::new(ProblemKind::Malformed, detail).into()
         }
-        Some(Err(ProtocolError::Overflow)) => frame_too_large(LARGEST_FRAME).into(),
-        Some(Err(ProtocolError::Io(error))) if error.kind() == std::io::ErrorKind::InvalidData => {
-            Problem::new(ProblemKind::Malformed, "A text frame must be UTF-8.").into()
-        }
-        Some(Err(error)) => {
+        Err(Unread::TooLarge(limit)) => frame_too_large(limit).into(),
+        Err(Unread::NotUtf8) => Problem::new(ProblemKind::Malformed, "A text frame must be UTF-8.").into(),
+        Err(Unread::Protocol(error)) => {
             Problem::new(ProblemKind::Malformed, format!("The WebSocket stream broke: {error}.")).into()
         }
-        Some(Ok(_)) | None => End::Gone,
+        Ok(_) | Err(Unread::Gone) => End::Gone,
     }
 }

@@ -63,6 +63,7 @@ pub(crate) async fn follow(
             let who = app.tickets.take(ticket, &session)?;
             let session = app.session(&session).await?;
             check_role(&session, &who)?;
+            session.removals().check(&who.id)?;
             (session, who)
         }
         None => inside(&request, &app, &session).await?,

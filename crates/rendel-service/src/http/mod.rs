@@ -80,6 +80,8 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(invitations::accept)
                 .service(people::list)
                 .service(people::remove)
+                .service(people::removals)
+                .service(people::lift)
                 .service(people::cue)
                 .service(people::may)
                 .service(audit::of_session)

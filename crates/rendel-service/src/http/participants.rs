@@ -16,9 +16,10 @@ use crate::auth::{Identity, participant};
 use crate::connection::check_role;
 use crate::failure::Failure;
 use crate::session::SessionHandle;
+use crate::signature::hmac;
 
-/// The name space of the clients that stand for an `Idempotency-Key`.
-const KEYS: Uuid = Uuid::from_u128(0x6f1b_0c52_5d7a_4b6e_9c1d_7a2f_3e44_10c9);
+/// Numbers of proposals stay where every client's arithmetic is exact.
+const MOST_NUMBER: u64 = (1 << 53) - 1;
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -43,23 +44,36 @@ pub(crate) async fn propose(
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
-    let client = client_of(&request, &who)?;
     let limit = session.charter().limits.frame;
-    let ProposeBody { edits, seen, gesture, note } =
-        decode_json(&body(payload, limit).await.inspect_err(|problem| app.metrics.count(problem))?)?;
-    let proposal = Proposal { n: 1, seen, answered: 0, edits, gesture, note };
-    let actor = Actor { id: who.id, role: who.role, client };
+    let body = body(payload, limit).await.inspect_err(|problem| app.metrics.count(problem))?;
+    let (actor, n) = counted_as(&request, &who, &session, &body)?;
+    let ProposeBody { edits, seen, gesture, note } = decode_json(&body)?;
+    let proposal = Proposal { n, seen, answered: 0, edits, gesture, note };
     let answered = session.propose_once(actor, proposal).await?;
     Ok(settled(answered))
 }
 
-/// The client that a call counts as: one for each `Idempotency-Key` of a participant, else a new one.
-pub(super) fn client_of(request: &HttpRequest, who: &Identity) -> Result<Uuid, Problem> {
-    let Some(key) = request.headers().get("Idempotency-Key") else { return Ok(Uuid::now_v7()) };
+/// Who proposes by a call, and the number of the proposal. A call with an `Idempotency-Key` is a client of its own, made from
+/// the key; the number of its one proposal stands for the method and the body, so that another body under the same key is noticed. A call
+/// without one is a new client and has the number 0: nothing is remembered of it.
+pub(super) fn counted_as(
+    request: &HttpRequest,
+    who: &Identity,
+    session: &SessionHandle,
+    body: &[u8],
+) -> Result<(Actor, u64), Problem> {
+    let actor = |client| Actor { id: who.id.clone(), role: who.role.clone(), client };
+    let Some(key) = request.headers().get("Idempotency-Key") else { return Ok((actor(Uuid::now_v7()), 0)) };
     let key = key.to_str().ok().filter(|key| (1..=256).contains(&key.len()));
     let key = key
         .ok_or_else(|| Problem::new(ProblemKind::Malformed, "An Idempotency-Key has 1 to 256 printable characters."))?;
-    Ok(Uuid::new_v5(&KEYS, format!("{}\n{key}", who.id).as_bytes()))
+    let made = |what: &str, from: &[u8]| -> [u8; 16] {
+        let hash = hmac(session.secret().as_bytes(), &[what.as_bytes(), b"\n", from].concat());
+        std::array::from_fn(|at| hash[at])
+    };
+    let client = uuid::Builder::from_custom_bytes(made("key", format!("{}\n{key}", who.id).as_bytes())).into_uuid();
+    let [number @ .., _, _, _, _, _, _, _, _] = made(request.method().as_str(), body);
+    Ok((actor(client), u64::from_be_bytes(number) % MOST_NUMBER + 1))
 }
 
 /// The session's charter as JSON, for clients that make an editor for each field.
@@ -86,5 +100,6 @@ pub(super) async fn inside(
     let who = participant(request, app, session)?;
     let session = app.session(session).await?;
     check_role(&session, &who)?;
+    session.removals().check(&who.id)?;
     Ok((session, who))
 }

@@ -1,9 +1,9 @@
 //! Who is in a session, and what can be done about it.
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
-use chrono::{TimeDelta, Utc};
+use chrono::{DateTime, SecondsFormat, Utc};
 use rendel_core::{Actor, Permission, Power, Problem, ProblemKind};
-use rendel_wire::http::{CueBody, MayAnswer, MayBody, ParticipantList};
+use rendel_wire::http::{CueBody, MayAnswer, MayBody, ParticipantList, Removal, RemovalList};
 use rendel_wire::{SendCue, decode_json};
 use serde::Deserialize;
 use serde_json::json;
@@ -53,16 +53,61 @@ pub(crate) async fn remove(
     let (session, sub) = which.into_inner();
     let (held, who) = inside(&request, &app, &session).await?;
     check_power(held.charter(), &who, Power::Remove)?;
+    if sub == Actor::SERVICE {
+        let detail = "\"service\" is the backend itself, which nobody removes. Name a participant.";
+        return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
+    }
     let seconds = removing.seconds.unwrap_or(0);
     if seconds > 31_536_000 {
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, "\"seconds\" goes from 0 to 31,536,000.")));
     }
-    if seconds > 0 {
-        let until = Utc::now() + TimeDelta::seconds(i64::try_from(seconds).unwrap_or(0));
-        app.store.remove(held.ord(), sub.clone(), until).await?;
-    }
-    held.remove(sub.clone(), now_ms() + seconds * 1_000).await?;
+    let until = now_ms() + seconds * 1_000;
+    app.store.remove(held.ord(), sub.clone(), stored_time(until)).await?;
+    held.remove(sub.clone(), until).await?;
     app.note(Some(&session), &who.id, "removed", json!({ "sub": sub, "seconds": seconds })).await;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+fn stored_time(ms: u64) -> DateTime<Utc> {
+    i64::try_from(ms).ok().and_then(DateTime::from_timestamp_millis).unwrap_or(DateTime::<Utc>::MAX_UTC)
+}
+
+/// Who was removed and may not come back yet. The backend may ask, and a role with the power `remove`.
+#[utoipa::path(tag = "sessions", params(Speaking, ("session" = String, Path)), responses((status = 200, body = RemovalList),
+    (status = 403, description = "`not-allowed`: the role has not the power"), (status = 404, description = "`no-session`")), security(("bearer" = [])))]
+#[get("/sessions/{session}/removals")]
+pub(crate) async fn removals(
+    request: HttpRequest,
+    session: web::Path<String>,
+    _speaking: web::Query<Speaking>,
+    app: Shared,
+) -> Answer {
+    let (held, who) = inside(&request, &app, &session).await?;
+    check_power(held.charter(), &who, Power::Remove)?;
+    let shown = |(sub, until)| Removal { sub, until: stored_time(until).to_rfc3339_opts(SecondsFormat::Millis, true) };
+    Ok(HttpResponse::Ok().json(RemovalList { removals: held.removals().list().into_iter().map(shown).collect() }))
+}
+
+/// Lets a removed participant come back before the time. The backend may, and a role with the power `remove`.
+#[utoipa::path(tag = "sessions", params(Speaking, ("session" = String, Path), ("sub" = String, Path)), responses((status = 204, description = "They may come back"),
+    (status = 403, description = "`not-allowed`: the role has not the power"), (status = 404, description = "`no-session`; `not-found`: they are not removed")), security(("bearer" = [])))]
+#[delete("/sessions/{session}/removals/{sub}")]
+pub(crate) async fn lift(
+    request: HttpRequest,
+    which: web::Path<(String, String)>,
+    _speaking: web::Query<Speaking>,
+    app: Shared,
+) -> Answer {
+    let (session, sub) = which.into_inner();
+    let (held, who) = inside(&request, &app, &session).await?;
+    check_power(held.charter(), &who, Power::Remove)?;
+    let was_stored = app.store.lift(held.ord(), sub.clone()).await?;
+    let was_kept = held.removals().lift(&sub);
+    if !was_stored && !was_kept {
+        let detail = format!("{sub:?} is not removed from {session:?}.");
+        return Err(Failure(Problem::new(ProblemKind::NotFound, detail)));
+    }
+    app.note(Some(&session), &who.id, "lifted a removal", json!({ "sub": sub })).await;
     Ok(HttpResponse::NoContent().finish())
 }
 

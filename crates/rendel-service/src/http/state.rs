@@ -2,16 +2,16 @@
 
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, patch, web};
-use rendel_core::{Actor, Change, Path, Problem, ProblemKind, differences};
+use rendel_core::{Change, Path, Problem, ProblemKind, Proposal, differences};
 use rendel_wire::decode_json;
 use rendel_wire::http::StateDifference;
 use serde::Deserialize;
 use serde_json::Value;
 
-use super::participants::{Speaking, client_of, inside};
+use super::participants::{Speaking, counted_as, inside};
 use super::{Answer, Shared, Tags, body};
 use crate::failure::Failure;
-use crate::session::{Answered, AskedPatch, nothing_at, state_at};
+use crate::session::{Answered, Begun, nothing_at, state_at};
 
 const JSON_PATCH: &str = "application/json-patch+json";
 const MERGE_PATCH: &str = "application/merge-patch+json";
@@ -69,7 +69,7 @@ pub(crate) async fn show(
 }
 
 /// Changes the state by a JSON Patch (RFC 6902) or a JSON Merge Patch (RFC 7396), which is turned into edits against the state
-/// as it is. With `If-Match` only where that is the state it was made for.
+/// as it is when the call comes. With `If-Match` only where that is the state it was made for.
 #[utoipa::path(tag = "participants", request_body(content(
     (Object = "application/merge-patch+json"), (Vec<Object> = "application/json-patch+json"))),
     params(Speaking, ("session" = String, Path), ("If-Match" = Option<String>, Header), ("Idempotency-Key" = Option<String>, Header)),
@@ -86,22 +86,31 @@ pub(crate) async fn change(
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
-    let client = client_of(&request, &who)?;
     let if_match = Tags::of(&request, &header::IF_MATCH)?;
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
     let kind = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-    let body = body(payload, session.charter().limits.frame).await.inspect_err(|problem| app.metrics.count(problem))?;
-    let document: Value = decode_json(&body)?;
-    let change = match kind.as_str() {
-        JSON_PATCH => Change::patch(document)?,
-        MERGE_PATCH => Change::Merge(document),
+    let read: fn(Value) -> Result<Change, Problem> = match kind.as_str() {
+        JSON_PATCH => Change::patch,
+        MERGE_PATCH => |document| Ok(Change::Merge(document)),
         _ => {
             let detail = format!("The Content-Type of a change is {JSON_PATCH} or {MERGE_PATCH}.");
             return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
         }
     };
-    let actor = Actor { id: who.id, role: who.role, client };
-    Ok(settled(session.patch(actor, AskedPatch { change, if_match }).await?))
+    let body = body(payload, session.charter().limits.frame).await.inspect_err(|problem| app.metrics.count(problem))?;
+    let (actor, n) = counted_as(&request, &who, &session, &body)?;
+    let (seq, state) = match session.begin_patch(actor.clone(), n, if_match.clone()).await? {
+        Begun::Known(first) => return Ok(settled(first)),
+        Begun::Against { seq, state } => (seq, state),
+    };
+    let (charter, role) = (session.charter().clone(), actor.role.clone());
+    let edits = app.documents.work(move || {
+        let change = read(decode_json(&body)?)?;
+        state.edits_for(&charter, &change, charter.sight(&role))
+    });
+    let edits = edits.await.inspect_err(|problem| app.metrics.count(problem))?;
+    let proposal = Proposal { n, seen: Some(seq), answered: 0, edits, gesture: None, note: None };
+    Ok(settled(session.end_patch(actor, proposal, if_match).await?))
 }
 
 /// The answer to a call that changes the state.

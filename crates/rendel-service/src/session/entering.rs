@@ -39,11 +39,11 @@ impl Task {
             }
         };
         // A client that comes back before its old connection was missed takes its place.
-        let replaced: Vec<_> =
-            self.members.iter().filter(|(_, member)| member.who.client == client).map(|(id, _)| *id).collect();
+        let actor = Actor { id: who.id.clone(), role: who.role.clone(), client };
+        let is_same = |member: &Member| member.who.client == client && member.who.id == actor.id;
+        let replaced: Vec<_> = self.members.iter().filter(|(_, member)| is_same(member)).map(|(id, _)| *id).collect();
         let id = self.next_connection;
         self.next_connection += 1;
-        let actor = Actor { id: who.id.clone(), role: who.role.clone(), client };
         let member = Member {
             audience: self.audiences.of_role(&actor.role),
             who: actor,
@@ -73,17 +73,12 @@ impl Task {
     }
 
     fn check_entry(&mut self, entry: &Entry) -> Result<(), Problem> {
-        self.check_removed(&entry.who.id)?;
+        self.removals.check(&entry.who.id)?;
         if self.adrift.is_some() {
             return Err(unavailable());
         }
         if self.standing.status == Status::Ended {
             return Err(ended());
-        }
-        if self.members.values().any(|member| member.who.client == entry.client && member.who.id != entry.who.id) {
-            let detail =
-                "Another participant is here with this client id. Every tab and process makes an id of its own.";
-            return Err(Problem::new(ProblemKind::Malformed, detail));
         }
         match entry.way {
             WayIn::Follow { after: Some(after), .. } if after > self.sequencer.seq() => {
@@ -139,7 +134,7 @@ impl Task {
 
     fn arrival(&mut self, connection: ConnectionId, seen: Option<u64>, epoch: Option<u64>) -> Option<Arrival> {
         let member = self.members.get(&connection)?;
-        let (who, client) = (member.who.clone(), member.who.client);
+        let (who, client, key) = (member.who.clone(), member.who.client, member.who.key());
         let (audience, token) = (member.audience, member.token.clone());
         let (hue, name) = (self.present.hue(&who.id), member.identity.name.clone());
         let you = You { hue, id: who.id, name, role: who.role, client };
@@ -150,7 +145,7 @@ impl Task {
             presence_per_second: self.charter.presence.rate,
         };
         let outcomes =
-            self.sequencer.outcomes(client).map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() });
+            self.sequencer.outcomes(key).map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() });
         let mut welcome = Welcome::<Arc<RawValue>, Arc<RawValue>> {
             you,
             session: self.head.clone(),

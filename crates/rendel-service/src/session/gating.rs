@@ -2,10 +2,9 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use rendel_core::{Actor, Edit, Gate, Path, Problem, ProblemKind, Proposal};
+use rendel_core::{Actor, ClientKey, Edit, Gate, Path, Problem, ProblemKind, Proposal};
 use rendel_wire::{FromService, Waiting as WaitingFrame};
 use tokio::sync::mpsc;
-use uuid::Uuid;
 
 use super::ConnectionId;
 use super::task::{Origin, Task};
@@ -17,7 +16,7 @@ const QUEUE: usize = 256;
 /// What waits, by client: the first of each is at its gate.
 #[derive(Default)]
 pub(super) struct Gating {
-    waiting: BTreeMap<Uuid, VecDeque<Held>>,
+    waiting: BTreeMap<ClientKey, VecDeque<Held>>,
 }
 
 struct Held {
@@ -30,7 +29,7 @@ struct Held {
 
 /// What a gate said of a client's proposal.
 pub(super) struct Passed {
-    client: Uuid,
+    client: ClientKey,
     n: u64,
     verdict: Verdict,
 }
@@ -48,7 +47,7 @@ impl Gating {
 impl Task {
     /// Takes a proposal to its gate, or behind what waits there already; gives it back where nothing holds it up.
     pub(super) fn hold_up(&mut self, actor: &Actor, proposal: Proposal, from: Origin) -> Option<(Proposal, Origin)> {
-        let client = actor.client;
+        let client = actor.key();
         if let Some(queue) = self.gating.waiting.get_mut(&client) {
             let held = Held { actor: actor.clone(), proposal, from, gate: None };
             if let Some(sent_before) = queue.iter_mut().find(|waiting| waiting.proposal.n == held.proposal.n) {
@@ -82,11 +81,11 @@ impl Task {
     /// Asks a gate about a proposal, which waits before all else of its client.
     fn wait_at(&mut self, gate: usize, held: Held) {
         self.ask_gate(gate, &held);
-        let queue = self.gating.waiting.entry(held.actor.client).or_default();
+        let queue = self.gating.waiting.entry(held.actor.key()).or_default();
         queue.push_front(Held { gate: Some(gate), ..held });
     }
 
-    fn refuse_at_once(&mut self, n: u64, problem: Problem, from: Origin) {
+    pub(super) fn refuse_at_once(&mut self, n: u64, problem: Problem, from: Origin) {
         self.app.metrics.refused(&problem);
         match from {
             Origin::Connection { connection, .. } => self.refuse(connection, n, problem),
@@ -114,9 +113,10 @@ impl Task {
             n: held.proposal.n,
             edits: held.proposal.edits.clone(),
         };
+        let client = held.actor.key();
         let (app, declared, gated) = (self.app.clone(), self.charter.gates[gate].clone(), self.gated.clone());
         tokio::spawn(async move {
-            let (client, n) = (asked.client, asked.n);
+            let n = asked.n;
             let verdict = app.gates.ask(&app, &declared, &asked).await;
             // A session that has gone meanwhile settles nothing.
             let _ = gated.send(Passed { client, n, verdict });
@@ -160,7 +160,7 @@ impl Task {
         }
     }
 
-    fn go_on(&mut self, client: Uuid) {
+    fn go_on(&mut self, client: ClientKey) {
         while let Some(queue) = self.gating.waiting.get_mut(&client) {
             let Some(held) = queue.pop_front() else {
                 self.gating.waiting.remove(&client);

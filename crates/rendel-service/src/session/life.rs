@@ -143,10 +143,10 @@ impl Task {
         }
         let first = self.opening.as_deref().and_then(|opening| serde_json::from_str(opening).ok());
         let opening = opening.or(first);
-        let outcome = self.sequencer.handle_reset(actor, 1, opening.as_ref(), now_ms());
+        let outcome = self.sequencer.handle_reset(actor, 0, opening.as_ref(), now_ms());
         self.audiences.forget_snapshots();
-        let origin = self.call(actor, 1, answer);
-        self.come_out(actor, 1, outcome, origin);
+        let origin = self.call(actor, 0, answer);
+        self.come_out(actor, 0, outcome, origin);
     }
 
     /// Whether nobody is here and nothing is open.
@@ -173,18 +173,25 @@ impl Task {
         self.app.metrics.superseded.inc();
         self.app.fence(&self.head.id);
         self.show_held();
-        let waiting = std::mem::take(&mut self.under_way).into_iter().flat_map(|(_, outputs)| outputs);
-        let waiting: Vec<_> = waiting.chain(std::mem::take(&mut self.batch.outputs)).collect();
-        for output in waiting {
+        self.drop_unwritten(&moved());
+        self.members.values().for_each(|member| member.outbound.end(moved()));
+    }
+
+    /// Gives up what is not known to be on disk: calls are told why, and participants nothing. They send again what has no
+    /// answer, to whoever goes on with the session.
+    pub(super) fn drop_unwritten(&mut self, why: &Problem) {
+        let under_way = std::mem::take(&mut self.under_way).into_iter().flat_map(|(_, outputs)| outputs);
+        let adrift = self.adrift.iter_mut().flat_map(std::mem::take);
+        for output in under_way.chain(adrift).chain(std::mem::take(&mut self.batch.outputs)) {
             match output {
                 Output::Update { from: Origin::Call { answer, .. }, .. }
                 | Output::Refused { from: Origin::Call { answer, .. }, .. }
-                | Output::Answer { answer, .. } => drop(answer.send(Err(moved()))),
-                Output::Read { answer, .. } => drop(answer.send(Err(moved()))),
-                Output::Status { answer, .. } => drop(answer.send(Err(moved()))),
+                | Output::Answer { answer, .. } => drop(answer.send(Err(why.clone()))),
+                Output::Begun { answer, .. } => drop(answer.send(Err(why.clone()))),
+                Output::Read { answer, .. } => drop(answer.send(Err(why.clone()))),
+                Output::Status { answer, .. } => drop(answer.send(Err(why.clone()))),
                 _ => {}
             }
         }
-        self.members.values().for_each(|member| member.outbound.end(moved()));
     }
 }

@@ -10,6 +10,7 @@ mod people;
 mod proposing;
 mod recent;
 mod recovery;
+mod removals;
 mod roster;
 mod showing;
 mod task;
@@ -20,7 +21,7 @@ use std::time::Duration;
 use bytestring::ByteString;
 use governor::clock::{Clock as _, DefaultClock};
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
-use rendel_core::{Actor, Change, Edit, Facts, Path, Problem, ProblemKind, Proposal, Verdicted};
+use rendel_core::{Actor, Edit, Facts, Path, Problem, ProblemKind, Proposal, State, Verdicted};
 use rendel_wire::http::{ConnectionInfo, ParticipantList};
 use rendel_wire::{LeftWhy, Propose, Said, SendCue};
 use serde_json::Value;
@@ -35,6 +36,7 @@ use crate::http::Tags;
 pub(crate) use audience::{nothing_at, seen};
 pub(crate) use life::{Standing, Status};
 pub(crate) use past::{Patches, state_at};
+pub(crate) use removals::Removals;
 pub(crate) use task::start_session;
 
 /// Asks that may wait; beyond them connections wait, and with them their senders.
@@ -83,10 +85,9 @@ pub(crate) enum Ask {
     Recheck {
         answer: oneshot::Sender<()>,
     },
-    /// Removes a participant, who may come back after `until`.
+    /// Removes a participant: their connections end.
     Remove {
         sub: String,
-        until: u64,
         answer: oneshot::Sender<()>,
     },
     May {
@@ -111,9 +112,18 @@ pub(crate) enum Ask {
         proposal: Proposal,
         answer: oneshot::Sender<Result<Answered, Problem>>,
     },
-    Patch {
+    /// Somebody has a document that is to change the state: whether they may, and what it is to be read against.
+    BeginPatch {
         actor: Actor,
-        patch: AskedPatch,
+        n: u64,
+        if_match: Option<Tags>,
+        answer: oneshot::Sender<Result<Begun, Problem>>,
+    },
+    /// The edits that the document asks for.
+    EndPatch {
+        actor: Actor,
+        proposal: Proposal,
+        if_match: Option<Tags>,
         answer: oneshot::Sender<Result<Answered, Problem>>,
     },
     Status {
@@ -184,12 +194,13 @@ pub(crate) enum WayIn {
     Follow { after: Option<u64>, patches: bool },
 }
 
-/// A document that is to change the state.
-#[derive(Clone, Debug)]
-pub(crate) struct AskedPatch {
-    pub(crate) change: Change,
-    /// The places at which the state must be.
-    pub(crate) if_match: Option<Tags>,
+/// What a document that changes the state is read against, aside from the session.
+#[derive(Debug)]
+pub(crate) enum Begun {
+    /// The state at a `seq`.
+    Against { seq: u64, state: Box<State> },
+    /// The call was made before: this was its first outcome.
+    Known(Answered),
 }
 
 /// What became of a call that changes the state.
@@ -281,14 +292,12 @@ struct Inside {
     id: String,
     ord: i64,
     charter: Arc<rendel_core::Charter>,
+    secret: Uuid,
+    removals: Arc<Removals>,
     mailbox: mpsc::Sender<Ask>,
 }
 
 impl SessionHandle {
-    fn new(id: String, ord: i64, charter: Arc<rendel_core::Charter>, mailbox: mpsc::Sender<Ask>) -> Self {
-        Self(Arc::new(Inside { id, ord, charter, mailbox }))
-    }
-
     pub(crate) fn id(&self) -> &str {
         &self.0.id
     }
@@ -328,8 +337,17 @@ impl SessionHandle {
         self.ask(|answer| Ask::ProposeOnce { actor, proposal, answer }).await?
     }
 
-    pub(crate) async fn patch(&self, actor: Actor, patch: AskedPatch) -> Result<Answered, Problem> {
-        self.ask(|answer| Ask::Patch { actor, patch, answer }).await?
+    pub(crate) async fn begin_patch(&self, actor: Actor, n: u64, if_match: Option<Tags>) -> Result<Begun, Problem> {
+        self.ask(|answer| Ask::BeginPatch { actor, n, if_match, answer }).await?
+    }
+
+    pub(crate) async fn end_patch(
+        &self,
+        actor: Actor,
+        proposal: Proposal,
+        if_match: Option<Tags>,
+    ) -> Result<Answered, Problem> {
+        self.ask(|answer| Ask::EndPatch { actor, proposal, if_match, answer }).await?
     }
 
     pub(crate) async fn change_status(&self, standing: Standing, by: String) -> Result<(), Problem> {
@@ -344,8 +362,19 @@ impl SessionHandle {
         self.ask(|answer| Ask::Recheck { answer }).await
     }
 
+    /// Removes a participant, who may come back after `until` and does not get anything in any way before.
     pub(crate) async fn remove(&self, sub: String, until: u64) -> Result<(), Problem> {
-        self.ask(|answer| Ask::Remove { sub, until, answer }).await
+        self.0.removals.put(&sub, until);
+        self.ask(|answer| Ask::Remove { sub, answer }).await
+    }
+
+    pub(crate) fn removals(&self) -> &Removals {
+        &self.0.removals
+    }
+
+    /// What the client ids behind Idempotency-Keys are made with.
+    pub(crate) fn secret(&self) -> Uuid {
+        self.0.secret
     }
 
     pub(crate) async fn may(&self, actor: Actor, edit: Edit) -> Result<Verdicted, Problem> {

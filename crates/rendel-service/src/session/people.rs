@@ -37,7 +37,7 @@ impl Task {
         }
         let Said { seen, set } = said;
         let seen = seen.unwrap_or(self.sequencer.seq()).min(self.sequencer.seq());
-        match placed(&self.charter, &self.sequencer.state(), set, seen, member.who.client) {
+        match placed(&self.charter, &self.sequencer.state(), set, seen, member.who.key()) {
             Ok(facts) => self.batch.outputs.push(Output::Said { connection, facts }),
             Err(problem) => {
                 self.app.metrics.count(&problem);
@@ -232,26 +232,19 @@ impl Task {
         }
     }
 
-    /// Removes a participant, who may come back after `until`.
-    pub(super) fn remove(&mut self, sub: &str, until: u64) {
-        self.removals.insert(sub.to_owned(), until);
+    /// Ends the connections of a participant who was removed.
+    pub(super) fn remove(&mut self, sub: &str) {
+        let why = self.removals.check(sub).err().unwrap_or_else(|| removed(now_ms()));
         let theirs: Vec<_> =
             self.members.iter().filter(|(_, member)| member.who.id == sub).map(|(id, _)| *id).collect();
         for connection in theirs {
             if let Some(member) = self.members.get(&connection) {
-                member.outbound.end(removed(until));
+                member.outbound.end(why.clone());
             }
             self.leave(connection, LeftWhy::Removed);
         }
         let change = self.present.remove_all(sub, LeftWhy::Removed);
         self.has_left(change);
-    }
-
-    /// Why somebody may not enter, if they were removed.
-    pub(super) fn check_removed(&mut self, who: &str) -> Result<(), Problem> {
-        let now = now_ms();
-        self.removals.retain(|_, until| *until > now);
-        self.removals.get(who).map_or(Ok(()), |until| Err(removed(*until)))
     }
 
     /// Lets go of those whose token was revoked.

@@ -9,12 +9,15 @@ use rendel_wire::Propose;
 use tokio::sync::oneshot;
 
 use super::task::{Origin, Output, Task, signed};
-use super::{Answered, AskedPatch, ConnectionId, Rate};
+use super::{Answered, Begun, ConnectionId, Rate};
 use crate::app::now_ms;
 use crate::failure::{from_store, unavailable};
+use crate::http::Tags;
 
 /// Rates remembered of participants that only call over HTTP.
 const VISITORS: usize = 4_096;
+/// The oldest refusals are forgotten after so many new ones.
+const TIDY: usize = 1_024;
 /// A state up to this size is told along with the refusal of a condition on it.
 const TOLD_BYTES: u64 = 64 << 10;
 
@@ -29,9 +32,15 @@ impl Task {
             self.refuse(connection, n, unavailable());
             return;
         }
+        if n == 0 {
+            let problem = Problem::new(ProblemKind::Malformed, "\"n\" counts a client's proposals from 1; it is 0.");
+            self.refuse(connection, n, problem);
+            return;
+        }
+        let key = actor.key();
         // What is positioned on top of a proposal that never got here means nothing either.
-        self.sequencer.handle_refused(actor.client, member.refused);
-        let origin = Origin::Connection { connection, client: actor.client, n };
+        self.sequencer.handle_refused(key, member.refused);
+        let origin = Origin::Connection { connection, client: key, n };
         self.pass(&actor, frame.into(), origin);
     }
 
@@ -45,7 +54,7 @@ impl Task {
     }
 
     pub(super) fn call(&self, actor: &Actor, n: u64, answer: Answer) -> Origin {
-        Origin::Call { client: actor.client, n, audience: self.audiences.of_role(&actor.role), answer }
+        Origin::Call { client: actor.key(), n, audience: self.audiences.of_role(&actor.role), answer }
     }
 
     pub(super) fn propose_once(&mut self, actor: &Actor, proposal: Proposal, answer: Answer) {
@@ -57,32 +66,81 @@ impl Task {
         self.pass(actor, proposal, origin);
     }
 
-    /// Turns a document into edits against the state as it is in this moment, and settles those.
-    pub(super) fn patch(&mut self, actor: &Actor, asked: AskedPatch, answer: Answer) {
-        if let Err(problem) = self.may_call(actor) {
-            let _ = answer.send(Err(problem));
-            return;
-        }
-        const N: u64 = 1;
-        let known = self.sequencer.outcomes(actor.client).find(|(n, _)| *n == N).map(|(_, outcome)| outcome.clone());
-        if let Some(outcome) = known {
-            return self.repeat_to_call(outcome, self.call(actor, N, answer));
-        }
-        let seq = self.sequencer.seq();
-        let edits = match asked.if_match.is_none_or(|tags| tags.has(seq)) {
-            true => self.sequencer.edits_for(&asked.change, self.charter.sight(&actor.role)),
-            false => Err(self.changed_meanwhile(&actor.role)),
+    /// Somebody wants to change the state by a document. What stands against that is found before anybody works on it.
+    pub(super) fn begin_patch(
+        &mut self,
+        actor: &Actor,
+        n: u64,
+        if_match: Option<&Tags>,
+        answer: oneshot::Sender<Result<Begun, Problem>>,
+    ) {
+        let result = match self.may_patch(actor, n, if_match) {
+            Ok(Some(outcome)) => {
+                let (known, first) = oneshot::channel();
+                self.repeat_to_call(outcome, self.call(actor, n, known));
+                tokio::spawn(async move {
+                    let first = first.await.unwrap_or_else(|_| Err(unavailable()));
+                    let _ = answer.send(first.map(Begun::Known));
+                });
+                return;
+            }
+            Ok(None) => Ok(Begun::Against { seq: self.sequencer.seq(), state: Box::new(self.sequencer.state()) }),
+            Err(problem) => Err(problem),
         };
-        match edits {
-            Ok(edits) if !edits.is_empty() => {
-                let proposal = Proposal { n: N, seen: None, answered: 0, edits, gesture: None, note: None };
-                let origin = self.call(actor, N, answer);
+        // What a document is refused for tells of the state, which may not be on disk yet.
+        self.batch.outputs.push(Output::Begun { result, answer });
+    }
+
+    /// Whether somebody may change anything by a document now; with the first outcome of a call that was made before.
+    fn may_patch(&mut self, actor: &Actor, n: u64, if_match: Option<&Tags>) -> Result<Option<ClientOutcome>, Problem> {
+        self.may_call(actor)?;
+        self.check_key(actor, n)?;
+        let known = self.sequencer.outcomes(actor.key()).find(|(known, _)| *known == n);
+        if let Some((_, outcome)) = known {
+            return Ok(Some(outcome.clone()));
+        }
+        if let Some(problem) = self.refusal(actor) {
+            return Err(problem);
+        }
+        if !self.charter.edits_somewhere(&actor.role) {
+            let detail = format!("The role {:?} may not edit anything.", actor.role);
+            return Err(Problem::new(ProblemKind::NotAllowed, detail));
+        }
+        self.check_match(&actor.role, if_match)?;
+        Ok(None)
+    }
+
+    /// Settles the edits that a document came to. They were made against the state of their `seen`.
+    pub(super) fn end_patch(&mut self, actor: &Actor, proposal: Proposal, if_match: Option<&Tags>, answer: Answer) {
+        let checked = if self.adrift.is_some() { Err(unavailable()) } else { self.check_match(&actor.role, if_match) };
+        match checked {
+            Err(problem) => self.batch.outputs.push(Output::Answer { result: Err(problem), answer }),
+            // What is told here rests on updates that may not be on disk yet.
+            Ok(()) if proposal.edits.is_empty() => {
+                let seq = proposal.seen.unwrap_or(self.sequencer.seq());
+                self.batch.outputs.push(Output::Answer { result: Ok(Answered { seq, json: None }), answer });
+            }
+            Ok(()) => {
+                let origin = self.call(actor, proposal.n, answer);
                 self.pass(actor, proposal, origin);
             }
-            // What is told here rests on updates that may not be on disk yet.
-            Ok(_) => self.batch.outputs.push(Output::Answer { result: Ok(Answered { seq, json: None }), answer }),
-            Err(problem) => self.batch.outputs.push(Output::Answer { result: Err(problem), answer }),
         }
+    }
+
+    fn check_match(&self, role: &str, if_match: Option<&Tags>) -> Result<(), Problem> {
+        match if_match.is_none_or(|tags| tags.has(self.sequencer.seq())) {
+            true => Ok(()),
+            false => Err(self.changed_meanwhile(role)),
+        }
+    }
+
+    /// A key stands for one call: with another body it is a mistake.
+    fn check_key(&self, actor: &Actor, n: u64) -> Result<(), Problem> {
+        if n == 0 || self.sequencer.outcomes(actor.key()).all(|(known, _)| known == n) {
+            return Ok(());
+        }
+        let detail = "This Idempotency-Key came with another call before. Every call has a key of its own; only its repeat has the same.";
+        Err(Problem::new(ProblemKind::KeyReused, detail))
     }
 
     fn changed_meanwhile(&self, role: &str) -> Problem {
@@ -90,7 +148,11 @@ impl Task {
         let detail = format!("The state is at {seq}, which \"If-Match\" does not name. Look at it and decide again.");
         let problem = Problem::new(ProblemKind::TestFailed, detail).with("seq", seq);
         let shown = |plain| self.charter.sight(role).state(&self.charter.fields, plain);
-        if self.sequencer.weight() <= TOLD_BYTES { problem.current(shown(self.sequencer.plain())) } else { problem }
+        let problem = match self.sequencer.weight() <= TOLD_BYTES {
+            true => problem.current(shown(self.sequencer.plain())),
+            false => problem,
+        };
+        problem.bounded()
     }
 
     fn may_call(&mut self, actor: &Actor) -> Result<(), Problem> {
@@ -115,6 +177,11 @@ impl Task {
     }
 
     pub(super) fn settle(&mut self, actor: &Actor, proposal: &Proposal, from: Origin) {
+        if let Origin::Call { .. } = from
+            && let Err(problem) = self.check_key(actor, proposal.n)
+        {
+            return self.refuse_at_once(proposal.n, problem, from);
+        }
         let held = || self.holds.refusal(&self.charter, actor, &proposal.edits);
         let outcome = match self.refusal(actor).or_else(held) {
             Some(problem) => self.sequencer.handle_refusal(actor, proposal, problem),
@@ -141,7 +208,9 @@ impl Task {
         let sight = self.audiences.all[audience].sight.clone();
         let charter = self.charter.clone();
         match outcome {
-            ClientOutcome::Refused(problem) => drop(answer.send(Err(problem))),
+            ClientOutcome::Refused(problem) => {
+                self.batch.outputs.push(Output::Answer { result: Err(problem), answer });
+            }
             ClientOutcome::Settled(seq) => match self.recent.get(seq) {
                 Some(json) => {
                     let json = super::seen(&sight, &charter, json);
@@ -184,14 +253,33 @@ impl Task {
 
     fn refused(&mut self, actor: &Actor, n: u64, problem: Problem, from: Origin) {
         self.app.metrics.refused(&problem);
-        self.batch.refusals.push(RefusalRow {
-            session: self.ord(),
-            client: actor.client,
-            n: signed(n),
-            at_seq: signed(self.sequencer.seq()),
-            problem: serde_json::to_string(&problem).unwrap_or_default(),
-        });
+        if n > 0 {
+            self.batch.refusals.push(RefusalRow {
+                session: self.ord(),
+                client: actor.key().id(),
+                n: signed(n),
+                at_seq: signed(self.sequencer.seq()),
+                problem: serde_json::to_string(&problem.clone().to_be_kept()).unwrap_or_default(),
+            });
+            self.bound_refusals();
+        }
         self.batch.outputs.push(Output::Refused { n, problem, from });
+    }
+
+    /// The store keeps no more refusals than the session remembers.
+    fn bound_refusals(&mut self) {
+        self.refused_since += 1;
+        if self.refused_since < TIDY {
+            return;
+        }
+        self.refused_since = 0;
+        let (store, ord) = (self.app.store.clone(), self.ord());
+        tokio::spawn(async move {
+            // They are forgotten at the next turn, or with the next snapshot.
+            if let Err(error) = store.forget_refusals(ord).await {
+                tracing::debug!(%error, "old refusals were not forgotten");
+            }
+        });
     }
 
     /// Expressions that had no answer are told to the backend: in the log, the metrics and the session's figures.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use rendel_core::{Charter, ClientOutcome, Problem, Sequencer};
-use rendel_store::{StoreError, TakenOver};
+use rendel_store::{Claim, StoreError, TakenOver};
 use rendel_wire::{FromService, OutcomeFrame};
 
 use super::life::Standing;
@@ -16,7 +16,7 @@ impl Task {
     /// Loads the session again after the journal failed; gives whether that worked. What was under way turns out to be in
     /// the journal or not: who proposed it is told which.
     pub(super) async fn try_to_recover(&mut self) -> bool {
-        let taken = match self.app.store.take_over(self.head.id.clone(), Some(self.epoch)).await {
+        let taken = match self.app.store.take_over(self.head.id.clone(), Claim::Again).await {
             Ok(Some(taken)) => taken,
             Ok(None) => {
                 // Meanwhile another process took it over.
@@ -92,6 +92,7 @@ impl Task {
                 }
             }
             Output::Repeated { n, connection, .. } => self.refuse(connection, n, unavailable()),
+            Output::Begun { answer, .. } => drop(answer.send(Err(unavailable()))),
             Output::Read { answer, .. } => drop(answer.send(Err(unavailable()))),
             Output::Answer { answer, .. } => drop(answer.send(Err(unavailable()))),
             Output::Status { standing, by, answer } => {

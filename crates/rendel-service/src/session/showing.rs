@@ -130,6 +130,7 @@ impl Task {
                     }
                 }
                 Output::Read { reading, answer } => drop(answer.send(Ok(reading))),
+                Output::Begun { result, answer } => drop(answer.send(result)),
                 Output::Answer { result, answer } => drop(answer.send(result)),
                 Output::Status { standing, by, answer } => {
                     self.show_run(&mut run);
@@ -153,8 +154,8 @@ impl Task {
                     self.show_cue(&frame, &by, &to);
                 }
                 Output::Snapshot(snapshot) => {
-                    let (app, ord, keeping) = (self.app.clone(), self.ord(), self.keeping());
-                    tokio::spawn(async move { keep(&app, ord, *snapshot, keeping).await });
+                    let (app, ord, epoch, keeping) = (self.app.clone(), self.ord(), self.epoch, self.keeping());
+                    tokio::spawn(async move { keep(&app, ord, epoch, *snapshot, keeping).await });
                 }
                 Output::AskForDigests { seq, state } => {
                     self.show_run(&mut run);
@@ -224,7 +225,7 @@ impl Task {
             let sight = self.members.get(&connection).map(|member| &self.audiences.all[member.audience].sight);
             let Some(sight) = sight.filter(|sight| !sight.is_whole()) else { continue };
             let update = parsed.iter().find(|update| update.seq == seq);
-            if update.is_some_and(|update| sight.update(&self.charter.fields, update).n == 0) {
+            if update.is_some_and(|update| sight.update(&self.charter.fields, update).by.is_empty()) {
                 let outcome = rendel_core::ClientOutcome::Settled(seq);
                 self.tell(connection, &FromService::Outcome(OutcomeFrame { n, outcome: outcome.into() }));
             }
@@ -237,9 +238,8 @@ impl Task {
 
     /// Keeps a snapshot of where a session stopped, so that its next start reads nothing else.
     pub(super) async fn keep_last_snapshot(&mut self) {
-        let is_new = self.sequencer.seq() > self.kept_snapshot;
-        if is_new && self.adrift.is_none() && !self.is_superseded {
-            keep(&self.app, self.ord(), self.sequencer.snapshot(), self.keeping()).await;
+        if self.sequencer.seq() > self.kept_snapshot {
+            keep(&self.app, self.ord(), self.epoch, self.sequencer.snapshot(), self.keeping()).await;
         }
     }
 
@@ -262,7 +262,7 @@ impl Task {
     }
 }
 
-async fn keep(app: &App, ord: i64, snapshot: rendel_core::SequencerSnapshot, keeping: Keeping) {
+async fn keep(app: &App, ord: i64, epoch: u64, snapshot: rendel_core::SequencerSnapshot, keeping: Keeping) {
     let seq = snapshot.seq;
     let encoded = tokio::task::spawn_blocking(move || serde_json::to_string(&snapshot)).await;
     let Ok(Ok(body)) = encoded else {
@@ -270,7 +270,7 @@ async fn keep(app: &App, ord: i64, snapshot: rendel_core::SequencerSnapshot, kee
         return;
     };
     // Without it a restart reads more of the journal; nothing is lost.
-    match app.store.keep_snapshot(ord, seq, body, keeping).await {
+    match app.store.keep_snapshot(ord, epoch, seq, body, keeping).await {
         Ok(()) => drop(app.metrics.snapshots.inc()),
         Err(error) => tracing::warn!(%error, seq, "a snapshot was not kept"),
     }

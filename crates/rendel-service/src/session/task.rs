@@ -10,7 +10,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytestring::ByteString;
-use rendel_core::{Actor, Charter, ClientOutcome, Facts, HoldChange, Holds, Path, Presence, Problem, Sequencer, State};
+use rendel_core::{
+    Actor, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Holds, Path, Presence, Problem, Sequencer, State,
+};
 use rendel_store::{RefusalRow, StoreError, TakenOver, UpdateRow, WriteError};
 use rendel_wire::{AnswerFrame, CueFor, Roster, SessionHead};
 use serde::Serialize;
@@ -26,12 +28,13 @@ use super::life::{Change, Standing};
 use super::people::{CueRates, cue_rates};
 use super::recent::Recent;
 use super::recovery::recovered;
+use super::removals::Removals;
 use super::roster::Present;
-use super::{Answered, Ask, ConnectionId, Figures, Rate, Reading, SessionHandle, WayIn};
+use super::{Answered, Ask, Begun, ConnectionId, Figures, Inside, Rate, Reading, SessionHandle, WayIn};
 use crate::app::App;
 use crate::auth::Identity;
 use crate::connection::{Arrival, Beat, Beginning, Frame, Outbound};
-use crate::failure::{from_store, shutting_down, unavailable};
+use crate::failure::{from_store, moved, shutting_down, unavailable};
 
 /// Asks that are taken out of the mailbox at one time.
 const BATCH: usize = 256;
@@ -81,8 +84,10 @@ pub(super) struct Task {
     pub(super) presence_beat: Option<Instant>,
     pub(super) holds: Holds,
     pub(super) cue_rates: CueRates,
-    /// Who was removed, and until when, in milliseconds since 1970 UTC.
-    pub(super) removals: BTreeMap<String, u64>,
+    pub(super) removals: Arc<Removals>,
+    secret: Uuid,
+    /// Refusals that were written since the store was last told to forget the oldest.
+    pub(super) refused_since: usize,
     /// Proposals that wait for an outside check.
     pub(super) gating: Gating,
     /// The last expressions of the charter that had no answer.
@@ -163,6 +168,7 @@ pub(super) enum Output {
     Roster(Roster),
     Begin { connection: ConnectionId, beginning: Beginning, state: Option<Box<State>> },
     Read { reading: Reading, answer: oneshot::Sender<Result<Reading, Problem>> },
+    Begun { result: Result<Begun, Problem>, answer: oneshot::Sender<Result<Begun, Problem>> },
     Answer { result: Result<Answered, Problem>, answer: oneshot::Sender<Result<Answered, Problem>> },
     Status { standing: Standing, by: String, answer: oneshot::Sender<Result<(), Problem>> },
     Said { connection: ConnectionId, facts: Facts },
@@ -176,8 +182,8 @@ pub(super) enum Output {
 
 /// Where a proposal came from and is answered.
 pub(super) enum Origin {
-    Connection { connection: ConnectionId, client: Uuid, n: u64 },
-    Call { client: Uuid, n: u64, audience: AudienceId, answer: oneshot::Sender<Result<Answered, Problem>> },
+    Connection { connection: ConnectionId, client: ClientKey, n: u64 },
+    Call { client: ClientKey, n: u64, audience: AudienceId, answer: oneshot::Sender<Result<Answered, Problem>> },
 }
 
 impl Task {
@@ -234,7 +240,9 @@ impl Task {
             last_beats: Vec::new(),
             presence_beat: None,
             holds: Holds::default(),
-            removals: removals.collect(),
+            removals: Arc::new(Removals::of(removals.collect())),
+            secret: row.secret,
+            refused_since: 0,
             gating: Gating::default(),
             expression_faults: VecDeque::new(),
             adrift: None,
@@ -344,8 +352,8 @@ impl Task {
                 self.recheck();
                 let _ = answer.send(());
             }
-            Ask::Remove { sub, until, answer } => {
-                self.remove(&sub, until);
+            Ask::Remove { sub, answer } => {
+                self.remove(&sub);
                 let _ = answer.send(());
             }
             Ask::May { actor, edit, answer } => drop(answer.send(self.sequencer.may(&actor, &edit))),
@@ -356,7 +364,10 @@ impl Task {
                 }
             }
             Ask::ProposeOnce { actor, proposal, answer } => self.propose_once(&actor, proposal, answer),
-            Ask::Patch { actor, patch, answer } => self.patch(&actor, patch, answer),
+            Ask::BeginPatch { actor, n, if_match, answer } => self.begin_patch(&actor, n, if_match.as_ref(), answer),
+            Ask::EndPatch { actor, proposal, if_match, answer } => {
+                self.end_patch(&actor, proposal, if_match.as_ref(), answer);
+            }
             Ask::Read { path, role, answer } => self.read(path.as_ref(), &role, answer),
             Ask::Status { standing, by, answer } => self.change_status(standing, by, answer),
             Ask::Reset { opening, actor, answer } => self.reset(opening, &actor, answer),
@@ -411,13 +422,15 @@ impl Task {
             self.handle_written(append, result);
         }
         self.show_held();
-        for output in self.adrift.take().unwrap_or_default() {
-            self.answer_after_recovery(output);
+        // What was sent and not reported as written is told to nobody: it may be there or not. Nor is there a snapshot of it.
+        let why = if self.is_superseded { moved() } else { unavailable() };
+        self.drop_unwritten(&why);
+        if self.adrift.is_none() && !self.is_superseded {
+            self.keep_last_snapshot().await;
         }
         for member in self.members.values() {
             member.outbound.end(shutting_down());
         }
-        self.keep_last_snapshot().await;
         let _ = answer.send(());
     }
 }
@@ -427,7 +440,14 @@ impl Task {
 pub(crate) fn start_session(app: Arc<App>, taken: TakenOver) -> Result<SessionHandle, Problem> {
     let (mailbox, asks) = mpsc::channel(super::MAILBOX);
     let task = Task::new(app, taken)?;
-    let handle = SessionHandle::new(task.head.id.clone(), task.ord(), task.charter().clone(), mailbox);
+    let handle = SessionHandle(Arc::new(Inside {
+        id: task.head.id.clone(),
+        ord: task.ord(),
+        charter: task.charter().clone(),
+        secret: task.secret,
+        removals: task.removals.clone(),
+        mailbox,
+    }));
     tokio::spawn(task.run(asks));
     Ok(handle)
 }

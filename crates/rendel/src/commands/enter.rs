@@ -195,7 +195,7 @@ impl Visit {
 
     fn settled(&mut self, update: &Settled) {
         let replica = self.connection.replica();
-        let is_own = update.client == replica.client();
+        let is_own = replica.is_own(update);
         let you = replica.you().map(|you| you.id.as_str()).filter(|_| is_own);
         let mut words = update_in_words(update, you);
         if let Some(sent) = is_own.then(|| self.sent.remove(&update.n)).flatten() {
@@ -240,7 +240,7 @@ impl Visit {
                 json!({"event": "welcomed", "you": replica.you(), "seq": replica.seq(), "state": replica.view()})
             }
             Event::Changed(Change::Settled(update)) => {
-                if update.client == self.connection.replica().client() {
+                if self.connection.replica().is_own(update) {
                     self.sent.remove(&update.n);
                 }
                 json!({"event": "settled", "update": update})

@@ -49,6 +49,11 @@ pub(crate) async fn may(args: &MayArgs, out: Out) -> Result<()> {
 
 pub(crate) async fn remove(args: &RemoveArgs, out: Out) -> Result<()> {
     let api = Api::backend(&args.reach)?;
+    if args.lift {
+        api.send(api.delete(&format!("/sessions/{}/removals/{}", args.session, args.sub))).await?;
+        out.note(&format!("{} may come back to {}.", args.sub, args.session));
+        return Ok(());
+    }
     let path = format!("/sessions/{}/participants/{}", args.session, args.sub);
     api.send(api.delete(&path).query(&[("seconds", args.seconds)])).await?;
     let back = match args.seconds {

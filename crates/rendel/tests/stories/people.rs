@@ -245,6 +245,87 @@ async fn cues_go_to_whom_the_charter_says_and_leave_no_trace() {
 }
 
 #[tokio::test]
+async fn a_removal_counts_on_every_way_in_until_it_is_over_or_lifted() {
+    let mut service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    let token = service.token("slope-plan", "anouk", "steward").await;
+    let base = format!("{}/v1/sessions/slope-plan", service.server);
+    let http = service.http.clone();
+    let call = |method: &str, path: &str| {
+        let call = http.request(method.parse().unwrap(), format!("{base}{path}")).bearer_auth(&token);
+        let call = call.header(
+            "Content-Type",
+            if method == "PATCH" { "application/merge-patch+json" } else { "application/json" },
+        );
+        async move {
+            let answer = call.send().await.unwrap();
+            (answer.status().as_u16(), answer.text().await.unwrap())
+        }
+    };
+    let ticket: Value = serde_json::from_str(&call("POST", "/tickets").await.1).unwrap();
+    let ticket = ticket["ticket"].as_str().unwrap().to_owned();
+    let remove = "/v1/sessions/slope-plan/participants/anouk?seconds=3600";
+    assert_eq!(service.request("DELETE".parse().unwrap(), remove).send().await.unwrap().status(), 204);
+    let ways = [
+        ("GET", "/state"),
+        ("GET", "/state?at=0"),
+        ("GET", "/diff?from=0"),
+        ("GET", "/journal"),
+        ("GET", "/conflicts"),
+        ("GET", "/charter"),
+        ("GET", "/events"),
+        ("GET", "/removals"),
+        ("PATCH", "/state"),
+        ("POST", "/proposals"),
+        ("POST", "/tickets"),
+        ("POST", "/cues"),
+        ("POST", "/freeze"),
+        ("POST", "/thaw"),
+        ("POST", "/reset"),
+        ("DELETE", "/participants/bram"),
+        ("DELETE", "/removals/anouk"),
+    ];
+    let until: Value = service.get("/v1/sessions/slope-plan/removals").await.json().await.unwrap();
+    for round in 0..2 {
+        for (method, path) in ways {
+            let (status, text) = call(method, path).await;
+            assert!(status == 403 && text.contains("problem:removed"), "{round} {method} {path}: {status} {text}");
+        }
+        let mut again = Raw::connect(&service, "slope-plan").await;
+        again.send(&json!({ "type": "enter", "token": token, "client": again.client })).await;
+        assert_eq!(again.bye().await.0, "removed");
+        let kept: Value = service.get("/v1/sessions/slope-plan/removals").await.json().await.unwrap();
+        assert_eq!(
+            (&kept["removals"][0]["sub"], &kept),
+            (&json!("anouk"), &until),
+            "to the moment, after a reload too"
+        );
+        if round == 0 {
+            assert_eq!(http.get(format!("{base}/events?ticket={ticket}")).send().await.unwrap().status(), 403);
+            service.kill();
+            service.launch();
+        }
+    }
+    let lifted = service.rendel(&["remove", "slope-plan", "anouk", "--lift"]);
+    assert!(lifted.status.success(), "{}", String::from_utf8_lossy(&lifted.stderr));
+    assert!(!service.rendel(&["remove", "slope-plan", "anouk", "--lift"]).status.success(), "there is nothing to lift");
+    for round in 0..2 {
+        assert_eq!(call("GET", "/state").await.0, 200, "{round}");
+        service.kill();
+        service.launch();
+    }
+    // Another removal without a time ends an earlier one.
+    for seconds in ["?seconds=3600", ""] {
+        let path = format!("/v1/sessions/slope-plan/participants/anouk{seconds}");
+        assert_eq!(service.request("DELETE".parse().unwrap(), &path).send().await.unwrap().status(), 204);
+    }
+    assert_eq!(call("GET", "/state").await.0, 200);
+    let (status, text) = call("DELETE", "/participants/service").await;
+    assert!(status == 403 && text.contains("not-allowed"), "{text}");
+    assert_eq!(service.get("/v1/sessions/slope-plan/state").await.status(), 200, "the backend is never out");
+}
+
+#[tokio::test]
 async fn a_removed_participant_is_out_for_the_time_and_what_was_done_is_written_down() {
     let mut service = Service::start().await;
     service.open_demo("slope-plan").await;

@@ -93,7 +93,7 @@ export function useParticipant(session: string, name: string, token: string | un
       if (change.kind === "settled") {
         updates.current = [change.update, ...updates.current].slice(0, KEPT);
         const { update } = change;
-        if (update.client === opened.replica.client) answer(update.n, { update });
+        if (opened.replica.isOwn(update)) answer(update.n, { update });
       }
       if (change.kind === "made-anew") {
         first.current.set(change.n, first.current.get(change.was) ?? change.was);

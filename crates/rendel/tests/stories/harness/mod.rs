@@ -6,7 +6,7 @@ mod service;
 
 pub(crate) use proxy::Proxy;
 pub(crate) use raw::{Raw, name};
-pub(crate) use service::{Service, free_port};
+pub(crate) use service::{HeldLock, Service, free_port};
 
 use std::time::{Duration, Instant};
 

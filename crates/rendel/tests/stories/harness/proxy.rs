@@ -22,7 +22,10 @@ struct Rules {
     /// Up to so many milliseconds pass between a byte's coming and its going.
     delay: AtomicU64,
     /// Nothing is passed on, and nobody is told: as behind a router that was switched off.
-    is_stalled: AtomicBool,
+    holds_requests: AtomicBool,
+    holds_answers: AtomicBool,
+    /// How often something was held up.
+    held: AtomicU64,
     /// Bytes a second that go to the client; 0 for as many as come.
     rate: AtomicU64,
 }
@@ -48,7 +51,23 @@ impl Proxy {
     }
 
     pub(crate) fn stall(&self, is_stalled: bool) {
-        self.rules.is_stalled.store(is_stalled, Ordering::Relaxed);
+        self.hold_requests(is_stalled);
+        self.hold_answers(is_stalled);
+    }
+
+    /// Nothing goes to the server.
+    pub(crate) fn hold_requests(&self, is_held: bool) {
+        self.rules.holds_requests.store(is_held, Ordering::Relaxed);
+    }
+
+    /// Nothing comes from the server, which does what it was asked.
+    pub(crate) fn hold_answers(&self, is_held: bool) {
+        self.rules.holds_answers.store(is_held, Ordering::Relaxed);
+    }
+
+    /// Whether something is or was held up.
+    pub(crate) fn has_held(&self) -> bool {
+        self.rules.held.load(Ordering::Relaxed) > 0
     }
 
     pub(crate) fn delay(&self, up_to: Duration) {
@@ -82,7 +101,11 @@ async fn copy(mut from: OwnedReadHalf, mut to: OwnedWriteHalf, rules: &Rules, is
         let delay = rules.delay.load(Ordering::Relaxed) as f64 * share * rand::random_range(0.5..1.0);
         let beat = Duration::from_millis(if is_slow { 100 } else { 0 });
         tokio::time::sleep(beat + Duration::from_secs_f64(delay / 1_000.0)).await;
-        while rules.is_stalled.load(Ordering::Relaxed) {
+        let held = if is_to_client { &rules.holds_answers } else { &rules.holds_requests };
+        if held.load(Ordering::Relaxed) {
+            rules.held.fetch_add(1, Ordering::Relaxed);
+        }
+        while held.load(Ordering::Relaxed) {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
         if to.write_all(&buffer[..read]).await.is_err() {

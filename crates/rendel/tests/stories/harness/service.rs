@@ -16,6 +16,22 @@ fn demo(path: &str) -> PathBuf {
     PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(path)
 }
 
+/// A lock in the database.
+pub(crate) struct HeldLock {
+    child: Child,
+    url: String,
+}
+
+impl Drop for HeldLock {
+    fn drop(&mut self) {
+        // The server would hold it for as long as its process sleeps.
+        let end = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE '%pg_sleep(600)%' AND pid <> pg_backend_pid()";
+        let _ = Command::new("psql").args(["--quiet", "-c", end]).arg(&self.url).output();
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
 /// A running service with a database of its own; both end with the test.
 pub(crate) struct Service {
     dir: TempDir,
@@ -68,17 +84,21 @@ impl Service {
 
     /// A second service on the same database, with the same key.
     pub(crate) async fn beside(&self) -> Self {
+        self.beside_by(&self.database_url()).await
+    }
+
+    /// As [`Service::beside`], reaching the database by another way.
+    pub(crate) async fn beside_through(&self, proxy: &super::Proxy) -> Self {
+        let port = proxy.server.rsplit(':').next().unwrap();
+        self.beside_by(&self.database_url().replace(&self.database_port().to_string(), port)).await
+    }
+
+    async fn beside_by(&self, database: &str) -> Self {
         let dir = tempfile::Builder::new().prefix("rendel-").tempdir().unwrap();
         fs::copy(self.key_file(), dir.path().join("service.key")).unwrap();
         let server = format!("http://127.0.0.1:{}", free_port());
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
-        command.args([
-            "serve",
-            "--listen",
-            server.strip_prefix("http://").unwrap(),
-            "--database-url",
-            &self.database_url(),
-        ]);
+        command.args(["serve", "--listen", server.strip_prefix("http://").unwrap(), "--database-url", database]);
         command.arg("--key-file").arg(dir.path().join("service.key")).env("RENDEL_LOG", "warn").current_dir(dir.path());
         let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
         let mut line = String::new();
@@ -97,15 +117,46 @@ impl Service {
         format!("postgres://rendel:{}@127.0.0.1:{}/postgres", password.trim(), self.database_port())
     }
 
-    /// Statements that the service knows nothing of.
-    pub(crate) fn sql(&self, statements: &str) {
+    /// Statements that the service knows nothing of; gives what the last one finds, without a head.
+    pub(crate) fn sql(&self, statements: &str) -> String {
         let mut command = Command::new("psql");
         let output = command
-            .args(["--quiet", "-v", "ON_ERROR_STOP=1", "-c", statements])
+            .args(["--quiet", "--tuples-only", "--no-align", "-v", "ON_ERROR_STOP=1", "-c", statements])
             .arg(self.database_url())
             .output()
             .unwrap();
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8(output.stdout).unwrap().trim().to_owned()
+    }
+
+    /// Holds an advisory lock of the database until it is dropped.
+    pub(crate) fn hold_lock(&self, lock: u32) -> HeldLock {
+        let mut command = Command::new("psql");
+        let statements = format!("SELECT pg_advisory_lock({lock}); SELECT 'held'; SELECT pg_sleep(600);");
+        let mut child = command
+            .args(["--quiet", "--tuples-only", "--no-align", "-c", &statements])
+            .arg(self.database_url())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let query = format!("SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND objid = {lock} AND granted");
+        let deadline = std::time::Instant::now() + super::PATIENCE;
+        while self.sql(&query) == "0" {
+            assert!(
+                std::time::Instant::now() < deadline && child.try_wait().unwrap().is_none(),
+                "the lock was not got"
+            );
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        HeldLock { child, url: self.database_url() }
+    }
+
+    /// Whether a statement that speaks of something waits for a lock.
+    pub(crate) fn is_waiting(&self, what: &str) -> bool {
+        let waiting =
+            format!("SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query ILIKE '%{what}%'");
+        self.sql(&waiting) != "0"
     }
 
     pub(crate) fn log(&self) -> String {

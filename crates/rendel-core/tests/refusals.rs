@@ -1,0 +1,258 @@
+//! A refusal changes nothing, whatever was refused and however late that turned out; and what it tells and leaves behind is small.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::sync::Arc;
+
+use proptest::prelude::*;
+use rendel_core::{
+    Actor, Change, Charter, ClientOutcome, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled, Sight,
+};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+/// Every kind within 2 KiB, with references and a guard, and with records that weigh far more than their `put`.
+const CHARTER: &str = r#"
+charter = "orchard"
+version = 1
+[limits]
+state = "2KiB"
+[state.heads]
+kind = "counter"
+[state.title]
+kind = "register"
+[state.leads]
+kind = "register"
+merge = "all"
+[state.rows]
+kind = "set"
+[state.notes]
+kind = "text"
+[state.tasks]
+kind = "list"
+[state.tasks.each.text]
+kind = "text"
+initial = "INITIAL"
+[state.barrels]
+kind = "map"
+drop-conflict = "revive"
+[state.barrels.each.label]
+kind = "register"
+[state.barrels.each.notes]
+kind = "text"
+initial = "INITIAL"
+[state.racks]
+kind = "map"
+[state.racks.each.barrel]
+kind = "register"
+refers = { to = "/barrels", on-drop = "clear" }
+[[guards]]
+at = "/heads"
+rule = "new != 13"
+says = "Not thirteen."
+"#;
+
+fn open(initial: usize) -> Sequencer {
+    let source = CHARTER.replace("INITIAL", &"x".repeat(initial));
+    Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap()
+}
+
+fn actor(who: &str) -> Actor {
+    Actor { id: who.into(), role: "participant".into(), client: Uuid::from_u128(1) }
+}
+
+fn proposal(n: u64, seen: Option<u64>, edits: Vec<Edit>) -> Proposal {
+    Proposal { n, seen, answered: 0, edits, gesture: None, note: None }
+}
+
+fn refused(outcome: Outcome) -> Problem {
+    match outcome {
+        Outcome::Refused(problem) => problem,
+        other => panic!("{other:?}"),
+    }
+}
+
+/// All that a sequencer goes on with but for the memory of refusals.
+fn without_memory(sequencer: &Sequencer) -> Value {
+    let mut snapshot = serde_json::to_value(sequencer.snapshot()).unwrap();
+    snapshot.as_object_mut().unwrap().remove("clients");
+    snapshot
+}
+
+#[test]
+fn a_put_that_is_refused_for_its_size_is_not_in_the_state() {
+    let mut sequencer = open(600);
+    for n in 1..=4 {
+        let put = Edit::new("/barrels", "put").with("id", format!("b{n}")).with("value", json!({}));
+        let outcome = sequencer.handle_proposal(&actor("oda"), &proposal(n, None, vec![put]), 1);
+        assert_eq!(matches!(outcome, Outcome::Settled(_)), n < 4, "{outcome:?}");
+    }
+    assert_eq!(sequencer.plain()["barrels"].as_object().unwrap().len(), 3);
+}
+
+fn edit() -> impl Strategy<Value = Edit> {
+    let id = || prop::sample::select(vec!["a", "b", "c", "d"]);
+    let text = || (0..900usize).prop_map(|length| "y".repeat(length));
+    let at = |map: &'static str, field: &'static str| id().prop_map(move |id| format!("{map}/{id}{field}"));
+    prop_oneof![
+        (-20..20i64).prop_map(|by| Edit::new("/heads", "add").with("by", by)),
+        text().prop_map(|text| Edit::new("/title", "set").with("value", text)),
+        text().prop_map(|text| Edit::new("/leads", "set").with("value", text)),
+        text().prop_map(|text| Edit::new("/rows", "insert").with("value", text)),
+        (0..40usize, text()).prop_map(|(at, text)| {
+            Edit::new("/notes", "splice").with("index", at).with("delete", 0).with("insert", text)
+        }),
+        (id(), text()).prop_map(|(id, text)| {
+            Edit::new("/tasks", "insert").with("id", id).with("value", json!({ "text": text }))
+        }),
+        at("/tasks", "").prop_map(|at| Edit::new(at, "remove")),
+        (at("/tasks", "/text"), text())
+            .prop_map(|(at, text)| { Edit::new(at, "splice").with("index", 0).with("delete", 0).with("insert", text) }),
+        id().prop_map(|id| Edit::new("/barrels", "put").with("id", id).with("value", json!({}))),
+        at("/barrels", "").prop_map(|at| Edit::new(at, "drop")),
+        (at("/barrels", "/label"), text()).prop_map(|(at, text)| Edit::new(at, "set").with("value", text)),
+        (at("/barrels", "/notes"), text())
+            .prop_map(|(at, text)| { Edit::new(at, "splice").with("index", 1).with("delete", 1).with("insert", text) }),
+        (id(), id()).prop_map(|(id, barrel)| {
+            Edit::new("/racks", "put").with("id", id).with("value", json!({ "barrel": barrel }))
+        }),
+    ]
+}
+
+proptest! {
+    /// Proposals of one edit and of several, late and in time, most of them near the limit.
+    #[test]
+    fn a_refusal_changes_nothing_and_the_journal_says_all(
+        initial in 0..500usize,
+        proposals in prop::collection::vec((prop::collection::vec(edit(), 1..4), 0..4u64, any::<bool>()), 1..40),
+    ) {
+        let mut sequencer = open(initial);
+        let mut replica = open(initial);
+        for (n, (edits, late, is_oda)) in (1..).zip(proposals) {
+            let before = without_memory(&sequencer);
+            let who = if is_oda { "oda" } else { "bram" };
+            let seen = Some(sequencer.seq().saturating_sub(late));
+            match sequencer.handle_proposal(&actor(who), &proposal(n, seen, edits), n) {
+                Outcome::Settled(update) => replica.replay(&update).unwrap(),
+                Outcome::Refused(_) => prop_assert_eq!(without_memory(&sequencer), before),
+                Outcome::Repeated(_) => unreachable!("each number is taken once"),
+            }
+            prop_assert_eq!(sequencer.plain(), replica.plain());
+            prop_assert!(sequencer.weight() <= 2 << 10);
+        }
+        prop_assert_eq!(without_memory(&sequencer), without_memory(&replica));
+    }
+}
+
+#[test]
+fn what_a_refusal_tells_is_bounded_and_what_is_remembered_of_it_more_so() {
+    let source = CHARTER.replace("2KiB", "1MiB").replace("INITIAL", "");
+    let mut sequencer = Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap();
+    let bytes = |problem: &Problem| serde_json::to_string(problem).unwrap().len();
+    let mut settle = |n, at: &str, op: &str, name: &str, value: Value| {
+        let edit = Edit::new(at, op).with(name, value);
+        sequencer.handle_proposal(&actor("oda"), &proposal(n, None, vec![edit]), 1)
+    };
+    assert!(matches!(settle(1, "/title", "set", "value", "z".repeat(50_000).into()), Outcome::Settled(_)));
+    let told = refused(settle(2, "/title", "test", "value", 1.into()));
+    assert!(told.member("current").is_some() && bytes(&told) > 50_000);
+    assert!(matches!(settle(3, "/leads", "set", "value", "z".repeat(50_000).into()), Outcome::Settled(_)));
+    let long = "w".repeat(300_000);
+    let problems = [
+        (ProblemKind::TestFailed, refused(settle(4, "", "test", "value", 1.into()))),
+        (ProblemKind::UnknownPath, refused(settle(5, &format!("/{long}"), "set", "value", 1.into()))),
+        (ProblemKind::UnknownOp, refused(settle(6, "/title", &long, "value", 1.into()))),
+        (ProblemKind::Malformed, refused(settle(7, "/title", "set", &long, 1.into()))),
+        (ProblemKind::Gone, refused(settle(8, "/rows", "remove", "value", long.clone().into()))),
+    ];
+    for (kind, problem) in problems {
+        assert_eq!(problem.kind(), kind);
+        assert!(problem.member("current").is_none() && bytes(&problem) < 10_000, "{kind:?}: {}", bytes(&problem));
+    }
+    for (n, outcome) in sequencer.outcomes(actor("oda").key()) {
+        let ClientOutcome::Refused(problem) = outcome else { continue };
+        assert!(bytes(problem) < 10_000, "{n}: {}", bytes(problem));
+    }
+}
+
+#[test]
+fn a_document_cannot_grow_beyond_what_the_state_may_have() {
+    let opening = json!({ "title": "x".repeat(1_000) });
+    let charter = open(0).charter().clone();
+    let state = Sequencer::open(charter.clone(), Some(&opening)).unwrap().state();
+    let kind = |document: Value| {
+        let change = Change::patch(document)?;
+        state.edits_for(&charter, &change, &Sight::WHOLE).map(drop)
+    };
+    let kind = |document: Value| kind(document).unwrap_err().kind();
+    let many = |operation: Value, times: usize| Value::Array(vec![operation; times]);
+    // The first two filled memory before: each copy doubles the document.
+    let copies: Vec<_> = (0..40).map(|n| json!({ "op": "copy", "from": "", "path": format!("/k{n}") })).collect();
+    assert_eq!(kind(copies.clone().into()), ProblemKind::TooLarge);
+    assert_eq!(kind(many(copies[0].clone(), 40)), ProblemKind::TooLarge);
+    // Each makes room for the next: what is copied counts together.
+    let there_and_back =
+        [json!({ "op": "copy", "from": "/title", "path": "/k" }), json!({ "op": "remove", "path": "/k" })];
+    assert_eq!(kind(Value::Array(there_and_back.iter().cycle().take(100).cloned().collect())), ProblemKind::TooLarge);
+    let add = json!({ "op": "add", "path": "/rows/-", "value": "y".repeat(300) });
+    assert_eq!(kind(many(add, 9)), ProblemKind::TooLarge);
+    let nested =
+        (1..=70).map(|depth| json!({ "op": "add", "path": format!("/title{}", "/a".repeat(depth)), "value": {} }));
+    let nested = std::iter::once(json!({ "op": "replace", "path": "/title", "value": {} })).chain(nested);
+    assert_eq!(kind(nested.collect()), ProblemKind::TooDeep);
+    assert_eq!(kind(many(json!({ "op": "test", "path": "/heads", "value": 0 }), 1_001)), ProblemKind::TooLarge);
+    let merge = Change::Merge(json!({ "title": "x".repeat(3_000) }));
+    assert_eq!(state.edits_for(&charter, &merge, &Sight::WHOLE).unwrap_err().kind(), ProblemKind::TooLarge);
+    // A move, a replacement by as much, and many small tests are within the bounds.
+    let fits = json!([{ "op": "move", "from": "/title", "path": "/leads/0" }, { "op": "add", "path": "/title", "value": "y".repeat(800) }]);
+    assert!(state.edits_for(&charter, &Change::patch(fits).unwrap(), &Sight::WHOLE).is_ok());
+}
+
+#[test]
+fn somebody_else_s_client_id_is_another_client() {
+    let mut sequencer = open(0);
+    let add = |by: i64| vec![Edit::new("/heads", "add").with("by", by)];
+    let first = sequencer.handle_proposal(&actor("oda"), &proposal(1, None, add(1)), 1);
+    refused(sequencer.handle_proposal(&actor("oda"), &proposal(2, None, add(12)), 1));
+    // Bram enters under Oda's id: he hears nothing of hers and takes none of her numbers.
+    assert_eq!(sequencer.outcomes(actor("bram").key()).count(), 0);
+    assert!(matches!(sequencer.handle_proposal(&actor("bram"), &proposal(1, None, add(1)), 1), Outcome::Settled(_)));
+    sequencer.handle_refused(actor("bram").key(), 9);
+    assert_eq!(sequencer.outcomes(actor("oda").key()).count(), 2);
+    let again = sequencer.handle_proposal(&actor("oda"), &proposal(1, None, add(1)), 1);
+    assert_eq!(again, Outcome::Repeated(ClientOutcome::Settled(1)));
+    // His work is concurrent with hers, as anybody's.
+    let set = |text: &str| vec![Edit::new("/title", "set").with("value", text)];
+    sequencer.handle_proposal(&actor("bram"), &proposal(2, None, set("his")), 1);
+    let Outcome::Settled(hers) = sequencer.handle_proposal(&actor("oda"), &proposal(3, Some(1), set("hers")), 1) else {
+        panic!()
+    };
+    assert_eq!(hers.verdicts[0].met, [3]);
+    assert!(matches!(first, Outcome::Settled(Settled { seq: 1, .. })));
+}
+
+#[test]
+fn a_proposal_without_a_number_leaves_no_memory_whatever_became_of_it() {
+    let mut sequencer = open(0);
+    let before = serde_json::to_value(sequencer.snapshot()).unwrap()["clients"].clone();
+    for by in [1, 12] {
+        let edits = vec![Edit::new("/heads", "add").with("by", by)];
+        sequencer.handle_proposal(&actor("oda"), &proposal(0, None, edits), 1);
+    }
+    assert_eq!((sequencer.seq(), &sequencer.plain()["heads"]), (1, &json!(1)));
+    assert_eq!(serde_json::to_value(sequencer.snapshot()).unwrap()["clients"], before);
+}
+
+#[test]
+fn a_snapshot_of_the_first_version_gives_its_state_and_forgets_its_clients() {
+    let mut sequencer = open(0);
+    let edits = vec![Edit::new("/heads", "add").with("by", 7)];
+    sequencer.handle_proposal(&actor("oda"), &proposal(1, None, edits), 1);
+    let mut stored = serde_json::to_value(sequencer.snapshot()).unwrap();
+    stored.as_object_mut().unwrap().remove("version");
+    assert!(serde_json::from_value::<rendel_core::SequencerSnapshot>(stored.clone()).is_err());
+    let snapshot = rendel_core::SequencerSnapshot::of_first_version(stored).unwrap();
+    let restored = Sequencer::restore(sequencer.charter().clone(), snapshot);
+    assert_eq!((restored.plain(), restored.seq()), (sequencer.plain(), 1));
+    assert_eq!(restored.outcomes(actor("oda").key()).count(), 0);
+}
