@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use rendel_core::{CanonicalText, Edit, Effect, Path};
+use rendel_core::{CanonicalText, Edit, Effect, Op, Path, Place};
 use serde_json::{Value, json};
 
 /// An effect that does not fit the state of this replica: it has diverged and needs a snapshot.
@@ -19,13 +19,16 @@ pub struct Misapplied {
 
 /// Applies a settled effect. Cost O(depth of the path), and of a map's size where the map keeps its members in a vector.
 pub fn apply_effect(state: &mut Value, effect: &Effect) -> Result<(), Misapplied> {
-    change(state, effect, Certainty::Settled)
+    let misapplied = |why| Misapplied { at: effect.at.to_string(), op: effect.op.name().to_owned(), why };
+    change(state, effect.at.tokens(), &effect.op, Certainty::Settled).map_err(misapplied)
 }
 
 /// Applies an own edit that has no answer yet, as far as that can be foreseen; one that cannot is left out.
 pub fn apply_edit(state: &mut Value, edit: &Edit) {
-    // An edit whose place is gone shows nothing; the answer will say what became of it.
-    let _ = change(state, edit, Certainty::Foreseen);
+    if let (Ok(path), Some(op)) = (Path::parse(&edit.at), edit.read()) {
+        // An edit whose place is gone shows nothing; the answer will say what became of it.
+        let _ = change(state, path.tokens(), &op, Certainty::Foreseen);
+    }
 }
 
 #[derive(Clone, Copy, PartialEq)]
@@ -34,117 +37,107 @@ enum Certainty {
     Foreseen,
 }
 
-fn change(state: &mut Value, step: &Edit, certainty: Certainty) -> Result<(), Misapplied> {
-    let misapplied = |why| Misapplied { at: step.at.clone(), op: step.op.clone(), why };
-    let path = Path::parse(&step.at).map_err(|_| misapplied("no path"))?;
-    match step.op.as_str() {
-        "set" => {
-            let value = match (step.arg("values"), step.arg("value")) {
-                (Some(values), _) => values,
-                (None, Some(value)) => value,
-                (None, None) => return Err(misapplied("no value")),
+fn change(state: &mut Value, path: &[String], op: &Op, certainty: Certainty) -> Result<(), &'static str> {
+    match op {
+        Op::Set(value) => *find(state, path).ok_or("nothing there")? = value.clone(),
+        Op::SetBeside { values, .. } => *find(state, path).ok_or("nothing there")? = values.clone().into(),
+        Op::Reset(value) => *state = value.clone(),
+        Op::Clear => *find(state, path).ok_or("nothing there")? = Value::Null,
+        Op::Add { by, now } => {
+            let number = find(state, path).ok_or("nothing there")?;
+            let now = match certainty {
+                Certainty::Settled => *now,
+                Certainty::Foreseen => number.as_i64().and_then(|number| number.checked_add(*by)),
             };
-            *find(state, path.tokens()).ok_or_else(|| misapplied("nothing there"))? = value.clone();
+            *number = now.ok_or("no number")?.into();
         }
-        "reset" if certainty == Certainty::Settled => {
-            *state = step.arg("value").cloned().ok_or_else(|| misapplied("no value"))?;
-        }
-        "clear" => *find(state, path.tokens()).ok_or_else(|| misapplied("nothing there"))? = Value::Null,
-        "add" => {
-            let number = find(state, path.tokens()).ok_or_else(|| misapplied("nothing there"))?;
-            let now = match (certainty, step.arg("now")) {
-                (Certainty::Settled, now) => now.cloned(),
-                (Certainty::Foreseen, _) => {
-                    let by = step.arg("by").and_then(Value::as_i64);
-                    number.as_i64().zip(by).and_then(|(number, by)| number.checked_add(by)).map(Value::from)
-                }
-            };
-            *number = now.ok_or_else(|| misapplied("no number"))?;
-        }
-        "put" => {
-            let id = step.arg("id").and_then(Value::as_str).ok_or_else(|| misapplied("no id"))?;
-            let value = step.arg("value").ok_or_else(|| misapplied("no value"))?;
-            let map = find(state, path.tokens()).and_then(Value::as_object_mut).ok_or_else(|| misapplied("no map"))?;
+        Op::Put { id, value } => {
+            let id = id.as_ref().ok_or("no id")?;
+            let map = find(state, path).and_then(Value::as_object_mut).ok_or("no map")?;
             if certainty == Certainty::Settled || !map.contains_key(id) {
-                map.insert(id.to_owned(), value.clone());
+                map.insert(id.clone(), value.clone());
             }
         }
-        "drop" => {
-            let (id, parent) = path.tokens().split_last().ok_or_else(|| misapplied("no record"))?;
-            let map = find(state, parent).and_then(Value::as_object_mut).ok_or_else(|| misapplied("no map"))?;
-            map.remove(id).ok_or_else(|| misapplied("no record"))?;
+        Op::Drop => {
+            let (id, parent) = path.split_last().ok_or("no record")?;
+            let map = find(state, parent).and_then(Value::as_object_mut).ok_or("no map")?;
+            map.remove(id).ok_or("no record")?;
         }
-        "insert" if step.arg("id").is_some() || step.arg("after").is_some() => {
-            let id = step.arg("id").and_then(Value::as_str).ok_or_else(|| misapplied("no id"))?;
-            let value = step.arg("value").ok_or_else(|| misapplied("no value"))?;
-            let list = find(state, path.tokens()).and_then(Value::as_array_mut).ok_or_else(|| misapplied("no list"))?;
-            let index = target(list, step).ok_or_else(|| misapplied("no such element to go beside"))?;
+        Op::Insert { id, value, to, .. } => {
+            let id = id.as_deref().ok_or("no id")?;
+            let list = find(state, path).and_then(Value::as_array_mut).ok_or("no list")?;
+            let index = target(list, to).ok_or("no such element to go beside")?;
             if certainty == Certainty::Settled || index_of(list, id).is_none() {
                 list.insert(index, json!({ "id": id, "value": value }));
             }
         }
-        "move" | "remove" if step.arg("value").is_none() => {
-            let (id, parent) = path.tokens().split_last().ok_or_else(|| misapplied("no element"))?;
-            let list = find(state, parent).and_then(Value::as_array_mut).ok_or_else(|| misapplied("no list"))?;
-            let index = index_of(list, id).ok_or_else(|| misapplied("no element"))?;
-            if step.op == "remove" {
-                list.remove(index);
-                return Ok(());
-            }
-            if target(list, step).is_none() {
-                return Err(misapplied("no such element to go beside"));
+        Op::Move { to, .. } => {
+            let (list, index) = element(state, path)?;
+            if target(list, to).is_none() {
+                return Err("no such element to go beside");
             }
             let element = list.remove(index);
-            let index = target(list, step).unwrap_or(index);
+            let index = target(list, to).unwrap_or(index);
             list.insert(index, element);
         }
-        "splice" => {
-            let number =
-                |name| step.arg(name).map_or(Some(0), Value::as_u64).and_then(|number| usize::try_from(number).ok());
-            let (index, delete) = number("index").zip(number("delete")).ok_or_else(|| misapplied("no position"))?;
-            let insert = step.arg("insert").and_then(Value::as_str).unwrap_or_default();
-            let text = text_at_mut(state, &step.at).ok_or_else(|| misapplied("no text"))?;
-            let range = byte_range(text, index, delete).ok_or_else(|| misapplied("it reaches beyond the text"))?;
-            text.replace_range(range, insert);
+        Op::Remove => {
+            let (list, index) = element(state, path)?;
+            list.remove(index);
         }
-        "insert" | "remove" => {
-            let value = step.arg("value").ok_or_else(|| misapplied("no value"))?;
-            let set = find(state, path.tokens()).and_then(Value::as_array_mut).ok_or_else(|| misapplied("no set"))?;
-            change_set(set, &step.op, value, certainty).map_err(misapplied)?;
+        Op::Splice { splice, .. } => {
+            let text = match path.iter().try_fold(state, step_into) {
+                Some(Value::String(text)) => text,
+                _ => return Err("no text"),
+            };
+            let range = byte_range(text, splice.index, splice.delete).ok_or("it reaches beyond the text")?;
+            text.replace_range(range, &splice.insert);
         }
-        "test" if certainty == Certainty::Foreseen => {}
-        _ => return Err(misapplied("an operation that this client does not know")),
+        Op::Include(value) => {
+            let set = find(state, path).and_then(Value::as_array_mut).ok_or("no set")?;
+            if let Err(at) = position(set, value) {
+                set.insert(at, value.clone());
+            }
+        }
+        Op::Exclude(value) => {
+            let set = find(state, path).and_then(Value::as_array_mut).ok_or("no set")?;
+            match position(set, value) {
+                Ok(at) => drop(set.remove(at)),
+                Err(_) if certainty == Certainty::Settled => return Err("no such element"),
+                Err(_) => {}
+            }
+        }
+        Op::Test(_) if certainty == Certainty::Foreseen => {}
+        Op::Test(_) | Op::Unknown { .. } => return Err("an operation that this client does not know"),
     }
     Ok(())
 }
 
-/// A set is an array in the order of its elements' canonical texts.
-fn change_set(set: &mut Vec<Value>, op: &str, value: &Value, certainty: Certainty) -> Result<(), &'static str> {
+/// Where an element of a set is, or would be: a set is an array in the order of its elements' canonical texts.
+fn position(set: &[Value], value: &Value) -> Result<usize, usize> {
     let text = CanonicalText::of(value);
-    match (set.binary_search_by(|element| CanonicalText::of(element).cmp(&text)), op) {
-        (Err(at), "insert") => set.insert(at, value.clone()),
-        (Ok(at), "remove") => drop(set.remove(at)),
-        (Err(_), "remove") if certainty == Certainty::Settled => return Err("no such element"),
-        _ => {}
-    }
-    Ok(())
+    set.binary_search_by(|element| CanonicalText::of(element).cmp(&text))
+}
+
+/// The list around an element, and its index there.
+fn element<'s>(state: &'s mut Value, path: &[String]) -> Result<(&'s mut Vec<Value>, usize), &'static str> {
+    let (id, parent) = path.split_last().ok_or("no element")?;
+    let list = find(state, parent).and_then(Value::as_array_mut).ok_or("no list")?;
+    let index = index_of(list, id).ok_or("no element")?;
+    Ok((list, index))
 }
 
 fn index_of(list: &[Value], id: &str) -> Option<usize> {
     list.iter().position(|element| element["id"] == id)
 }
 
-/// The index to which a list edit or effect leads.
-fn target(list: &[Value], step: &Edit) -> Option<usize> {
-    let beside = |id: &Value| id.as_str().and_then(|id| index_of(list, id));
-    match (step.arg("after"), step.arg("before"), step.arg("index")) {
-        (Some(Value::Null), ..) => Some(0),
-        (Some(after), ..) => beside(after).map(|index| index + 1),
-        (_, Some(Value::Null), _) | (None, None, None) => Some(list.len()),
-        (_, Some(before), _) => beside(before),
-        (_, _, Some(index)) => {
-            index.as_u64().and_then(|index| usize::try_from(index).ok()).filter(|index| *index <= list.len())
-        }
+/// The index to which a place leads.
+fn target(list: &[Value], to: &Place) -> Option<usize> {
+    match to {
+        Place::Front => Some(0),
+        Place::End => Some(list.len()),
+        Place::After(id) => index_of(list, id).map(|index| index + 1),
+        Place::Before(id) => index_of(list, id),
+        Place::Index(index) => (*index <= list.len()).then_some(*index),
     }
 }
 
@@ -162,9 +155,9 @@ fn byte_range(text: &str, index: usize, delete: usize) -> Option<Range<usize>> {
 
 /// The id of the element behind which an insert by index goes, `null` at the front; `None` for any other edit.
 pub(crate) fn after_index(state: &Value, edit: &Edit) -> Option<Value> {
-    let index = edit.arg("index").filter(|_| edit.op == "insert")?.as_u64()?;
+    let Some(Op::Insert { to: Place::Index(index), .. }) = edit.read() else { return None };
     let list = value_at(state, &edit.at)?.as_array()?;
-    match usize::try_from(index).ok()?.checked_sub(1) {
+    match index.checked_sub(1) {
         None => Some(Value::Null),
         Some(before) => list.get(before)?.get("id").cloned(),
     }

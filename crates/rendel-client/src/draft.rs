@@ -5,13 +5,7 @@
 //! without any being transformed over another. What is shown may stand in another order than it will settle in, where
 //! somebody else typed at the same place; then it moves there when the answer comes.
 
-/// A splice: where, how many characters go, and which come.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Splice {
-    pub(crate) index: usize,
-    pub(crate) delete: usize,
-    pub(crate) insert: String,
-}
+use rendel_core::Splicing;
 
 /// How what is shown has changed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -120,7 +114,7 @@ impl Draft {
     }
 
     /// An own splice of what is shown; what lies beyond the end is left out.
-    pub(crate) fn edit(&mut self, key: u64, splice: &Splice) -> Vec<Shift> {
+    pub(crate) fn edit(&mut self, key: u64, splice: &Splicing) -> Vec<Shift> {
         let from = self.split(splice.index, Run::is_shown);
         let mut left = splice.delete;
         let mut at = from;
@@ -169,7 +163,7 @@ impl Draft {
     }
 
     /// Somebody else's settled splice. `None` where it reaches beyond what everyone agrees on.
-    pub(crate) fn settle_foreign(&mut self, splice: &Splice) -> Option<Vec<Shift>> {
+    pub(crate) fn settle_foreign(&mut self, splice: &Splicing) -> Option<Vec<Shift>> {
         let mut shifts = Vec::new();
         self.delete_agreed(splice.index, splice.delete, &mut shifts)?;
         let chars: Vec<char> = splice.insert.chars().collect();
@@ -186,7 +180,7 @@ impl Draft {
     }
 
     /// The settled splices of an own proposal: what it inserted is agreed on, and stands where they say.
-    pub(crate) fn settle_own(&mut self, key: u64, splices: &[Splice]) -> Option<Vec<Shift>> {
+    pub(crate) fn settle_own(&mut self, key: u64, splices: &[Splicing]) -> Option<Vec<Shift>> {
         let mut shifts = Vec::new();
         for splice in splices {
             self.delete_agreed(splice.index, splice.delete, &mut shifts)?;
@@ -282,12 +276,12 @@ impl Draft {
         let rest = old.len().min(new.len()) - same;
         let tail = old.iter().rev().zip(new.iter().rev()).take(rest).take_while(|(one, other)| one == other).count();
         let insert = new[same..new.len() - tail].iter().collect();
-        self.settle_foreign(&Splice { index: same, delete: old.len() - same - tail, insert }).unwrap_or_default()
+        self.settle_foreign(&Splicing { index: same, delete: old.len() - same - tail, insert }).unwrap_or_default()
     }
 
     /// What an own proposal does, as splices of what is there once all before it are made.
-    pub(crate) fn splices(&self, key: u64) -> Vec<Splice> {
-        let mut splices: Vec<Splice> = Vec::new();
+    pub(crate) fn splices(&self, key: u64) -> Vec<Splicing> {
+        let mut splices: Vec<Splicing> = Vec::new();
         let mut index = 0;
         let mut is_going_on = false;
         for run in &self.runs {
@@ -295,7 +289,7 @@ impl Draft {
             let is_new = run.by == Some(key) && run.cuts.iter().all(|cut| *cut >= key) && !run.cuts.contains(&key);
             if is_cut || is_new {
                 if !is_going_on {
-                    splices.push(Splice { index, delete: 0, insert: String::new() });
+                    splices.push(Splicing { index, delete: 0, insert: String::new() });
                 }
                 if let Some(last) = splices.last_mut() {
                     last.delete += if is_cut { run.chars.len() } else { 0 };

@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use rendel_core::{Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Settled, digest, follow_carets};
+use rendel_core::{
+    Edit, Facts, Hold, HoldChange, Op, Path, Place, Problem, ProblemKind, Settled, Splicing, digest, follow_carets,
+};
 use rendel_wire::{
     Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Participant, Propose, Roster, Said,
     SessionHead, Status, Welcome, You,
@@ -12,7 +14,7 @@ use uuid::Uuid;
 
 use crate::anchor::{Anchor, Anchors};
 use crate::apply::{after_index, apply_edit, apply_effect, text_at, text_at_mut};
-use crate::draft::{Draft, Shift, Splice};
+use crate::draft::{Draft, Shift};
 
 /// A proposal that has no answer yet.
 #[derive(Clone, Debug, PartialEq)]
@@ -202,14 +204,15 @@ impl Replica {
     /// Whether an own proposal without an answer drops what is around a text: a text that is there still came anew, and where
     /// positions in it belong is known when that is settled.
     fn is_dropped(&self, at: &str) -> bool {
-        let drops = |edit: &Edit| matches!(edit.op.as_str(), "drop" | "remove") && is_inside(at, &edit.at);
+        let drops = |edit: &Edit| is_inside(at, &edit.at) && edit.read().is_some_and(|op| op.takes_away());
         self.pending.iter().flat_map(|pending| &pending.edits).any(drops)
     }
 
     /// Inserts into lists by index, as inserts behind the element that is shown before it: an id means the same whatever
     /// becomes of earlier proposals.
     fn beside_elements(&self, mut edits: Vec<Edit>) -> Vec<Edit> {
-        if edits.iter().all(|edit| edit.arg("index").is_none() || edit.op != "insert") {
+        let is_by_index = |op: Op| matches!(op, Op::Insert { to: Place::Index(_), .. });
+        if !edits.iter().filter_map(Edit::read).any(is_by_index) {
             return edits;
         }
         let mut view = self.view().unwrap_or_default();
@@ -400,48 +403,59 @@ impl Replica {
         changes
     }
 
+    /// Applies an update effect by effect. Drafts follow in the same order: a splice is of the text that the effects before it
+    /// left. What is replaced is looked at when they have all been applied or a splice comes, so that a record that goes and comes
+    /// anew in one update is as it is then.
     fn apply(&mut self, update: &Settled) -> Result<(), String> {
-        let state = self.confirmed.as_mut().ok_or("an update came before the welcome")?;
         if update.seq != self.seq + 1 {
             return Err(format!("update {} came after {}", update.seq, self.seq));
         }
-        update.effects.iter().try_for_each(|effect| apply_effect(state, effect)).map_err(|error| error.to_string())?;
+        let is_sent = |pending: &&Pending| pending.frame.as_ref().is_some_and(|frame| frame.n == update.n);
+        let own = self.pending.iter().find(is_sent).map(|pending| pending.key).filter(|_| self.is_own(update));
+        let (mut splices, mut replaced) = (Splices::new(), Vec::new());
+        for effect in &update.effects {
+            match &effect.op {
+                Op::Splice { splice, .. } => {
+                    replaced.drain(..).for_each(|around| self.follow_replacement(around));
+                    splices.entry(effect.at.to_string()).or_default().push(splice.clone());
+                }
+                _ => {
+                    self.redraft(&mut splices, own, update.seq)?;
+                    replaced.push(&effect.at);
+                }
+            }
+            let state = self.confirmed.as_mut().ok_or("an update came before the welcome")?;
+            apply_effect(state, effect).map_err(|error| error.to_string())?;
+        }
+        self.redraft(&mut splices, own, update.seq)?;
+        replaced.into_iter().for_each(|around| self.follow_replacement(around));
         self.seq = update.seq;
         self.presence.values_mut().for_each(|facts| follow_carets(facts, &update.effects));
-        self.redraft(update).ok_or_else(|| format!("update {} reaches beyond a text with own splices", update.seq))
+        Ok(())
     }
 
-    /// Brings drafts and anchors up to date with an update that was applied; `None` where it does not fit them.
-    fn redraft(&mut self, update: &Settled) -> Option<()> {
-        let is_own = self.is_own(update);
-        let own = self.pending.iter().find(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == update.n));
-        let own = own.filter(|_| is_own).map(|pending| pending.key);
-        let mut splices: BTreeMap<&str, Vec<Splice>> = BTreeMap::new();
-        for effect in &update.effects {
-            match splice_of(effect) {
-                Some(splice) => splices.entry(&effect.at).or_default().push(splice),
-                None => self.follow_replacement(effect),
-            }
-        }
-        for (at, splices) in splices {
-            let shifts = match (self.drafts.get_mut(at), own) {
-                (None, _) => splices.iter().flat_map(Splice::shifts).collect(),
-                (Some(draft), Some(key)) => draft.settle_own(key, &splices)?,
+    /// Brings drafts and anchors up to date with splices that were applied.
+    fn redraft(&mut self, splices: &mut Splices, own: Option<u64>, seq: u64) -> Result<(), String> {
+        let beyond = || format!("update {seq} reaches beyond a text with own splices");
+        for (at, splices) in std::mem::take(splices) {
+            let shifts = match (self.drafts.get_mut(&at), own) {
+                (None, _) => splices.iter().map(shift_of).collect(),
+                (Some(draft), Some(key)) => draft.settle_own(key, &splices).ok_or_else(beyond)?,
                 (Some(draft), None) => {
-                    let shifts =
-                        splices.iter().map(|splice| draft.settle_foreign(splice)).collect::<Option<Vec<_>>>()?;
-                    shifts.concat()
+                    let shifts = splices.iter().map(|splice| draft.settle_foreign(splice)).collect::<Option<Vec<_>>>();
+                    shifts.ok_or_else(beyond)?.concat()
                 }
             };
-            self.anchors.follow(at, &shifts);
+            self.anchors.follow(&at, &shifts);
         }
-        Some(())
+        Ok(())
     }
 
     /// A text may be another, or gone, where what is around it was put, dropped or moved.
-    fn follow_replacement(&mut self, effect: &Edit) {
+    fn follow_replacement(&mut self, around: &Path) {
         let state = self.confirmed.as_ref();
-        let is_inside = |at: &str| is_inside(at, &effect.at);
+        let around = around.to_string();
+        let is_inside = |at: &str| is_inside(at, &around);
         let text = |at: &str| state.and_then(|state| text_at(state, at));
         for (at, draft) in self.drafts.iter_mut().filter(|(at, _)| is_inside(at)) {
             let now = text(at).unwrap_or_default();
@@ -548,7 +562,7 @@ impl Replica {
                 Some(_) if done.contains(&edit.at.as_str()) => {}
                 Some(draft) => {
                     done.push(&edit.at);
-                    edits.extend(draft.splices(pending.key).into_iter().map(|splice| splice.to_edit(&edit.at)));
+                    edits.extend(draft.splices(pending.key).into_iter().map(|splice| splice_edit(&edit.at, &splice)));
                 }
             }
         }
@@ -625,7 +639,7 @@ impl Replica {
     pub fn view(&self) -> Option<Value> {
         let mut view = self.confirmed.clone()?;
         let edits = self.pending.iter().flat_map(|pending| &pending.edits);
-        edits.filter(|edit| edit.op != "splice").for_each(|edit| apply_edit(&mut view, edit));
+        edits.filter(|edit| splice_of(edit).is_none()).for_each(|edit| apply_edit(&mut view, edit));
         for (at, draft) in &self.drafts {
             if let Some(text) = text_at_mut(&mut view, at) {
                 *text = draft.text();
@@ -644,25 +658,22 @@ fn is_inside(at: &str, outer: &str) -> bool {
     at.strip_prefix(outer).is_some_and(|rest| rest.starts_with('/'))
 }
 
-/// The splice that an edit or an effect is.
-fn splice_of(edit: &Edit) -> Option<Splice> {
-    let number = |name| match edit.arg(name) {
-        None => Some(0),
-        Some(value) => value.as_u64().and_then(|number| usize::try_from(number).ok()),
-    };
-    let insert = edit.arg("insert").map_or(Some(""), Value::as_str)?.to_owned();
-    (edit.op == "splice").then_some(Splice { index: number("index")?, delete: number("delete")?, insert })
+/// Splices that were applied, by the paths of their texts.
+type Splices = BTreeMap<String, Vec<Splicing>>;
+
+/// The splice that an edit is.
+fn splice_of(edit: &Edit) -> Option<Splicing> {
+    match edit.read()? {
+        Op::Splice { splice, .. } => Some(splice),
+        _ => None,
+    }
 }
 
-impl Splice {
-    fn to_edit(&self, at: &str) -> Edit {
-        Edit::new(at, "splice")
-            .with("index", self.index)
-            .with("delete", self.delete)
-            .with("insert", self.insert.clone())
-    }
+fn splice_edit(at: &str, splice: &Splicing) -> Edit {
+    let edit = Edit::new(at, "splice").with("index", splice.index).with("delete", splice.delete);
+    edit.with("insert", splice.insert.as_str())
+}
 
-    fn shifts(&self) -> Vec<Shift> {
-        vec![Shift::Splice { at: self.index, delete: self.delete, insert: self.insert.chars().count() }]
-    }
+fn shift_of(splice: &Splicing) -> Shift {
+    Shift::Splice { at: splice.index, delete: splice.delete, insert: splice.insert.chars().count() }
 }

@@ -369,7 +369,7 @@ fn edit() -> impl Strategy<Value = Edit> {
     let value = prop_oneof![Just(json!("dry")), Just(json!("sweet")), Just(json!(3)), Just(json!(7))];
     prop_oneof![
         (-2i64..4).prop_map(|by| Edit::new("/heads", "add").with("by", by)),
-        (prop::sample::select(vec!["insert", "remove"]), 0..5u8)
+        (prop::sample::select(vec!["include", "exclude"]), 0..5u8)
             .prop_map(|(op, element)| Edit::new("/rows", op).with("value", element)),
         (prop::sample::select(vec!["/title", "/ph", "/opener", "/names", "/leading"]), value.clone())
             .prop_map(|(at, value)| Edit::new(at, "set").with("value", value)),

@@ -9,7 +9,12 @@ use serde_json::Value;
 use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
-/// One change at one path: `{"at": "/markers/m7/spot", "op": "set", "value": …}`.
+use crate::kind::inner;
+use crate::op::Op;
+use crate::path::Path;
+
+/// One change at one path as it is asked for: `{"at": "/markers/m7/spot", "op": "set", "value": …}`. Nothing of it is checked
+/// before it is settled, so that whatever is wrong is told as the refusal of its proposal.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Edit {
     /// Where: a JSON Pointer.
@@ -20,8 +25,14 @@ pub struct Edit {
     pub args: BTreeMap<String, Value>,
 }
 
-/// What a settled edit did, in final form, in the same shape as an [`Edit`].
-pub type Effect = Edit;
+/// What a settled edit did, in final form.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Effect {
+    /// Where.
+    pub at: Path,
+    /// What.
+    pub op: Op,
+}
 
 impl Edit {
     /// An edit without further members.
@@ -39,6 +50,22 @@ impl Edit {
     /// The member `name`, if it is there.
     pub fn arg(&self, name: &str) -> Option<&Value> {
         self.args.get(name)
+    }
+}
+
+impl Edit {
+    /// What it asks for; `None` where that cannot be read, which its refusal will say.
+    pub fn read(&self) -> Option<Op> {
+        Op::asked(self).ok()
+    }
+
+    /// The path that it would change: of a record or element that it makes, that one's own. `None` where it only asks, and where
+    /// it cannot be read.
+    pub fn changes(&self) -> Option<Path> {
+        let path = Path::parse(&self.at).ok()?;
+        let op = self.read().filter(|op| !op.is_condition())?;
+        // No record has an empty id, so one that is still to get its id is in the way of none that is there.
+        Some(op.makes().map_or(path.clone(), |(id, _)| inner(&path, id.unwrap_or_default())))
     }
 }
 
@@ -63,6 +90,31 @@ impl<'de> Deserialize<'de> for Edit {
             None => Err(D::Error::custom(format!("an edit needs \"{name}\""))),
         };
         Ok(Self { at: text("at")?, op: text("op")?, args })
+    }
+}
+
+impl Effect {
+    /// An effect at a path.
+    pub fn new(at: impl Into<Path>, op: Op) -> Self {
+        Self { at: at.into(), op }
+    }
+}
+
+impl Serialize for Effect {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("at", &self.at)?;
+        map.serialize_entry("op", self.op.name())?;
+        self.op.serialize_members(&mut map)?;
+        map.end()
+    }
+}
+
+impl<'de> Deserialize<'de> for Effect {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let edit = Edit::deserialize(deserializer)?;
+        let at = Path::parse(&edit.at).map_err(|problem| D::Error::custom(problem.detail()))?;
+        Ok(Self { at, op: Op::settled(&edit) })
     }
 }
 

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use crate::charter::{Charter, Extent};
-use crate::edit::{Actor, Edit};
+use crate::edit::{Actor, Edit, Effect};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 
@@ -103,14 +103,14 @@ impl Holds {
     }
 
     /// What was settled renews the holds under which it was made, and frees what is no longer there.
-    pub fn handle_settled(&mut self, who: &str, effects: &[Edit], now: u64) {
+    pub fn handle_settled(&mut self, who: &str, effects: &[Effect], now: u64) {
         if self.held.is_empty() {
             return;
         }
         for effect in effects {
-            let Ok(path) = Path::parse(&effect.at) else { continue };
-            if matches!(effect.op.as_str(), "drop" | "remove") || effect.op == "reset" {
-                let gone: Vec<_> = self.held.keys().filter(|held| held.is_within(&path)).cloned().collect();
+            let path = &effect.at;
+            if effect.op.takes_away() || effect.op.is_reset() {
+                let gone: Vec<_> = self.held.keys().filter(|held| held.is_within(path)).cloned().collect();
                 gone.iter().for_each(|path| self.free(path));
             }
             for (held_path, held) in self.held.iter_mut().filter(|(held, _)| path.is_within(held)) {
@@ -158,8 +158,7 @@ impl Holds {
             return None;
         }
         let sight = charter.sight(&actor.role);
-        let paths = edits.iter().filter(|edit| edit.op != "test").filter_map(|edit| Path::parse(&edit.at).ok());
-        paths.into_iter().find_map(|path| {
+        edits.iter().filter_map(Edit::changes).find_map(|path| {
             // What is hidden is refused in words of its own.
             let is_seen = sight.extent(&charter.fields, &path) != Extent::Nothing;
             let (held, _) = self.of_somebody_else(&actor.id, &path).next().filter(|_| is_seen)?;
@@ -203,6 +202,7 @@ impl Path {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::op::Op;
     use uuid::Uuid;
 
     const CHARTER: &str = r#"
@@ -238,18 +238,19 @@ kind = "register"
         assert_eq!(holds.poll_changed().taken, [Hold { at: "/pressings/p1".into(), by: "oda".into(), until: 10_000 }]);
         for at in ["/pressings/p1", "/pressings/p1/brix", "/pressings"] {
             assert_eq!(take(&mut holds, "bram", at, false, 1), Err(ProblemKind::Held), "{at}");
-            let refusal = holds.refusal(&charter, &actor("bram"), &[Edit::new(at, "set")]);
+            let refusal = holds.refusal(&charter, &actor("bram"), &[Edit::new(at, "clear")]);
             assert_eq!(refusal.map(|problem| problem.kind()), Some(ProblemKind::Held), "{at}");
         }
-        let edit = |at: &str| [Edit::new(at, "set")];
+        let edit = |at: &str| [Edit::new(at, "clear")];
+        let cleared = |at: &str| [Effect::new(path(at), Op::Clear)];
         assert_eq!(holds.refusal(&charter, &actor("oda"), &edit("/pressings/p1/brix")), None);
         assert_eq!(holds.refusal(&charter, &actor("bram"), &edit("/pressings/p10/brix")), None, "another record");
         assert_eq!(take(&mut holds, "bram", "/pressings/p2", false, 1), Ok(()));
         // In use it is renewed, and told when a good part of its time was over.
         holds.poll_changed();
-        holds.handle_settled("oda", &edit("/pressings/p1/brix"), 1_000);
+        holds.handle_settled("oda", &cleared("/pressings/p1/brix"), 1_000);
         assert_eq!((holds.poll_changed(), holds.poll_timeout()), (HoldChange::default(), Some(10_000)));
-        holds.handle_settled("oda", &edit("/pressings/p1/brix"), 9_000);
+        holds.handle_settled("oda", &cleared("/pressings/p1/brix"), 9_000);
         holds.handle_timeout(18_999);
         let change = holds.poll_changed();
         assert_eq!((change.taken.len(), change.freed), (1, vec!["/pressings/p2".to_owned()]));
@@ -280,7 +281,7 @@ kind = "register"
         let charter = Charter::parse(CHARTER).unwrap();
         let mut holds = Holds::default();
         holds.handle_hold(&charter, &actor("oda"), &path("/pressings/p1/brix"), None, false, 0).unwrap();
-        holds.handle_settled("bram", &[Edit::new("/pressings/p1", "drop")], 1);
+        holds.handle_settled("bram", &[Effect::new(Path::of(["pressings", "p1"]), Op::Drop)], 1);
         assert!(holds.list().is_empty());
     }
 }

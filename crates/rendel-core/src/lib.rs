@@ -18,6 +18,7 @@ mod charter;
 mod edit;
 mod holds;
 mod kind;
+mod op;
 mod patch;
 mod path;
 mod presence;
@@ -37,6 +38,7 @@ pub use charter::{
 pub use edit::{Actor, ClientKey, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
 pub use holds::{Hold, HoldChange, Holds};
 pub use kind::{Cell, Field, Fields, kind_names};
+pub use op::{Made, Op, Place, Splicing};
 pub use patch::PatchOp;
 pub use path::Path;
 pub use presence::{Facts, Presence, follow_carets, placed};

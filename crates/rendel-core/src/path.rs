@@ -1,12 +1,15 @@
 //! Paths inside the state: JSON Pointers (RFC 6901).
 
 use std::fmt;
+use std::sync::Arc;
+
+use serde::{Serialize, Serializer};
 
 use crate::problem::{Problem, ProblemKind};
 
-/// A path inside the state, split into its unescaped tokens.
+/// A path inside the state, split into its unescaped tokens. Clones share them.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Path(Vec<String>);
+pub struct Path(Arc<[String]>);
 
 impl Path {
     /// Tokens that one path may have: deeper than any charter can declare.
@@ -17,7 +20,7 @@ impl Path {
     /// Fails with `malformed` where it does not begin with `/` or has a stray `~`, and with `too-deep` beyond 64 tokens.
     pub fn parse(pointer: &str) -> Result<Self, Problem> {
         if pointer.is_empty() {
-            return Ok(Self(Vec::new()));
+            return Ok(Self(Arc::new([])));
         }
         let Some(body) = pointer.strip_prefix('/') else {
             return Err(Problem::new(
@@ -53,6 +56,18 @@ impl Path {
 impl fmt::Display for Path {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.0.iter().try_for_each(|token| write!(f, "/{}", escape(token)))
+    }
+}
+
+impl Serialize for Path {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl From<&Path> for Path {
+    fn from(path: &Path) -> Self {
+        path.clone()
     }
 }
 

@@ -8,7 +8,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::{Map, Value, json};
 
 use crate::charter::{Charter, Sight};
-use crate::edit::{ClientKey, Edit, Settled};
+use crate::edit::{ClientKey, Effect, Settled};
+use crate::op::{Op, Splicing};
 use crate::path::Path;
 use crate::problem::Problem;
 use crate::state::State;
@@ -170,14 +171,16 @@ impl Presence {
 }
 
 /// Takes ids of dropped records out; gives whether something is selected still.
-fn keep_selected(map: &str, value: &mut Value, effects: &[Edit], has_lost: &mut bool) -> bool {
+fn keep_selected(map: &str, value: &mut Value, effects: &[Effect], has_lost: &mut bool) -> bool {
     let Some(ids) = value.as_array_mut() else { return false };
     let before = ids.len();
     for effect in effects {
-        match effect.op.as_str() {
-            "drop" => ids.retain(|id| id.as_str().is_none_or(|id| effect.at != String::from(Path::of([map, id])))),
-            "reset" => ids.clear(),
-            _ => {}
+        if effect.op.is_reset() {
+            ids.clear();
+        } else if let (true, [of, gone]) = (effect.op.takes_away(), effect.at.tokens())
+            && of == map
+        {
+            ids.retain(|id| id.as_str() != Some(gone));
         }
     }
     *has_lost |= ids.len() < before;
@@ -186,23 +189,23 @@ fn keep_selected(map: &str, value: &mut Value, effects: &[Edit], has_lost: &mut 
 
 /// Moves the carets among somebody's facts (`{"at", "index", "to"?}`) with their texts, and takes those back whose text is gone:
 /// what a replica does, to which the charter's names are not known.
-pub fn follow_carets(facts: &mut Facts, effects: &[Edit]) {
+pub fn follow_carets(facts: &mut Facts, effects: &[Effect]) {
     let is_caret = |value: &Value| value.get("at").is_some_and(Value::is_string) && value.get("index").is_some();
     facts.retain(|_, value| !is_caret(value) || keep_caret(value, effects));
 }
 
 /// Moves a caret with its text; gives whether the text is still there.
-fn keep_caret(value: &mut Value, effects: &[Edit]) -> bool {
-    let Some(at) = value.get("at").and_then(Value::as_str).map(str::to_owned) else { return false };
+fn keep_caret(value: &mut Value, effects: &[Effect]) -> bool {
+    let at = value.get("at").and_then(Value::as_str).and_then(|at| Path::parse(at).ok());
+    let Some(at) = at else { return false };
     for effect in effects {
-        let is_around = at.strip_prefix(&effect.at).is_some_and(|rest| rest.starts_with('/'));
-        if effect.op == "reset" || (is_around && matches!(effect.op.as_str(), "drop" | "remove")) {
+        if effect.op.is_reset() || (effect.op.takes_away() && at.is_within(&effect.at)) {
             return false;
         }
-        if effect.at == at && effect.op == "splice" {
+        if let (Op::Splice { splice, .. }, true) = (&effect.op, effect.at == at) {
             for end in ["index", "to"] {
                 if let Some(index) = value.get_mut(end) {
-                    *index = followed(index.as_u64().unwrap_or(0), effect).into();
+                    *index = followed(index.as_u64().unwrap_or(0), splice).into();
                 }
             }
         }
@@ -211,10 +214,9 @@ fn keep_caret(value: &mut Value, effects: &[Edit]) -> bool {
 }
 
 /// Where the gap before `index` is after a splice; what comes right there comes behind it.
-fn followed(index: u64, splice: &Edit) -> u64 {
-    let number = |name: &str| splice.arg(name).and_then(Value::as_u64).unwrap_or(0);
-    let (at, delete) = (number("index"), number("delete"));
-    let insert = splice.arg("insert").and_then(Value::as_str).map_or(0, |insert| insert.chars().count() as u64);
+fn followed(index: u64, splice: &Splicing) -> u64 {
+    let (at, delete) = (splice.index as u64, splice.delete as u64);
+    let insert = splice.insert.chars().count() as u64;
     if index <= at { index } else { at + insert + index.saturating_sub(at + delete) }
 }
 
@@ -223,7 +225,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::edit::{Actor, Proposal};
+    use crate::edit::{Actor, Edit, Proposal};
     use crate::sequencer::{Outcome, Sequencer};
 
     const CHARTER: &str = r#"

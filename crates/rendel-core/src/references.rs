@@ -3,10 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
-use serde_json::Value;
-
-use crate::edit::{Edit, Effect};
+use crate::edit::Effect;
 use crate::kind::{Fields, Record, Site, Walk};
+use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 
@@ -76,9 +75,8 @@ pub(crate) fn follow_drops(
     let is_target = |map: &str| links.iter().any(|link| link.reference.to == map);
     let mut followed = Followed::default();
     for effect in effects {
-        let path = Path::parse(&effect.at)?;
-        if let [map, id] = path.tokens()
-            && effect.op == "drop"
+        if let [map, id] = effect.at.tokens()
+            && effect.op == Op::Drop
             && is_target(map)
         {
             follow_drop(fields, root, links, (map, id), site, &mut followed)?;
@@ -131,8 +129,8 @@ fn follow_drop(
                         if let [map, id] = record.tokens() {
                             dropped.push((map.clone(), id.clone()));
                         }
-                        let op = if link.holder == Some(Holder::List) { "remove" } else { "drop" };
-                        drops.push((path, Edit::new(record, op)));
+                        let op = if link.holder == Some(Holder::List) { Op::Remove } else { Op::Drop };
+                        drops.push((path, Effect::new(record, op)));
                     }
                 }
             }
@@ -154,7 +152,7 @@ fn follow_drop(
             field.met(cell, site, &mut followed.met);
         }
     }
-    followed.effects.extend(clears.into_iter().map(|path| Edit::new(Path::of(path.iter().cloned()), "clear")));
+    followed.effects.extend(clears.into_iter().map(|path| Effect::new(Path::of(path.iter().cloned()), Op::Clear)));
     followed.effects.extend(drops.into_iter().rev().map(|(_, effect)| effect));
     Ok(())
 }
@@ -180,9 +178,9 @@ pub(crate) fn check_references(
     if links.is_empty() {
         return Ok(());
     }
-    for effect in effects.iter().filter(|effect| matches!(effect.op.as_str(), "set" | "put" | "insert")) {
-        let mut path = Path::parse(&effect.at)?.tokens().to_vec();
-        path.extend(effect.arg("id").and_then(Value::as_str).map(str::to_owned));
+    for effect in effects.iter().filter(|effect| brings_values(&effect.op)) {
+        let mut path = effect.at.tokens().to_vec();
+        path.extend(effect.op.makes().and_then(|(id, _)| id).map(str::to_owned));
         for link in links.iter().filter(|link| link.leads_through(&path)) {
             let rest = &link.steps[path.len()..];
             let steps: Vec<_> = path.iter().cloned().map(Some).chain(rest.iter().cloned()).collect();
@@ -190,6 +188,24 @@ pub(crate) fn check_references(
         }
     }
     Ok(())
+}
+
+/// Whether there may be a reference among what it brings.
+fn brings_values(op: &Op) -> bool {
+    match op {
+        Op::Set(_) | Op::SetBeside { .. } | Op::Put { .. } | Op::Insert { .. } => true,
+        Op::Clear
+        | Op::Add { .. }
+        | Op::Include(_)
+        | Op::Exclude(_)
+        | Op::Drop
+        | Op::Move { .. }
+        | Op::Remove
+        | Op::Splice { .. }
+        | Op::Reset(_)
+        | Op::Test(_)
+        | Op::Unknown { .. } => false,
+    }
 }
 
 /// As [`check_references`], of everything.

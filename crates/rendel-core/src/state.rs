@@ -5,8 +5,9 @@ use serde_json::Value;
 
 use crate::canonical::weight;
 use crate::charter::{Charter, Pattern, Sight};
-use crate::edit::{ClientKey, Edit, Settled};
+use crate::edit::{ClientKey, Edit, Effect, Settled};
 use crate::kind::{Fields, Record, Walk};
+use crate::op::Op;
 use crate::patch::{Patch, PatchOp};
 use crate::path::Path;
 use crate::problem::Problem;
@@ -26,9 +27,6 @@ impl Stamp {
     /// The stamp of what was there from the beginning.
     pub const OPENING: Self = Self { seq: 0, client: ClientKey::NOBODY };
 }
-
-/// The effect at the root that gives the whole state another value. No edit asks for it: the backend does.
-pub(crate) const RESET: &str = "reset";
 
 /// Stored effects or a stored state that do not fit the charter: the journal was damaged or belongs to another charter.
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]
@@ -124,17 +122,17 @@ impl State {
         let mut ops = Vec::new();
         for effect in &update.effects {
             let mut patch = Patch::default();
-            let misfit = |why: &str| Misfit { seq: update.seq, at: effect.at.clone(), why: why.to_owned() };
-            if let Some(seen) = sight.effect(fields, effect) {
-                if effect.op == RESET {
-                    let value = seen.arg("value").cloned().unwrap_or_default();
+            let misfit = |why: &str| Misfit { seq: update.seq, at: effect.at.to_string(), why: why.to_owned() };
+            match sight.effect(fields, effect) {
+                None => {}
+                Some(Effect { op: Op::Reset(value), .. }) => {
                     ops.push(PatchOp::Replace { path: String::new(), value });
-                    self.apply_one(fields, effect, stamp)?;
-                    continue;
                 }
-                let path = Path::parse(&effect.at).map_err(|problem| misfit(problem.detail()))?;
-                fields.patch(&self.root, path.tokens(), &seen, &mut patch).ok_or_else(|| misfit("nothing there"))?;
-                ops.extend(patch.ops);
+                Some(seen) => {
+                    let there = fields.patch(&self.root, seen.at.tokens(), &seen, &mut patch);
+                    there.ok_or_else(|| misfit("nothing there"))?;
+                    ops.extend(patch.ops);
+                }
             }
             self.apply_one(fields, effect, stamp)?;
         }
@@ -163,16 +161,14 @@ impl State {
         field.anchored(cell, View { seen, client }, index)
     }
 
-    pub(crate) fn apply_one(&mut self, fields: &Fields, effect: &crate::Effect, stamp: Stamp) -> Result<(), Misfit> {
-        let misfit = |why: String| Misfit { seq: stamp.seq, at: effect.at.clone(), why };
-        let path = Path::parse(&effect.at).map_err(|problem| misfit(problem.detail().to_owned()))?;
-        if effect.op == RESET {
-            let plain = effect.arg("value").unwrap_or(&Value::Null);
-            let root = fields.load(&path, plain, stamp).map_err(|problem| misfit(problem.detail().to_owned()))?;
+    pub(crate) fn apply_one(&mut self, fields: &Fields, effect: &Effect, stamp: Stamp) -> Result<(), Misfit> {
+        let misfit = |why: String| Misfit { seq: stamp.seq, at: effect.at.to_string(), why };
+        if let Op::Reset(plain) = &effect.op {
+            let root = fields.load(&effect.at, plain, stamp).map_err(|problem| misfit(problem.detail().to_owned()))?;
             *self = Self::of(fields, root);
             return Ok(());
         }
-        self.weight += fields.apply(&mut self.root, path.tokens(), effect, stamp).map_err(misfit)?;
+        self.weight += fields.apply(&mut self.root, effect.at.tokens(), effect, stamp).map_err(misfit)?;
         Ok(())
     }
 

@@ -58,8 +58,8 @@ impl Done {
 fn edit(what: &Do) -> Edit {
     match what {
         Do::Add(by) => Edit::new("/heads", "add").with("by", *by),
-        Do::Insert(row) => Edit::new("/rows", "insert").with("value", *row),
-        Do::Remove(row) => Edit::new("/rows", "remove").with("value", *row),
+        Do::Insert(row) => Edit::new("/rows", "include").with("value", *row),
+        Do::Remove(row) => Edit::new("/rows", "exclude").with("value", *row),
         Do::Put(map, id) => {
             Edit::new(format!("/{map}"), "put").with("id", id.to_string()).with("value", json!({ "what": 0 }))
         }

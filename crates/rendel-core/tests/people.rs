@@ -4,7 +4,7 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, Change, Charter, Edit, Outcome, Permission, Problem, Proposal, Sequencer, Sight};
+use rendel_core::{Actor, Change, Charter, Edit, Effect, Outcome, Permission, Problem, Proposal, Sequencer, Sight};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -67,7 +67,7 @@ impl Story {
         Self(Sequencer::open(Arc::new(Charter::parse(CHARTER).unwrap()), None).unwrap(), 0)
     }
 
-    fn propose(&mut self, who: &str, role: &str, edits: Vec<Edit>) -> Result<Vec<Edit>, Problem> {
+    fn propose(&mut self, who: &str, role: &str, edits: Vec<Edit>) -> Result<Vec<Effect>, Problem> {
         self.propose_seen(who, role, edits, None)
     }
 
@@ -77,7 +77,7 @@ impl Story {
         role: &str,
         edits: Vec<Edit>,
         seen: Option<u64>,
-    ) -> Result<Vec<Edit>, Problem> {
+    ) -> Result<Vec<Effect>, Problem> {
         self.1 += 1;
         let actor = Actor { id: who.into(), role: role.into(), client: Uuid::from_u128(u128::from(self.1)) };
         let proposal = Proposal { n: 1, seen, answered: 0, edits, gesture: None, note: None };
@@ -108,7 +108,7 @@ fn set(at: &str, value: impl Into<Value>) -> Edit {
 fn who_made_a_record_is_filled_in_and_cannot_be_claimed() {
     let mut story = Story::new();
     let effects = story.propose("oda", "bidder", vec![put("o1", json!({ "amount": 5 }))]).unwrap();
-    assert_eq!(effects[0].arg("value").unwrap()["by"], "oda");
+    assert_eq!(effects[0].op.makes().unwrap().1["by"], "oda");
     assert_eq!(story.kind("oda", "bidder", put("o2", json!({ "amount": 5, "by": "bram" }))), "not-allowed");
     assert_eq!(story.kind("oda", "bidder", set("/offers/o1/by", "bram")), "not-allowed");
     assert_eq!(story.kind("wren", "steward", set("/offers/o1/by", "wren")), "not-allowed", "nor by who may edit all");

@@ -78,8 +78,9 @@ fn a_record_that_something_refers_to_is_not_dropped_and_the_refusal_names_what_d
 fn a_cascade_takes_what_refers_along_and_what_refers_to_that() {
     let mut session = Session::open("cascade");
     let update = session.propose(0, vec![drop_of("/crews/c1")]).unwrap();
-    let at: Vec<_> = update.effects.iter().map(|effect| (effect.op.as_str(), effect.at.as_str())).collect();
-    assert_eq!(at, [("remove", "/barrels/b1/parts/x"), ("drop", "/pressings/p1"), ("drop", "/crews/c1")]);
+    let at: Vec<_> = update.effects.iter().map(|effect| (effect.op.name(), effect.at.to_string())).collect();
+    let all = [("remove", "/barrels/b1/parts/x"), ("drop", "/pressings/p1"), ("drop", "/crews/c1")];
+    assert_eq!(at, all.map(|(op, at)| (op, at.to_owned())));
     assert_eq!(session.0.plain()["barrels"]["b1"]["parts"], json!([{ "id": "y", "value": { "pressing": "p3" } }]));
 }
 

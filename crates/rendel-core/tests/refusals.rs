@@ -98,7 +98,7 @@ fn edit() -> impl Strategy<Value = Edit> {
         (-20..20i64).prop_map(|by| Edit::new("/heads", "add").with("by", by)),
         text().prop_map(|text| Edit::new("/title", "set").with("value", text)),
         text().prop_map(|text| Edit::new("/leads", "set").with("value", text)),
-        text().prop_map(|text| Edit::new("/rows", "insert").with("value", text)),
+        text().prop_map(|text| Edit::new("/rows", "include").with("value", text)),
         (0..40usize, text()).prop_map(|(at, text)| {
             Edit::new("/notes", "splice").with("index", at).with("delete", 0).with("insert", text)
         }),
@@ -163,7 +163,7 @@ fn what_a_refusal_tells_is_bounded_and_what_is_remembered_of_it_more_so() {
         (ProblemKind::UnknownPath, refused(settle(5, &format!("/{long}"), "set", "value", 1.into()))),
         (ProblemKind::UnknownOp, refused(settle(6, "/title", &long, "value", 1.into()))),
         (ProblemKind::Malformed, refused(settle(7, "/title", "set", &long, 1.into()))),
-        (ProblemKind::Gone, refused(settle(8, "/rows", "remove", "value", long.clone().into()))),
+        (ProblemKind::Gone, refused(settle(8, "/rows", "exclude", "value", long.clone().into()))),
     ];
     for (kind, problem) in problems {
         assert_eq!(problem.kind(), kind);

@@ -6,7 +6,8 @@
 use std::sync::Arc;
 
 use rendel_core::{
-    Actor, Charter, ClientOutcome, Edit, Outcome, ProblemKind, Proposal, Sequencer, Settled, VerdictKind,
+    Actor, Charter, ClientOutcome, Edit, Effect, Op, Outcome, Path, ProblemKind, Proposal, Sequencer, Settled,
+    VerdictKind,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -271,8 +272,8 @@ fn two_drops_of_one_record_count_as_one() {
 
 #[test]
 fn an_insert_wins_over_a_concurrent_remove_of_the_same_element() {
-    let insert = || Edit::new("/rows", "insert").with("value", "north");
-    let remove = || Edit::new("/rows", "remove").with("value", "north");
+    let insert = || Edit::new("/rows", "include").with("value", "north");
+    let remove = || Edit::new("/rows", "exclude").with("value", "north");
     for (first, second, stands, verdict) in [
         (insert(), remove(), json!(["north"]), VerdictKind::Dropped),
         (remove(), insert(), json!(["north"]), VerdictKind::Overrode),
@@ -292,13 +293,13 @@ fn an_insert_wins_over_a_concurrent_remove_of_the_same_element() {
 fn a_set_holds_each_element_once_in_one_order_and_keeps_its_bound() {
     let mut session = Session::open();
     for value in [json!("b"), json!("a"), json!(1.0), json!(1), json!("a")] {
-        session.settle("oda", session.sequencer.seq(), Edit::new("/rows", "insert").with("value", value));
+        session.settle("oda", session.sequencer.seq(), Edit::new("/rows", "include").with("value", value));
     }
     assert_eq!(session.at("rows"), json!(["a", "b", 1.0]), "the first way of writing it stays, here and at replicas");
     for (op, value, kind) in [
-        ("insert", json!("c"), ProblemKind::Full),
-        ("insert", json!([]), ProblemKind::WrongType),
-        ("remove", json!("z"), ProblemKind::Gone),
+        ("include", json!("c"), ProblemKind::Full),
+        ("include", json!([]), ProblemKind::WrongType),
+        ("exclude", json!("z"), ProblemKind::Gone),
         ("put", json!("a"), ProblemKind::UnknownOp),
     ] {
         assert_eq!(session.refuse("oda", 5, Edit::new("/rows", op).with("value", value)).kind(), kind, "{op}");
@@ -315,7 +316,8 @@ fn a_map_keeps_to_its_ids_and_its_bound() {
         (ProblemKind::Exists, Some(&json!({"seen": 0, "what": "ladder"})))
     );
     let made = session.settle("tobin", 0, Edit::new("/markers", "put").with("value", json!({})));
-    assert!(made.effects[0].arg("id").unwrap().as_str().is_some_and(|id| Uuid::parse_str(id).is_ok()));
+    let (id, _) = made.effects[0].op.makes().unwrap();
+    assert!(id.is_some_and(|id| Uuid::parse_str(id).is_ok()));
     session.settle("tobin", 0, put("m3", "ladder"));
     assert_eq!(session.refuse("tobin", 0, put("m4", "ladder")).kind(), ProblemKind::Full);
 }
@@ -447,7 +449,7 @@ fn a_journal_with_a_gap_or_of_another_charter_does_not_replay() {
     let mut fresh = Session::open().sequencer;
     assert!(fresh.replay(&two).is_err());
     fresh.replay(&one).unwrap();
-    let foreign = Settled { effects: vec![set("/nothing", 1)], ..two.clone() };
+    let foreign = Settled { effects: vec![Effect::new(Path::of(["nothing"]), Op::Set(1.into()))], ..two.clone() };
     assert!(fresh.clone().replay(&foreign).is_err());
     fresh.replay(&two).unwrap();
     assert_eq!(fresh.plain(), session.sequencer.plain());
@@ -502,9 +504,9 @@ fn the_weight_of_the_state_is_kept_right_by_every_effect() {
         set("/title", "West"),
         Edit::new("/title", "clear"),
         add("/heads", 99),
-        Edit::new("/rows", "insert").with("value", "north"),
-        Edit::new("/rows", "insert").with("value", "north"),
-        Edit::new("/rows", "remove").with("value", "north"),
+        Edit::new("/rows", "include").with("value", "north"),
+        Edit::new("/rows", "include").with("value", "north"),
+        Edit::new("/rows", "exclude").with("value", "north"),
         set("/names", "dry"),
         Edit::new("/markers/m1", "drop"),
     ];

@@ -37,7 +37,7 @@ impl Store {
             }
             let range = journal::seq.ge(signed(from)).and(journal::seq.le(signed(to)));
             let rows = journal::table.filter(journal::session.eq(session).and(range)).order(journal::seq);
-            Ok(rows.select(journal::body).limit(most).load(conn)?)
+            rows.select(journal::body).limit(most).load(conn)?.into_iter().map(in_present_form).collect()
         };
         self.run_at_one_moment(read).await
     }
@@ -51,7 +51,7 @@ impl Store {
                 .order(journal::seq.desc())
                 .select(journal::body)
                 .limit(most);
-            Ok(rows.load(conn)?)
+            rows.load(conn)?.into_iter().map(in_present_form).collect()
         })
         .await
     }
@@ -144,6 +144,17 @@ fn check_belongs(conn: &mut PgConnection, session: i64, epoch: u64, seq: u64) ->
         return Err(StoreError::NotKept(format!("it is of {seq}, and the journal ends at {last}")));
     }
     Ok(())
+}
+
+/// An update as it is written now. Sets had `insert` and `remove` before they had `include` and `exclude`; where such a row may
+/// be, it is read and written anew.
+pub(crate) fn in_present_form(body: String) -> Result<String, StoreError> {
+    let may_be_older =
+        [r#""op":"insert","value":"#, r#""op":"remove","value":"#].iter().any(|part| body.contains(part));
+    if !may_be_older {
+        return Ok(body);
+    }
+    serde_json::to_string(&read::<Settled>(&body)?).map_err(|error| StoreError::Damaged(error.to_string()))
 }
 
 /// What a state of the past is made from: the nearest snapshot, or the opening data where there is none, and the updates after it.

@@ -7,6 +7,7 @@ use rendel_core::{ClientKey, Problem, SequencerSnapshot, Settled};
 use uuid::Uuid;
 
 use crate::error::StoreError;
+use crate::journal::in_present_form;
 use crate::schema::{charters, epochs, journal, refusals, removals, sessions, snapshots};
 use crate::store::Store;
 use crate::writer::{RefusalRow, UpdateRow, copy_updates};
@@ -294,7 +295,10 @@ fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError>
     Ok(Some(Whole {
         epochs: all_epochs(conn, row.ord)?,
         base: base.map(|(seq, body)| (unsigned(seq), body)),
-        updates: updates.into_iter().map(|(seq, body, met)| (unsigned(seq), body, met)).collect(),
+        updates: updates
+            .into_iter()
+            .map(|(seq, body, met)| Ok((unsigned(seq), in_present_form(body)?, met)))
+            .collect::<Result<_, StoreError>>()?,
         refusals: refusals.collect(),
         id: row.id,
         charter: row.charter,

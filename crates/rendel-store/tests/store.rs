@@ -441,6 +441,49 @@ async fn taking_over_raises_the_epoch_and_gives_the_snapshot_and_what_came_after
 }
 
 #[tokio::test]
+async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
+    let database = Database::start();
+    let store = Store::connect(&database.url(), 1).await.unwrap();
+    let charter = "charter = \"rows\"\nversion = 1\n[state.rows]\nkind = \"set\"\n[state.steps]\nkind = \"list\"\n";
+    store.publish_charter("rows".into(), 1, "Rows".into(), charter.into()).await.unwrap();
+    let session = store.open_session("rows".into(), "rows".into(), 1, None).await.unwrap().ord;
+    // As an earlier version wrote them; the value of the third only looks like an edit.
+    let effects = [
+        r#"{"at":"/rows","op":"insert","value":"north"},{"at":"/rows","op":"insert","value":"west"}"#,
+        r#"{"at":"/rows","op":"remove","value":"north"}"#,
+        r#"{"at":"/steps","op":"insert","after":null,"id":"a","value":{"op":"insert","value":1}}"#,
+        r#"{"at":"/steps/a","op":"remove"}"#,
+    ];
+    for (seq, effects) in (1..).zip(effects) {
+        let nil = Uuid::nil();
+        let body = format!(r#"{{"seq":{seq},"by":"oda","client":"{nil}","n":{seq},"at":0,"effects":[{effects}]}}"#);
+        let insert = format!("INSERT INTO journal VALUES ({session}, {seq}, '{body}', true)");
+        connect(&database.url()).batch_execute(&insert).unwrap();
+    }
+    let taken = store.take_over("rows".into(), Claim::Anew).await.unwrap().unwrap();
+    let charter = std::sync::Arc::new(rendel_core::Charter::parse(&taken.charter_source).unwrap());
+    let mut sequencer = rendel_core::Sequencer::open(charter, None).unwrap();
+    taken.updates.iter().for_each(|update| sequencer.replay(update).unwrap());
+    assert_eq!(sequencer.plain().to_string(), r#"{"rows":["west"],"steps":[]}"#);
+    let told = store.journal(session, 1, 9, 9).await.unwrap();
+    let newest_first: Vec<_> = store.conflicts(session, 9, 9).await.unwrap().into_iter().rev().collect();
+    let whole = store.whole("rows".into()).await.unwrap().unwrap();
+    let exported: Vec<_> = whole.updates.into_iter().map(|(_, body, _)| body).collect();
+    for rows in [told, newest_first, exported] {
+        let ops: Vec<Vec<String>> = rows
+            .iter()
+            .map(|row| {
+                let update: serde_json::Value = serde_json::from_str(row).unwrap();
+                let op = |effect: &serde_json::Value| effect["op"].as_str().unwrap().to_owned();
+                update["effects"].as_array().unwrap().iter().map(op).collect()
+            })
+            .collect();
+        assert_eq!(ops, [vec!["include", "include"], vec!["exclude"], vec!["insert"], vec!["remove"]]);
+        assert!(rows[2].contains(r#""value":{"op":"insert","value":1}"#));
+    }
+}
+
+#[tokio::test]
 async fn names_are_taken_once_and_lists_come_in_pages() {
     let database = Database::start();
     let (store, _) = with_session(&database.url()).await;

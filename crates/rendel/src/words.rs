@@ -1,7 +1,7 @@
 //! Edits from words, and updates in words.
 
 use anyhow::{Context as _, Result, bail};
-use rendel_core::{Edit, Settled, Verdict, VerdictKind};
+use rendel_core::{Edit, Effect, Op, Path, Place, Settled, Splicing, Verdict, VerdictKind};
 use serde_json::Value;
 
 /// The forms that edits take in words.
@@ -10,8 +10,8 @@ pub(crate) const FORMS: &str = "  PATH set VALUE              /title set \"North
   PATH add NUMBER             /heads add 1
   PATH put [ID] VALUE         /markers put m7 {\"what\":\"ladder\"}
   PATH drop                   /markers/m7 drop
-  PATH insert VALUE           /rows insert \"north\"
-  PATH remove VALUE           /rows remove \"north\"
+  PATH include VALUE          /rows include \"north\"
+  PATH exclude VALUE          /rows exclude \"north\"
   PATH insert [PLACE] VALUE   /steps insert after wash {\"what\":\"Mill\"}
   PATH move PLACE             /steps/mill move first
   PATH remove                 /steps/mill remove
@@ -40,14 +40,13 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
             (edit, "") if !edit.args.is_empty() => edit,
             _ => bail!("\"move\" needs a place after it\n{FORMS}"),
         },
-        "remove" if rest.is_empty() => edit,
         "splice" => {
             let (index, rest) = split_word(rest);
             let (delete, insert) = split_word(rest);
             let insert = if insert.is_empty() { Value::from("") } else { json(op, insert)? };
             edit.with("index", json(op, index)?).with("delete", json(op, delete)?).with("insert", insert)
         }
-        "set" | "test" | "remove" => edit.with("value", json(op, rest)?),
+        "set" | "test" | "include" | "exclude" => edit.with("value", json(op, rest)?),
         "add" => edit.with("by", json(op, rest)?),
         "put" if rest.starts_with('{') => edit.with("value", json(op, rest)?),
         "put" => {
@@ -105,31 +104,26 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
     words
 }
 
-pub(crate) fn effect_in_words(effect: &Edit) -> String {
+fn effect_in_words(effect: &Effect) -> String {
     let at = &effect.at;
-    let arg = |name: &str| effect.arg(name).map(ToString::to_string).unwrap_or_default();
-    let text = |name: &str| effect.arg(name).and_then(Value::as_str).unwrap_or_default();
-    match effect.op.as_str() {
-        "set" if effect.arg("values").is_some() => format!("{at} = {} side by side", arg("values")),
-        "set" => format!("{at} = {}", arg("value")),
-        "add" => {
-            let by = arg("by");
-            let signed = if by.starts_with('-') { by } else { format!("+{by}") };
-            format!("{at} {signed} → {}", arg("now"))
+    match &effect.op {
+        Op::Set(value) => format!("{at} = {value}"),
+        Op::SetBeside { values, .. } => format!("{at} = {} side by side", Value::from(values.clone())),
+        Op::Clear => format!("{at} cleared"),
+        Op::Add { by, now } => format!("{at} {by:+} → {}", now.unwrap_or_default()),
+        Op::Include(value) => format!("{at} with {value}"),
+        Op::Exclude(value) => format!("{at} without {value}"),
+        Op::Put { id, value } => format!("{at} put {} {value}", id.as_deref().unwrap_or_default()),
+        Op::Drop => format!("{at} dropped"),
+        Op::Insert { id, value, to, .. } => {
+            format!("{at} insert {} {} {value}", id.as_deref().unwrap_or_default(), place_in_words(to))
         }
-        "put" => format!("{at} put {} {}", text("id"), arg("value")),
-        "clear" => format!("{at} cleared"),
-        "reset" => "the whole state reset".to_owned(),
-        "insert" if effect.arg("id").is_some() => {
-            format!("{at} insert {} {} {}", text("id"), behind(effect), arg("value"))
-        }
-        "move" => format!("{at} moved {}", behind(effect)),
-        "remove" if effect.arg("value").is_none() => format!("{at} removed"),
-        "splice" => splice_in_words(effect),
-        "insert" => format!("{at} with {}", arg("value")),
-        "remove" => format!("{at} without {}", arg("value")),
-        "drop" => format!("{at} dropped"),
-        other => format!("{at} {other}"),
+        Op::Move { to, .. } => format!("{at} moved {}", place_in_words(to)),
+        Op::Remove => format!("{at} removed"),
+        Op::Splice { splice, .. } => splice_in_words(at, splice),
+        Op::Reset(_) => "the whole state reset".to_owned(),
+        Op::Test(value) => format!("{at} is {value}"),
+        Op::Unknown { name, .. } => format!("{at} {name}"),
     }
 }
 
@@ -154,14 +148,19 @@ pub(crate) fn doing(facts: &rendel_core::Facts) -> String {
     words.collect::<Vec<_>>().join(", ")
 }
 
-fn behind(effect: &Edit) -> String {
-    effect.arg("after").and_then(Value::as_str).map_or_else(|| "first".to_owned(), |after| format!("after {after}"))
+fn place_in_words(to: &Place) -> String {
+    match to {
+        Place::Front => "first".to_owned(),
+        Place::End => "last".to_owned(),
+        Place::After(id) => format!("after {id}"),
+        Place::Before(id) => format!("before {id}"),
+        Place::Index(index) => format!("at {index}"),
+    }
 }
 
-fn splice_in_words(effect: &Edit) -> String {
-    let number = |name| effect.arg(name).and_then(Value::as_u64).unwrap_or(0);
-    let (at, index, delete) = (&effect.at, number("index"), number("delete"));
-    let insert = effect.arg("insert").filter(|insert| *insert != "");
+fn splice_in_words(at: &Path, splice: &Splicing) -> String {
+    let Splicing { index, delete, insert } = splice;
+    let insert = (!insert.is_empty()).then(|| Value::from(insert.as_str()));
     match (delete, insert) {
         (0, None) => format!("{at} as it was"),
         (0, Some(insert)) => format!("{at} with {insert} at {index}"),

@@ -1,5 +1,5 @@
 import { canonical } from "./canonical.ts";
-import type { Edit, Effect, Json } from "./frame.ts";
+import type { Edit, Effect, Json, Place } from "./frame.ts";
 import { scalarCount, toUnits } from "./position.ts";
 
 type Members = { [name: string]: Json };
@@ -25,11 +25,11 @@ export function applyEdit(state: Json, edit: Edit): Json {
   }
 }
 
-function change(state: Json, step: Edit, isSettled: boolean): Json {
+function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
   const path = tokens(step.at);
   switch (step.op) {
     case "set": {
-      const value = step.values ?? step.value;
+      const value = "values" in step ? (step.values ?? step.value) : step.value;
       if (value === undefined) throw misapplied(step, "no value");
       return at(state, path, step, () => value);
     }
@@ -40,20 +40,22 @@ function change(state: Json, step: Edit, isSettled: boolean): Json {
       return at(state, path, step, () => null);
     case "add":
       return at(state, path, step, (present) => {
-        if (isSettled) {
+        if ("now" in step && isSettled) {
           if (typeof step.now !== "number") throw misapplied(step, "no number");
           return step.now;
         }
-        if (typeof present !== "number" || typeof step.by !== "number") throw misapplied(step, "no number");
+        if (isSettled || typeof present !== "number" || typeof step.by !== "number")
+          throw misapplied(step, "no number");
         return present + step.by;
       });
-    case "put":
+    case "put": {
+      const { id, value } = step;
       return at(state, path, step, (map) => {
-        if (!isMembers(map) || typeof step.id !== "string" || step.value === undefined)
-          throw misapplied(step, "no map");
-        if (!isSettled && Object.hasOwn(map, step.id)) return map;
-        return { ...map, [step.id]: step.value };
+        if (!isMembers(map) || typeof id !== "string" || value === undefined) throw misapplied(step, "no map");
+        if (!isSettled && Object.hasOwn(map, id)) return map;
+        return { ...map, [id]: value };
       });
+    }
     case "drop": {
       const id = path.at(-1);
       return at(state, path.slice(0, -1), step, (map) => {
@@ -73,41 +75,79 @@ function change(state: Json, step: Edit, isSettled: boolean): Json {
           throw misapplied(step, "it reaches beyond the text");
         return text.slice(0, start) + insert + text.slice(end);
       });
-    case "insert":
+    case "insert": {
+      const { id, value } = step;
+      return at(state, path, step, (list) => {
+        if (!isList(list) || typeof id !== "string" || value === undefined) throw misapplied(step, "no list");
+        if (!isSettled && indexOf(list, id) >= 0) return list;
+        return list.toSpliced(target(list, step), 0, { id, value });
+      });
+    }
     case "move":
+      return atElement(state, path, step, (list, index, element) => {
+        const rest = list.toSpliced(index, 1);
+        return rest.toSpliced(target(rest, step), 0, element);
+      });
     case "remove":
-      if (step.op === "insert" && (step.id !== undefined || step.after !== undefined))
-        return at(state, path, step, (list) => insertElement(list, step, isSettled));
-      if (step.value === undefined) {
-        const id = path.at(-1) ?? "";
-        return at(state, path.slice(0, -1), step, (list) => changePlace(list, id, step));
-      }
-      return at(state, path, step, (set) => changeSet(set, step, isSettled));
+      return atElement(state, path, step, (list, index) => list.toSpliced(index, 1));
+    case "include":
+      return atSet(state, path, step, (set, place, isThere) => (isThere ? set : set.toSpliced(place, 0, step.value)));
+    case "exclude":
+      return atSet(state, path, step, (set, place, isThere) => {
+        if (!isThere && isSettled) throw misapplied(step, "no such element");
+        return isThere ? set.toSpliced(place, 1) : set;
+      });
     case "test":
-      if (!isSettled) return state;
-      throw misapplied(step, "an operation that this client does not know");
+      if (isSettled) throw misapplied(step, "an operation that this client does not know");
+      return state;
     default:
-      throw misapplied(step, "an operation that this client does not know");
+      throw misapplied(step satisfies never, "an operation that this client does not know");
   }
 }
 
 type Element = { id: string; value: Json };
 
-/** An element of a list at a place; one that is there stays where it is. */
-function insertElement(list: Json, step: Edit, isSettled: boolean): Json {
-  if (!isList(list) || typeof step.id !== "string" || step.value === undefined) throw misapplied(step, "no list");
-  if (!isSettled && indexOf(list, step.id) >= 0) return list;
-  return list.toSpliced(target(list, step), 0, { id: step.id, value: step.value });
+/** Changes the list around the element to which a path leads. */
+function atElement(
+  state: Json,
+  path: string[],
+  step: Edit | Effect,
+  replace: (list: Element[], index: number, element: Element) => Json,
+): Json {
+  const id = path.at(-1) ?? "";
+  return at(state, path.slice(0, -1), step, (list) => {
+    if (!isList(list)) throw misapplied(step, "no list");
+    const index = indexOf(list, id);
+    const element = list[index];
+    if (element === undefined) throw misapplied(step, "no element");
+    return replace(list, index, element);
+  });
 }
 
-/** Moves or removes an element of a list. */
-function changePlace(list: Json, id: string, step: Edit): Json {
-  if (!isList(list)) throw misapplied(step, "no list");
-  const index = indexOf(list, id);
-  const element = list[index];
-  if (element === undefined) throw misapplied(step, "no element");
-  const rest = list.toSpliced(index, 1);
-  return step.op === "remove" ? rest : rest.toSpliced(target(rest, step), 0, element);
+/** Changes a set, which is an array in the order of its elements' canonical texts, at the place of an element. */
+function atSet(
+  state: Json,
+  path: string[],
+  step: (Edit | Effect) & { value: Json },
+  replace: (set: Json[], place: number, isThere: boolean) => Json,
+): Json {
+  return at(state, path, step, (set) => {
+    if (!Array.isArray(set) || step.value === undefined) throw misapplied(step, "no set");
+    const text = canonical(step.value);
+    const { index, isThere } = search(set, text);
+    return replace(set, index, isThere);
+  });
+}
+
+/** Where a canonical text is among ordered elements, or would be. Cost O(log n) canonical texts. */
+function search(set: Json[], text: string): { index: number; isThere: boolean } {
+  let [low, high] = [0, set.length];
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (canonical(set[middle] ?? null) < text) low = middle + 1;
+    else high = middle;
+  }
+  return { index: low, isThere: low < set.length && canonical(set[low] ?? null) === text };
 }
 
 function indexOf(list: Element[], id: string): number {
@@ -115,7 +155,7 @@ function indexOf(list: Element[], id: string): number {
 }
 
 /** The index to which a list edit or effect leads. */
-function target(list: Element[], step: Edit): number {
+function target(list: Element[], step: (Edit | Effect) & Place): number {
   const { after, before, index } = step;
   if (typeof index === "number" && index <= list.length) return index;
   if (after === null) return 0;
@@ -153,25 +193,11 @@ function valueAt(state: Json | undefined, pointer: string): Json | undefined {
 /** The state with another text at a path; as it is where there is none. */
 export function withText(state: Json, pointer: string, text: string): Json {
   if (textAt(state, pointer) === undefined) return state;
-  return at(state, tokens(pointer), { at: pointer, op: "set" }, () => text);
-}
-
-/** A set is an array in the order of its elements' canonical texts. */
-function changeSet(set: Json, step: Edit, isSettled: boolean): Json {
-  const { value } = step;
-  if (!Array.isArray(set) || value === undefined) throw misapplied(step, "no set");
-  const text = canonical(value);
-  const index = set.findIndex((element) => canonical(element) >= text);
-  const place = index < 0 ? set.length : index;
-  const isThere = index >= 0 && canonical(set[index] ?? null) === text;
-  if (step.op === "insert") return isThere ? set : set.toSpliced(place, 0, value);
-  if (isThere) return set.toSpliced(place, 1);
-  if (isSettled) throw misapplied(step, "no such element");
-  return set;
+  return at(state, tokens(pointer), { at: pointer, op: "set", value: text }, () => text);
 }
 
 /** Changes what is at a path of object members and elements' ids; only the last step may make a member. */
-function at(state: Json, path: string[], step: Edit, replace: (present: Json) => Json): Json {
+function at(state: Json, path: string[], step: Edit | Effect, replace: (present: Json) => Json): Json {
   const [token, ...rest] = path;
   if (token === undefined) return replace(state);
   if (Array.isArray(state)) {
@@ -199,6 +225,6 @@ function tokens(pointer: string): string[] {
         .map((token) => token.replaceAll("~1", "/").replaceAll("~0", "~"));
 }
 
-function misapplied(step: Edit, why: string): Misapplied {
+function misapplied(step: { at: string; op: string }, why: string): Misapplied {
   return new Misapplied(`the effect "${step.op}" at ${step.at} does not fit: ${why}`);
 }

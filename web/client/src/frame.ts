@@ -2,10 +2,36 @@
 
 export type Json = null | boolean | number | string | Json[] | { [name: string]: Json };
 
+/** Where an element of a list goes: behind or in front of another (`null` for the front and the end), or by index. */
+export type Place = { after?: string | null; before?: string | null; index?: number };
+
 /** One change at one path. */
-export type Edit = { at: string; op: string; [member: string]: Json };
-/** What a settled edit did, in final form, in the same shape as an edit. */
-export type Effect = Edit;
+export type Edit = { at: string } & (
+  | { op: "set" | "include" | "exclude" | "test"; value: Json }
+  | { op: "clear" | "drop" | "remove" }
+  | { op: "add"; by: number }
+  | { op: "put"; id?: string; value: Json }
+  | ({ op: "insert"; id?: string; value: Json } & Place)
+  | ({ op: "move" } & Place)
+  | { op: "splice"; index: number; delete?: number; insert?: string }
+);
+
+/** What a settled edit did, in final form. */
+export type Effect = { at: string } & (
+  | { op: "set"; value?: Json; values?: Json[] }
+  | { op: "include" | "exclude" | "reset"; value: Json }
+  | { op: "clear" | "drop" | "remove" }
+  | { op: "add"; by: number; now: number }
+  | { op: "put"; id: string; value: Json }
+  | { op: "insert"; id: string; value: Json; after: string | null; made?: Json }
+  | { op: "move"; after: string | null; made?: Json }
+  | { op: "splice"; index: number; delete: number; insert: string; made?: Json }
+);
+
+/** Whether the record or element at its path goes. */
+export function takesAway(step: Edit | Effect): boolean {
+  return step.op === "drop" || step.op === "remove";
+}
 
 export type Verdict = {
   edit: number;

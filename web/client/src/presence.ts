@@ -1,4 +1,5 @@
 import type { Caret, Effect, Facts, Json } from "./frame.ts";
+import { takesAway } from "./frame.ts";
 import { scalarCount } from "./position.ts";
 
 /** The place in a text that a fact is, if it is one. */
@@ -30,7 +31,7 @@ export function followCarets(facts: Facts, effects: Effect[]): Facts {
 function followCaret(caret: Caret, effects: Effect[]): Caret | undefined {
   let moved: Caret | undefined = caret;
   for (const effect of effects) {
-    const isAround = caret.at.startsWith(`${effect.at}/`) && ["drop", "remove"].includes(effect.op);
+    const isAround = caret.at.startsWith(`${effect.at}/`) && takesAway(effect);
     if (effect.op === "reset" || isAround) moved = undefined;
     if (moved === undefined || effect.at !== caret.at || effect.op !== "splice") continue;
     const to: { to?: number } = moved.to === undefined ? {} : { to: followIndex(moved.to, effect) };
@@ -40,10 +41,9 @@ function followCaret(caret: Caret, effects: Effect[]): Caret | undefined {
 }
 
 /** Where the gap before `index` is after a splice; what comes right there comes behind it. */
-function followIndex(index: number, { index: at, delete: gone, insert }: Effect): number {
-  if (typeof at !== "number" || index <= at) return index;
-  const came = typeof insert === "string" ? scalarCount(insert) : 0;
-  return at + came + Math.max(0, index - at - (typeof gone === "number" ? gone : 0));
+function followIndex(index: number, splice: { index: number; delete: number; insert: string }): number {
+  const { index: at, delete: gone, insert } = splice;
+  return index <= at ? index : at + scalarCount(insert) + Math.max(0, index - at - gone);
 }
 
 /** A place that glides from where it was last told to where it is told now, over the time between the two. */

@@ -3,6 +3,7 @@ import { digest } from "./canonical.ts";
 import { Draft, follow, removes, type Shift, type Splice } from "./draft.ts";
 import type {
   Edit,
+  Effect,
   Enter,
   Facts,
   FromParticipant,
@@ -18,6 +19,7 @@ import type {
   Settled,
   Welcome,
 } from "./frame.ts";
+import { takesAway } from "./frame.ts";
 import { scalarCount } from "./position.ts";
 import { followCarets } from "./presence.ts";
 
@@ -261,11 +263,9 @@ export class Replica {
     if (!edits.some((edit) => edit.op === "insert" && edit.index !== undefined)) return edits;
     let view = this.view ?? null;
     return edits.map((edit) => {
-      const after = afterIndex(view, edit);
-      const { index: _index, ...rest } = edit;
-      const beside = after === undefined ? edit : { ...rest, after };
+      const beside = besideElement(view, edit);
       view = applyEdit(view, beside);
-      return beside as Edit;
+      return beside;
     });
   }
 
@@ -274,7 +274,7 @@ export class Replica {
    * positions in it belong is known when that is settled.
    */
   #isDropped(at: string): boolean {
-    const drops = (edit: Edit) => ["drop", "remove"].includes(edit.op) && at.startsWith(`${edit.at}/`);
+    const drops = (edit: Edit) => takesAway(edit) && at.startsWith(`${edit.at}/`);
     return this.#pending.some((pending) => pending.edits.some(drops));
   }
 
@@ -418,26 +418,40 @@ export class Replica {
   #apply(update: Settled): void {
     if (this.#confirmed === undefined) throw new Error("an update came before the welcome");
     if (update.seq !== this.seq + 1) throw new Error(`update ${update.seq} came after ${this.seq}`);
-    this.#confirmed = update.effects.reduce(applyEffect, this.#confirmed);
-    this.#view = undefined;
+    const own = this.isOwn(update) ? this.#pending.find((pending) => pending.frame?.n === update.n) : undefined;
+    // Drafts follow effect by effect: a splice is of the text that the effects before it left. What is replaced is looked at
+    // when they have all been applied or a splice comes, so that a record that goes and comes anew is as it is then.
+    const splices = new Map<string, Splice[]>();
+    let replaced: Effect[] = [];
+    const followReplaced = () => {
+      for (const effect of replaced) this.#followReplacement(effect);
+      replaced = [];
+    };
+    for (const effect of update.effects) {
+      if (effect.op === "splice") {
+        followReplaced();
+        splices.set(effect.at, [...(splices.get(effect.at) ?? []), effect]);
+      } else {
+        this.#redraft(splices, own);
+        replaced.push(effect);
+      }
+      this.#confirmed = applyEffect(this.#confirmed, effect);
+      this.#view = undefined;
+    }
+    this.#redraft(splices, own);
+    followReplaced();
     this.seq = update.seq;
     for (const [who, facts] of this.presence) {
       const followed = followCarets(facts, update.effects);
       if (followed !== facts) this.presence.set(who, followed);
     }
-    this.#redraft(update);
   }
 
-  /** Brings drafts and anchors up to date with an update that was applied. */
-  #redraft(update: Settled): void {
-    const own = this.isOwn(update) ? this.#pending.find((pending) => pending.frame?.n === update.n) : undefined;
-    const splices = new Map<string, Splice[]>();
-    for (const effect of update.effects) {
-      const splice = spliceOf(effect);
-      if (splice !== undefined) splices.set(effect.at, [...(splices.get(effect.at) ?? []), splice]);
-      else this.#followReplacement(effect);
-    }
-    for (const [at, ofText] of splices) {
+  /** Brings drafts and anchors up to date with splices that were applied. */
+  #redraft(splices: Map<string, Splice[]>, own: Pending | undefined): void {
+    const applied = [...splices];
+    splices.clear();
+    for (const [at, ofText] of applied) {
       const draft = this.#drafts.get(at);
       if (draft === undefined) this.#shift(at, ofText.map(plainShift));
       else if (own !== undefined) this.#shift(at, draft.settleOwn(own.key, ofText));
@@ -450,7 +464,7 @@ export class Replica {
   }
 
   /** A text may be another, or gone, where what is around it was put, dropped or moved. */
-  #followReplacement(effect: Edit): void {
+  #followReplacement(effect: Effect): void {
     const isInside = (at: string) => at.startsWith(`${effect.at}/`);
     for (const [at, draft] of this.#drafts) {
       if (!isInside(at)) continue;
@@ -564,11 +578,19 @@ export class Replica {
 /** Refusals of splices that the replica answers by making them anew. */
 const PASSING = ["urn:rendel:problem:follows-refused", "urn:rendel:problem:too-old"];
 
-/** The splice that an edit or an effect is. */
+/** The splice that an edit is. */
 function spliceOf(edit: Edit): Splice | undefined {
+  if (edit.op !== "splice") return undefined;
   const { index = 0, delete: gone = 0, insert = "" } = edit;
-  const isSplice = typeof index === "number" && typeof gone === "number" && typeof insert === "string";
-  return edit.op === "splice" && isSplice ? { index, delete: gone, insert } : undefined;
+  return { index, delete: gone, insert };
+}
+
+/** An insert by index as one behind the element that is shown before it; any other edit as it is. */
+function besideElement(view: Json, edit: Edit): Edit {
+  const after = afterIndex(view, edit);
+  if (edit.op !== "insert" || after === undefined) return edit;
+  const { index: _index, ...rest } = edit;
+  return { ...rest, after };
 }
 
 function hasSplice(pending: Pending): boolean {

@@ -2,6 +2,7 @@ import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import {
   type Claim,
   Connection,
+  type Edit,
   type Effect,
   type FromParticipant,
   type FromService,
@@ -84,7 +85,7 @@ function open(events = {}): Connection {
   return connection;
 }
 
-const add = { at: "/heads", op: "add", by: 1 };
+const add: Edit = { at: "/heads", op: "add", by: 1 };
 
 beforeEach(() => {
   vi.useFakeTimers();
@@ -177,7 +178,7 @@ test("a replica that differs enters again for a snapshot and is right afterwards
   const connection = open({ changed: (change: { kind: string }) => changes.push(change.kind) });
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
-  const effects = [{ at: "/heads/none", op: "set", value: 1 }];
+  const effects: Effect[] = [{ at: "/heads/none", op: "set", value: 1 }];
   last().receive({ type: "settled", updates: [{ seq: 4, by: "oda", client: "x", n: 1, at: 0, effects }] });
   expect(changes).toEqual(["welcomed", "diverged"]);
   vi.advanceTimersByTime(1_000);
@@ -214,7 +215,7 @@ test("what is pending outlives the page, and is sent by the next one once, with 
     "catching-up",
     [{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1 }],
   ]);
-  const foreign = [{ at: "/notes", op: "splice", index: 0, delete: 0, insert: "All " }];
+  const foreign: Effect[] = [{ at: "/notes", op: "splice", index: 0, delete: 0, insert: "All " }];
   last().receive(welcome(4, { updates: [{ seq: 4, by: "bram", client: "x", n: 1, at: 0, effects: foreign }] }));
   expect(second.replica.view).toEqual({ heads: 42, notes: "All ripe apples" });
   const sent = last().sent.filter((frame) => frame.type === "propose");

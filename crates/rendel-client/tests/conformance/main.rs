@@ -99,7 +99,7 @@ fn facts_of_presence_follow_their_texts() {
     let file: Value = serde_json::from_slice(&fs::read(file).unwrap()).unwrap();
     for case in file["followed"].as_array().unwrap() {
         let mut facts: Facts = serde_json::from_value(case["facts"].clone()).unwrap();
-        let effects: Vec<Edit> = serde_json::from_value(case["effects"].clone()).unwrap();
+        let effects: Vec<rendel_core::Effect> = serde_json::from_value(case["effects"].clone()).unwrap();
         follow_carets(&mut facts, &effects);
         assert_eq!(json!(facts), case["then"], "{}", case["name"]);
     }

@@ -6,7 +6,7 @@ use super::expression::{Expression, Read, Unanswered};
 use super::pattern::Pattern;
 use super::section::Section;
 use super::sight::Sight;
-use crate::edit::{Actor, Edit};
+use crate::edit::Actor;
 use crate::kind::Fields;
 use crate::path::Path;
 
@@ -92,20 +92,15 @@ impl Role {
     /// told to `unanswered`.
     pub(crate) fn permission(
         &self,
-        edit: &Edit,
         path: &Path,
+        made: Option<&Path>,
         read: impl Fn(&Read) -> Option<serde_json::Value>,
         mut unanswered: impl FnMut(usize, Unanswered),
     ) -> Permission {
         let mut unmet = Vec::new();
-        // A record that is made is meant by its own path as well as by that of the map or list.
-        let made = matches!(edit.op.as_str(), "put" | "insert").then(|| {
-            let id = edit.arg("id").and_then(serde_json::Value::as_str).unwrap_or("*");
-            Path::of(path.tokens().iter().cloned().chain([id.to_owned()]))
-        });
         for grant in &self.edit {
             let covers = |path: &Path| grant.pattern.matches(path.tokens());
-            if !covers(path) && !made.as_ref().is_some_and(covers) {
+            if !covers(path) && !made.is_some_and(covers) {
                 continue;
             }
             let Some(condition) = &grant.condition else { return Permission::Granted(grant.line) };

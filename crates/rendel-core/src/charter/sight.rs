@@ -8,11 +8,11 @@ use std::collections::BTreeMap;
 use serde_json::{Map, Value, json};
 
 use super::pattern::Pattern;
-use crate::edit::{Edit, Settled, Verdict};
+use crate::edit::{Effect, Settled, Verdict};
 use crate::kind::{Field, Fields};
+use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::state::RESET;
 
 /// What of the state a role is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -113,23 +113,21 @@ impl Sight {
     }
 
     /// An effect without what is hidden; `None` where all of it is.
-    pub(crate) fn effect(&self, fields: &Fields, effect: &Edit) -> Option<Edit> {
+    pub(crate) fn effect(&self, fields: &Fields, effect: &Effect) -> Option<Effect> {
         if self.is_whole() {
             return Some(effect.clone());
         }
-        let path = Path::parse(&effect.at).ok()?;
         let mut seen = effect.clone();
-        if effect.op == RESET {
-            let value = seen.args.remove("value").unwrap_or_default();
-            return Some(seen.with("value", self.state(fields, value)));
+        if let Op::Reset(value) = &mut seen.op {
+            *value = self.state(fields, value.take());
+            return Some(seen);
         }
-        match self.at(path.tokens(), fields) {
+        match self.at(effect.at.tokens(), fields) {
             Shown::Whole => Some(seen),
             Shown::Nothing => None,
             Shown::Parts(parts) => {
-                let of_record = fields_behind(fields, &path).filter(|_| matches!(effect.op.as_str(), "put" | "insert"));
-                if let (Some(inner), Some(value)) = (of_record, seen.args.remove("value")) {
-                    seen.args.insert("value".to_owned(), record(inner, parts, value));
+                if let (Some(inner), Some(value)) = (fields_behind(fields, &effect.at), seen.op.record_mut()) {
+                    *value = record(inner, parts, value.take());
                 }
                 Some(seen)
             }
@@ -361,9 +359,10 @@ kind = "list"
 kind = "text"
 "#;
 
-    fn seen(role: &str, effect: &Edit) -> Option<Edit> {
+    fn seen(role: &str, effect: &Value) -> Option<Value> {
         let charter = Charter::parse(CHARTER).unwrap();
-        charter.sight(role).effect(&charter.fields, effect)
+        let effect: Effect = serde_json::from_value(effect.clone()).unwrap();
+        charter.sight(role).effect(&charter.fields, &effect).map(|seen| serde_json::to_value(seen).unwrap())
     }
 
     #[test]
@@ -389,27 +388,27 @@ kind = "text"
 
     #[test]
     fn an_effect_is_shown_whole_in_part_or_not_at_all() {
-        let put = Edit::new("/offers", "put").with("id", "o1").with("value", json!({ "amount": 5, "limit": 9 }));
-        let part = Edit::new("/offers", "put").with("id", "o1").with("value", json!({ "amount": 5 }));
+        let put = json!({ "at": "/offers", "op": "put", "id": "o1", "value": { "amount": 5, "limit": 9 } });
+        let part = json!({ "at": "/offers", "op": "put", "id": "o1", "value": { "amount": 5 } });
         assert_eq!(seen("but", &put), Some(part.clone()));
         assert_eq!(seen("only", &put), Some(part));
         assert_eq!(seen("gone", &put), None);
         assert_eq!(seen("all", &put), Some(put));
         for (role, at, op, is_shown) in [
-            ("but", "/offers/o1/limit", "set", false),
-            ("but", "/offers/o1/amount", "set", true),
+            ("but", "/offers/o1/limit", "clear", false),
+            ("but", "/offers/o1/amount", "clear", true),
             ("but", "/offers/o1", "drop", true),
             ("but", "/ledger/a", "drop", false),
-            ("but", "/ledger/a/sum", "add", false),
-            ("but", "/offers/o1/talks/t1/says", "splice", true),
-            ("only", "/offers/o1/talks/t1/says", "splice", false),
-            ("only", "/offers/o1/talks", "insert", false),
-            ("only", "/nothing", "set", false),
+            ("but", "/ledger/a/sum", "clear", false),
+            ("but", "/offers/o1/talks/t1/says", "clear", true),
+            ("only", "/offers/o1/talks/t1/says", "clear", false),
+            ("only", "/offers/o1/talks/t1", "remove", false),
+            ("only", "/nothing", "clear", false),
         ] {
-            assert_eq!(seen(role, &Edit::new(at, op)).is_some(), is_shown, "{role} {at} {op}");
+            assert_eq!(seen(role, &json!({ "at": at, "op": op })).is_some(), is_shown, "{role} {at} {op}");
         }
-        let reset = Edit::new("", RESET).with("value", json!({ "title": "x", "ledger": {} }));
-        assert_eq!(seen("but", &reset).unwrap().arg("value"), Some(&json!({ "title": "x" })));
+        let reset = json!({ "at": "", "op": "reset", "value": { "title": "x", "ledger": {} } });
+        assert_eq!(seen("but", &reset).unwrap()["value"], json!({ "title": "x" }));
     }
 
     #[test]
@@ -421,7 +420,7 @@ kind = "text"
             client: uuid::Uuid::from_u128(1),
             n: 3,
             at: 5,
-            effects: vec![Edit::new("/ledger/a/sum", "add").with("by", 2).with("now", 5)],
+            effects: vec![Effect::new(Path::of(["ledger", "a", "sum"]), Op::Add { by: 2, now: Some(5) })],
             verdicts: vec![],
             gesture: Some("g".into()),
             note: Some("for the ledger".into()),

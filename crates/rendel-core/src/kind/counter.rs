@@ -6,15 +6,15 @@ use serde_json::Value;
 use super::{Growth, Kind, Settlement, Site, growth, stored_op};
 use crate::canonical::weight;
 use crate::charter::Section;
-use crate::edit::{Edit, Effect, VerdictKind};
+use crate::edit::{Effect, VerdictKind};
+use crate::op::{EXACT, Op, whole};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::state::Stamp;
 use crate::wanted::Way;
 
-/// Every whole number up to here is exact in each client, whatever its language (RFC 8259, section 6).
-const EXACT: i64 = (1 << 53) - 1;
+const OPS: &[&str] = &["add"];
 
 /// A declared counter.
 #[derive(Clone, Debug)]
@@ -45,22 +45,6 @@ impl Field {
     }
 }
 
-fn whole(at: &Path, name: &str, value: &Value) -> Result<i64, Problem> {
-    // 2.0 and 2 are the same number in JSON, and some clients write the one for the other.
-    #[allow(clippy::cast_possible_truncation, reason = "kept to whole numbers within the exact range")]
-    let from_double = |double: f64| (double.fract() == 0.0 && double.abs() <= EXACT as f64).then_some(double as i64);
-    let number = value.as_i64().or_else(|| value.as_f64().and_then(from_double));
-    match (number, value) {
-        (Some(number), _) if number.abs() <= EXACT => Ok(number),
-        (_, Value::Number(number)) if !number.to_string().contains(['.', 'e']) => Err(Problem::new(
-            ProblemKind::OutOfBounds,
-            format!("\"{name}\" goes from -(2^53 - 1) to 2^53 - 1, where every client is exact."),
-        )
-        .at(at)),
-        _ => Err(Problem::new(ProblemKind::WrongType, format!("\"{name}\" must be a whole number.")).at(at)),
-    }
-}
-
 impl Kind for Field {
     type Cell = Cell;
 
@@ -79,7 +63,7 @@ impl Kind for Field {
     }
 
     fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
-        let value = whole(at, "value", plain)?;
+        let value = whole("value", plain).map_err(|problem| problem.at(at))?;
         self.checked(at, Some(value), None).map(|value| Cell(value, stamp))
     }
 
@@ -89,13 +73,9 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "counter")?;
-        if site.edit.op != "add" {
-            return Err(site.unknown_op("A counter", &["add"]));
-        }
-        site.only(&["by"])?;
-        let by = whole(site.path, "by", site.need("by")?)?;
+        let Op::Add { by, .. } = *site.op("A counter", OPS)? else { return Err(site.unknown_op("A counter", OPS)) };
         let now = self.checked(site.path, cell.0.checked_add(by), Some(cell.0))?;
-        let mut settlement = site.applied(Edit::new(site.path, "add").with("by", by).with("now", now));
+        let mut settlement = site.applied(Op::Add { by, now: Some(now) });
         if site.is_concurrent(cell.1) {
             settlement.verdict = site.verdict(VerdictKind::Merged, vec![cell.1.seq], "Both additions count.");
         }
@@ -103,23 +83,22 @@ impl Kind for Field {
     }
 
     fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
-        if effect.op != "add" {
-            return Err(stored_op(effect));
-        }
-        let now = effect.arg("now").and_then(Value::as_i64).ok_or("the effect lacks a whole number \"now\"")?;
+        let Op::Add { now: Some(now), .. } = effect.op else { return Err(stored_op(effect)) };
         let grown = growth(weight(&cell.0.into()), weight(&now.into()));
         *cell = Cell(now, stamp);
         Ok(grown)
     }
 
     fn patch(&self, _cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        patch.replace(effect.arg("now")?.clone());
+        let Op::Add { now, .. } = effect.op else { return None };
+        patch.replace(now?.into());
         Some(())
     }
 
     fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
         let path = way.path();
-        let by = whole(&path, "value", now)? - whole(&path, "value", was)?;
+        let number = |value| whole("value", value).map_err(|problem| problem.at(&path));
+        let by = number(now)? - number(was)?;
         if by != 0 {
             way.push(way.edit("add").with("by", by));
         }

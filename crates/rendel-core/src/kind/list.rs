@@ -14,11 +14,12 @@ use serde_json::{Value, json};
 
 use super::changes::Changes;
 use super::{
-    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed, parent, stored_op, stored_text,
+    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed, parent, stored_op,
 };
 use crate::canonical::weight;
 use crate::charter::{Section, check_schema};
 use crate::edit::{Edit, Effect, Verdict, VerdictKind};
+use crate::op::{Made, Op};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -83,16 +84,16 @@ struct Removed {
 
 /// Where something goes at present.
 struct Placed {
-    /// The id of the element before it.
-    after: Value,
+    /// The front, or behind which element.
+    to: Target,
     /// How its proposer saw it, where that is not how it is.
-    made: Option<Value>,
+    made: Option<Made<Target>>,
     /// The updates that put others between it and what it was to be beside.
     met: Vec<u64>,
 }
 
 const MOST: usize = 100_000;
-const TARGETS: &[&str] = &["after", "before", "index"];
+const OPS: &[&str] = &["move", "remove"];
 
 impl Field {
     fn load_item(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Item, Problem> {
@@ -129,30 +130,16 @@ impl Field {
         Err(Problem::new(ProblemKind::Full, detail).at(at))
     }
 
-    fn target(&self, site: &Site<'_>, standard: Option<Target>) -> Result<Target, Problem> {
-        let given: Vec<_> = TARGETS.iter().filter_map(|name| site.edit.arg(name).map(|value| (*name, value))).collect();
-        let target = match given[..] {
-            [] => standard.ok_or_else(|| {
-                Problem::new(ProblemKind::Malformed, "\"move\" needs \"after\" or \"before\": an element's id, or null for the front or the end.")
-            }),
-            [("index", _)] => {
-                site.is_on_firm_ground()?;
-                site.index_arg("index").map(Target::Index)
-            }
-            [("after", Value::Null)] => Ok(Target::Front),
-            [("before", Value::Null)] => Ok(Target::End),
-            [(name, id)] => {
-                let id = checked_id(site.path, id)?.to_owned();
-                Ok(if name == "after" { Target::After(id) } else { Target::Before(id) })
-            }
-            _ => Err(Problem::new(ProblemKind::Malformed, "Give one of \"after\", \"before\" and \"index\".")),
-        };
-        let target = target.map_err(|problem| problem.at(site.path))?;
-        if self.is_append_only && target != Target::End {
+    /// Refuses a place that the list does not let be chosen, and an index among what may not be there.
+    fn check_target(&self, site: &Site<'_>, target: &Target) -> Result<(), Problem> {
+        if matches!(target, Target::Index(_)) {
+            site.is_on_firm_ground()?;
+        }
+        if self.is_append_only && *target != Target::End {
             let detail = "This list is append-only: leave out \"after\", \"before\" and \"index\".";
             return Err(Problem::new(ProblemKind::Malformed, detail).at(site.path));
         }
-        Ok(target)
+        Ok(())
     }
 
     /// Where a target is at present, `id` being what goes there.
@@ -166,7 +153,7 @@ impl Field {
         // The end is the end, whoever had put what there.
         if !cell.changes.has_concurrent(site) || *target == Target::End {
             let after = cell.places.before(target, id).ok_or_else(|| beyond(site, list, cell.places.len(View::PRESENT)))?;
-            return Ok(Placed { after: json!(after.as_deref()), made: None, met: vec![] });
+            return Ok(Placed { to: behind(after), made: None, met: vec![] });
         }
         if site.seen < cell.places.horizon() {
             let detail = format!("{list} changed so often since {} that this cannot be placed any more. Look again.", site.seen);
@@ -192,18 +179,15 @@ impl Field {
             _ => false,
         };
         let met = if is_elsewhere { cell.changes.concurrent(site) } else { vec![] };
-        Ok(Placed { after: json!(after.as_deref()), made: Some(target.made(site.seen)), met })
+        let made = Made { seen: site.seen, place: target.clone() };
+        Ok(Placed { to: behind(after), made: Some(made), met })
     }
 
     fn insert(&self, cell: &Inner, site: &Site<'_>) -> Result<Settlement, Problem> {
-        if site.edit.op != "insert" {
+        let Op::Insert { id, value, to, .. } = site.op("A list", &["insert"])? else {
             return Err(site.unknown_op("A list", &["insert"]));
-        }
-        site.only(&["id", "value", "after", "before", "index"])?;
-        let id = match site.edit.arg("id") {
-            Some(id) => checked_id(site.path, id)?.to_owned(),
-            None => site.made_id(),
         };
+        let id = id.clone().unwrap_or_else(|| site.made_id());
         if let Some(element) = cell.elements.get(id.as_str()) {
             let detail = format!("There is an element {id:?} in {} already. Give another id.", site.path);
             return Err(Problem::new(ProblemKind::Exists, detail)
@@ -217,25 +201,34 @@ impl Field {
         if self.keep.is_none() {
             self.has_space(site.path, cell.elements.len() + 1)?;
         }
-        let target = self.target(site, Some(Target::End))?;
-        let item = self.load_item(&inner(site.path, &id), site.need("value")?, Stamp::OPENING)?;
-        let placed = Self::placed(cell, site, site.path, &target, &id)?;
-        let effect = Edit::new(site.path, "insert").with("id", id).with("value", self.plain_item(&item));
-        let mut settlement = Settlement { effects: vec![placed.on(effect)], verdict: placed.verdict(site) };
+        self.check_target(site, to)?;
+        let item = self.load_item(&inner(site.path, &id), value, Stamp::OPENING)?;
+        let placed = Self::placed(cell, site, site.path, to, &id)?;
+        let verdict = placed.verdict(site);
+        let Placed { to, made, .. } = placed;
+        let insert = Op::Insert { id: Some(id), value: self.plain_item(&item), to, made };
+        let mut settlement = Settlement { effects: vec![Effect::new(site.path, insert)], verdict };
         let over = self.keep.map_or(0, |keep| (cell.elements.len() + 1).saturating_sub(keep));
         let oldest = (0..over).filter_map(|index| cell.places.at(View::PRESENT, index));
-        let oldest = oldest.map(|id| Edit::new(inner(site.path, id), "remove"));
+        let oldest = oldest.map(|id| Effect::new(inner(site.path, id), Op::Remove));
         settlement.effects.extend(oldest);
         Ok(settlement)
     }
 
-    fn shift(&self, cell: &Inner, id: &str, element: &Element, site: &Site<'_>) -> Result<Settlement, Problem> {
-        site.only(&["after", "before"])?;
-        let target = self.target(site, None)?;
+    fn shift(
+        &self,
+        cell: &Inner,
+        id: &str,
+        element: &Element,
+        to: &Target,
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem> {
+        self.check_target(site, to)?;
         let list = parent(site.path, 1);
-        let placed = Self::placed(cell, site, &list, &target, id)?;
-        let effect = placed.on(Edit::new(site.path, "move"));
+        let placed = Self::placed(cell, site, &list, to, id)?;
         let mut verdict = placed.verdict(site);
+        let Placed { to, made, .. } = placed;
+        let effect = Effect::new(site.path, Op::Move { to, made });
         if site.is_concurrent(element.placed) && element.placed != element.inserted {
             let seq = element.placed.seq;
             let because = format!("Update {seq}, which the proposer had not seen, had moved it elsewhere; the later move stands.");
@@ -248,7 +241,6 @@ impl Field {
     }
 
     fn remove(&self, element: &Element, site: &Site<'_>) -> Result<Settlement, Problem> {
-        site.only(&[])?;
         let mut met = Vec::new();
         met.extend([element.inserted, element.placed].iter().filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq));
         if let (Each::Record(fields), Item::Record(record)) = (&self.each, &element.item) {
@@ -256,7 +248,7 @@ impl Field {
         }
         met.sort_unstable();
         met.dedup();
-        let mut settlement = site.applied(Edit::new(site.path, "remove"));
+        let mut settlement = site.applied(Op::Remove);
         if !met.is_empty() {
             let because = format!("The element went, and with it what {} did to it without the proposer having seen that.", listed(&met));
             settlement.verdict = site.verdict(VerdictKind::Overrode, met, because);
@@ -284,20 +276,19 @@ impl Field {
         };
         let seq = stamp.seq;
         let nothing = |verdict: Verdict| Ok(Settlement { effects: vec![], verdict });
-        if rest.is_empty() && site.edit.op == "remove" {
+        let op = site.op("An element", OPS)?;
+        if rest.is_empty() && *op == Op::Remove {
             self.remove(element, site)?;
             let because = format!("Update {seq} had removed it already; both count as one.");
             return nothing(site.verdict(VerdictKind::Merged, vec![seq], because));
         }
-        if rest.is_empty() {
-            site.only(&["after", "before"])?;
-            self.target(site, None)?;
-        } else {
-            self.settle_inside(id, &element.item, rest, site)?;
+        match op {
+            Op::Move { to, .. } if rest.is_empty() => self.check_target(site, to)?,
+            _ => drop(self.settle_inside(id, &element.item, rest, site)?),
         }
         let because = format!("Update {seq}, which the proposer had not seen, removed the element; the remove stands.");
         let mut verdict = site.verdict(VerdictKind::Dropped, vec![seq], because);
-        verdict.lost = site.edit.arg("value").cloned();
+        verdict.lost = op.given();
         nothing(verdict)
     }
 }
@@ -318,14 +309,6 @@ impl Inner {
 }
 
 impl Placed {
-    fn on(&self, effect: Effect) -> Effect {
-        let effect = effect.with("after", self.after.clone());
-        match &self.made {
-            Some(made) => effect.with("made", made.clone()),
-            None => effect,
-        }
-    }
-
     fn verdict(&self, site: &Site<'_>) -> Verdict {
         if self.met.is_empty() {
             return site.verdict(VerdictKind::Applied, vec![], "Nothing concurrent was in its way.");
@@ -335,32 +318,16 @@ impl Placed {
     }
 }
 
-impl Target {
-    /// What a restart needs to find the same place again.
-    fn made(&self, seen: u64) -> Value {
-        match self {
-            Self::Front => json!({ "seen": seen, "after": null }),
-            Self::End => Value::Null,
-            Self::After(id) => json!({ "seen": seen, "after": id }),
-            Self::Before(id) => json!({ "seen": seen, "before": id }),
-            Self::Index(index) => json!({ "seen": seen, "index": index }),
-        }
-    }
+/// The place behind an element, or the front.
+fn behind(after: Option<Arc<str>>) -> Target {
+    after.map_or(Target::Front, |id| Target::After(id.to_string()))
+}
 
-    fn stored(effect: &Effect, stamp: Stamp) -> Result<(View, Self), String> {
-        let after = |value: Option<&Value>| match value {
-            Some(Value::Null) => Ok(Self::Front),
-            Some(Value::String(id)) => Ok(Self::After(id.clone())),
-            _ => Err("the effect lacks \"after\"".to_owned()),
-        };
-        let Some(made) = effect.arg("made") else { return Ok((View::PRESENT, after(effect.arg("after"))?)) };
-        let seen = made.get("seen").and_then(Value::as_u64).ok_or("the effect lacks \"seen\"")?;
-        let target = match (made.get("index").and_then(Value::as_u64), made.get("before")) {
-            (Some(index), _) => Self::Index(usize::try_from(index).unwrap_or(usize::MAX)),
-            (None, Some(Value::String(id))) => Self::Before(id.clone()),
-            _ => after(made.get("after"))?,
-        };
-        Ok((View { seen, client: stamp.client }, target))
+/// Where a settled effect puts its element, in which view.
+fn seen_place<'e>(to: &'e Target, made: Option<&'e Made<Target>>, stamp: Stamp) -> (View, &'e Target) {
+    match made {
+        None => (View::PRESENT, to),
+        Some(Made { seen, place }) => (View { seen: *seen, client: stamp.client }, place),
     }
 }
 
@@ -398,7 +365,7 @@ impl Kind for Field {
         for item in items {
             let members = item.as_object().filter(|members| members.keys().all(|name| name == "id" || name == "value"));
             let (id, value) = members.and_then(|members| Some((members.get("id")?, members.get("value")?))).ok_or_else(shape)?;
-            let id = checked_id(at, id)?;
+            let id = checked_id(id).map_err(|problem| problem.at(at))?;
             let item = self.load_item(&inner(at, id), value, stamp)?;
             let id: Arc<str> = Arc::from(id);
             if elements.insert(id.clone(), Arc::new(Element { item, inserted: stamp, placed: stamp })).is_some() {
@@ -425,16 +392,17 @@ impl Kind for Field {
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         let cell = &*cell.0;
         let Some((id, rest)) = rest.split_first() else { return self.insert(cell, site) };
-        let ops: &[&str] = if self.is_append_only { &[] } else { &["move", "remove"] };
-        if self.is_append_only || (rest.is_empty() && !ops.contains(&site.edit.op.as_str())) {
-            let what = if self.is_append_only { "An element of an append-only list" } else { "An element" };
-            return Err(site.unknown_op(what, ops));
+        if self.is_append_only {
+            return Err(site.unknown_op("An element of an append-only list", &[]));
         }
-        match cell.elements.get(id.as_str()) {
-            None => self.settle_absent(cell, id, rest, site),
-            Some(element) if !rest.is_empty() => self.settle_inside(id, &element.item, rest, site),
-            Some(element) if site.edit.op == "move" => self.shift(cell, id, element, site),
-            Some(element) => self.remove(element, site),
+        if rest.is_empty() && !matches!(site.op("An element", OPS)?, Op::Move { .. } | Op::Remove) {
+            return Err(site.unknown_op("An element", OPS));
+        }
+        match (cell.elements.get(id.as_str()), site.op) {
+            (None, _) => self.settle_absent(cell, id, rest, site),
+            (Some(element), _) if !rest.is_empty() => self.settle_inside(id, &element.item, rest, site),
+            (Some(element), Ok(Op::Move { to, .. })) => self.shift(cell, id, element, to, site),
+            (Some(element), _) => self.remove(element, site),
         }
     }
 
@@ -442,14 +410,11 @@ impl Kind for Field {
         let cell = Arc::make_mut(&mut cell.0);
         let nowhere = || "no such place".to_owned();
         let Some((id, rest)) = rest.split_first() else {
-            if effect.op != "insert" {
-                return Err(stored_op(effect));
-            }
-            let id: Arc<str> = Arc::from(stored_text(effect, "id")?);
-            let value = effect.arg("value").ok_or("the effect lacks \"value\"")?;
+            let Op::Insert { id: Some(id), value, to, made } = &effect.op else { return Err(stored_op(effect)) };
+            let id: Arc<str> = Arc::from(id.as_str());
             let item = self.load_item(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
-            let (view, target) = Target::stored(effect, stamp)?;
-            cell.places.insert(view, &target, &id, stamp).ok_or_else(nowhere)?;
+            let (view, target) = seen_place(to, made.as_ref(), stamp);
+            cell.places.insert(view, target, &id, stamp).ok_or_else(nowhere)?;
             let grown = growth(0, element_weight(&id, value) + usize::from(!cell.elements.is_empty()));
             cell.elements.insert(id, Arc::new(Element { item, inserted: stamp, placed: stamp }));
             cell.changed(stamp);
@@ -457,7 +422,7 @@ impl Kind for Field {
         };
         let (id, element) = cell.elements.get_key_value(id.as_str()).ok_or_else(|| format!("no element {id:?}"))?;
         let (id, element) = (id.clone(), element.clone());
-        match (rest.is_empty(), effect.op.as_str(), &self.each) {
+        match (rest.is_empty(), &effect.op, &self.each) {
             (false, _, Each::Record(fields)) => {
                 drop(element);
                 let element = cell.elements.get_mut(&id).ok_or_else(nowhere)?;
@@ -466,14 +431,14 @@ impl Kind for Field {
                     Item::Value(_) => Err(nowhere()),
                 }
             }
-            (true, "move", _) => {
-                let (view, target) = Target::stored(effect, stamp)?;
-                cell.places.shift(view, &target, &id, stamp).ok_or_else(nowhere)?;
+            (true, Op::Move { to, made }, _) => {
+                let (view, target) = seen_place(to, made.as_ref(), stamp);
+                cell.places.shift(view, target, &id, stamp).ok_or_else(nowhere)?;
                 cell.elements.insert(id, Arc::new(Element { placed: stamp, ..(*element).clone() }));
                 cell.changed(stamp);
                 Ok(0)
             }
-            (true, "remove", _) => {
+            (true, Op::Remove, _) => {
                 cell.places.remove(&id, stamp).ok_or_else(nowhere)?;
                 cell.elements.remove(&id);
                 let comma = usize::from(!cell.elements.is_empty());
@@ -488,21 +453,22 @@ impl Kind for Field {
 
     fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
         let places = &cell.0.places;
-        let beside = |after: &Value| match after {
-            Value::Null => Some(0),
-            after => places.rank(after.as_str()?).map(|rank| rank + 1),
+        let index_of = |to: &Target| match to {
+            Target::Front => Some(0),
+            Target::After(id) => places.rank(id).map(|rank| rank + 1),
+            Target::End | Target::Before(_) | Target::Index(_) => None,
         };
         let Some((id, rest)) = rest.split_first() else {
-            let (id, value) = (effect.arg("id")?, effect.arg("value")?);
-            let index = beside(effect.arg("after")?)?.to_string();
-            patch.add_at(&index, json!({ "id": id, "value": value }));
+            let Op::Insert { id: Some(id), value, to, .. } = &effect.op else { return None };
+            patch.add_at(&index_of(to)?.to_string(), json!({ "id": id, "value": value }));
             return Some(());
         };
         let index = places.rank(id)?;
-        match (rest.is_empty(), effect.op.as_str()) {
-            (true, "remove") => patch.remove_at(index),
-            (true, _) => {
-                let to = beside(effect.arg("after")?)?;
+        match (rest.is_empty(), &effect.op) {
+            (true, Op::Remove) => patch.remove_at(index),
+            (true, op) => {
+                let Op::Move { to, .. } = op else { return None };
+                let to = index_of(to)?;
                 patch.shift(index, if to > index { to - 1 } else { to });
             }
             (false, _) => {

@@ -10,11 +10,12 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use super::{
-    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed, parent, stored_op, stored_text,
+    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed, parent, stored_op,
 };
 use crate::canonical::weight;
 use crate::charter::Section;
-use crate::edit::{Edit, Effect, VerdictKind};
+use crate::edit::{Effect, VerdictKind};
+use crate::op::Op;
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -63,14 +64,8 @@ const MOST: usize = 100_000;
 
 impl Field {
     fn put(&self, cell: &Cell, site: &Site<'_>) -> Result<Settlement, Problem> {
-        if site.edit.op != "put" {
-            return Err(site.unknown_op("A map", &["put"]));
-        }
-        site.only(&["id", "value"])?;
-        let id = match site.edit.arg("id") {
-            Some(id) => checked_id(site.path, id)?.to_owned(),
-            None => site.made_id(),
-        };
+        let Op::Put { id, value } = site.op("A map", &["put"])? else { return Err(site.unknown_op("A map", &["put"])) };
+        let id = id.clone().unwrap_or_else(|| site.made_id());
         if let Some(entry) = cell.records.get(id.as_str()) {
             let detail = format!("There is a record {id:?} in {} already. Edit its fields, or put under another id.", site.path);
             return Err(Problem::new(ProblemKind::Exists, detail)
@@ -78,12 +73,12 @@ impl Field {
                 .current(self.each.plain(&entry.record)));
         }
         self.has_space(site.path, cell.records.len() + 1)?;
-        let record = self.each.load(&inner(site.path, &id), site.need("value")?, Stamp::OPENING)?;
-        Ok(site.applied(self.put_effect(site.path, &id, &record)))
+        let record = self.each.load(&inner(site.path, &id), value, Stamp::OPENING)?;
+        Ok(site.applied(self.put_op(&id, &record)))
     }
 
-    fn put_effect(&self, path: &Path, id: &str, record: &Record) -> Effect {
-        Edit::new(path, "put").with("id", id).with("value", self.each.plain(record))
+    fn put_op(&self, id: &str, record: &Record) -> Op {
+        Op::Put { id: Some(id.to_owned()), value: self.each.plain(record) }
     }
 
     fn has_space(&self, path: &Path, records: usize) -> Result<(), Problem> {
@@ -95,13 +90,12 @@ impl Field {
     }
 
     fn drop(&self, entry: &Entry, site: &Site<'_>) -> Result<Settlement, Problem> {
-        site.only(&[])?;
         let mut met = Vec::new();
         met.extend(site.is_concurrent(entry.put).then_some(entry.put.seq));
         self.each.met(&entry.record, site, &mut met);
         met.sort_unstable();
         met.dedup();
-        let mut settlement = site.applied(Edit::new(site.path, "drop"));
+        let mut settlement = site.applied(Op::Drop);
         if met.is_empty() {
             return Ok(settlement);
         }
@@ -140,12 +134,12 @@ impl Field {
                 let because = format!("Update {seq}, which the proposer had not seen, dropped the record; the drop stands.");
                 settlement.effects.clear();
                 settlement.verdict = site.verdict(VerdictKind::Dropped, vec![seq], because);
-                settlement.verdict.lost = site.edit.arg("value").cloned();
+                settlement.verdict.lost = site.op.as_ref().ok().and_then(Op::given);
             }
             DropConflict::Revive => {
                 self.has_space(&parent(site.path, rest.len() + 1), cell.records.len() + 1)?;
-                let put = self.put_effect(&parent(site.path, rest.len() + 1), id, &dropped.entry.record);
-                settlement.effects.insert(0, put);
+                let put = self.put_op(id, &dropped.entry.record);
+                settlement.effects.insert(0, Effect::new(parent(site.path, rest.len() + 1), put));
                 let because = format!("It brought the record back, which update {seq} had dropped unseen by the proposer.");
                 settlement.verdict = site.verdict(VerdictKind::Overrode, vec![seq], because);
             }
@@ -177,7 +171,7 @@ impl Kind for Field {
         };
         self.has_space(at, members.len())?;
         let load = |(id, value): (&String, &Value)| {
-            checked_id(at, &Value::from(id.as_str()))?;
+            checked_id(&Value::from(id.as_str())).map_err(|problem| problem.at(at))?;
             let record = self.each.load(&inner(at, id), value, stamp)?;
             Ok((Arc::from(id.as_str()), Arc::new(Entry { record, put: stamp })))
         };
@@ -199,7 +193,7 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         let Some((id, rest)) = rest.split_first() else { return self.put(cell, site) };
-        if rest.is_empty() && site.edit.op != "drop" {
+        if rest.is_empty() && *site.op("A record", &["drop"])? != Op::Drop {
             return Err(site.unknown_op("A record", &["drop"]));
         }
         match cell.records.get(id.as_str()) {
@@ -211,11 +205,8 @@ impl Kind for Field {
 
     fn apply(&self, cell: &mut Cell, rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
         let Some((id, rest)) = rest.split_first() else {
-            if effect.op != "put" {
-                return Err(stored_op(effect));
-            }
-            let id: Arc<str> = Arc::from(stored_text(effect, "id")?);
-            let value = effect.arg("value").ok_or("the effect lacks \"value\"")?;
+            let Op::Put { id: Some(id), value } = &effect.op else { return Err(stored_op(effect)) };
+            let id: Arc<str> = Arc::from(id.as_str());
             let record = self.each.load(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
             let grown = growth(0, member_weight(&id, value) + usize::from(!cell.records.is_empty()));
             cell.dropped.remove(&id);
@@ -226,7 +217,7 @@ impl Kind for Field {
             let entry = cell.records.get_mut(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
             return self.each.apply(&mut Arc::make_mut(entry).record, rest, effect, stamp);
         }
-        if effect.op != "drop" {
+        if effect.op != Op::Drop {
             return Err(stored_op(effect));
         }
         let (id, entry) = cell.records.remove_with_key(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
@@ -239,7 +230,8 @@ impl Kind for Field {
 
     fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
         let Some((id, rest)) = rest.split_first() else {
-            patch.add_at(effect.arg("id")?.as_str()?, effect.arg("value")?.clone());
+            let Op::Put { id, value } = &effect.op else { return None };
+            patch.add_at(id.as_deref()?, value.clone());
             return Some(());
         };
         patch.step(id);

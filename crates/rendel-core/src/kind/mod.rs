@@ -10,7 +10,8 @@ use serde_json::Value;
 use uuid::Uuid;
 
 use crate::charter::Section;
-use crate::edit::{ClientKey, Edit, Effect, Verdict, VerdictKind};
+use crate::edit::{ClientKey, Effect, Verdict, VerdictKind};
+use crate::op::{Op, Unread};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -99,8 +100,8 @@ pub(crate) fn growth(old: usize, new: usize) -> Growth {
 /// The circumstances in which one edit is settled.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Site<'a> {
-    /// The edit.
-    pub(crate) edit: &'a Edit,
+    /// What it asks for.
+    pub(crate) op: &'a Result<Op, Unread>,
     /// Its path.
     pub(crate) path: &'a Path,
     /// Its index in the proposal.
@@ -135,11 +136,31 @@ impl Site<'_> {
         Uuid::new_v5(&self.client.id(), format!("{}/{}", self.n, self.index).as_bytes()).to_string()
     }
 
-    /// The member `name`, or a problem that says that it is needed.
-    pub(crate) fn need(&self, name: &str) -> Result<&Value, Problem> {
-        self.edit.arg(name).ok_or_else(|| {
-            Problem::new(ProblemKind::Malformed, format!("\"{}\" needs \"{name}\".", self.edit.op)).at(self.path)
-        })
+    /// The operation, where it can be read; `what` has the operations that it takes.
+    pub(crate) fn op(&self, what: &str, known: &[&str]) -> Result<&Op, Problem> {
+        match self.op {
+            Ok(op) => Ok(op),
+            Err(Unread::Name(name)) => Err(self.no_op(name, what, known)),
+            // One that the field does not have is that first, whatever its members.
+            Err(Unread::Member(name, _)) if !known.contains(name) => Err(self.no_op(name, what, known)),
+            Err(Unread::Member(_, problem)) => Err(problem.clone()),
+        }
+    }
+
+    /// The refusal of an operation that the field does not have.
+    pub(crate) fn unknown_op(&self, what: &str, known: &[&str]) -> Problem {
+        let name = match self.op {
+            Ok(op) => op.name(),
+            Err(Unread::Member(name, _)) => name,
+            Err(Unread::Name(name)) => name,
+        };
+        self.no_op(name, what, known)
+    }
+
+    fn no_op(&self, name: &str, what: &str, known: &[&str]) -> Problem {
+        Problem::new(ProblemKind::UnknownOp, format!("{what} has no \"{name}\"; it takes {}.", known.join(", ")))
+            .at(self.path)
+            .did_you_mean(nearest(name, known.iter().copied()))
     }
 
     /// Refuses what is positioned on top of a refused proposal: its positions mean nothing.
@@ -160,42 +181,6 @@ impl Site<'_> {
         Problem::new(ProblemKind::Stale, detail).at(self.path)
     }
 
-    /// The member `name`, a whole number from 0 on.
-    pub(crate) fn index_arg(&self, name: &str) -> Result<usize, Problem> {
-        let value = self.need(name)?;
-        let index = value.as_u64().and_then(|index| usize::try_from(index).ok());
-        index.ok_or_else(|| {
-            Problem::new(ProblemKind::WrongType, format!("\"{name}\" must be a whole number from 0 on.")).at(self.path)
-        })
-    }
-
-    /// As [`index_arg`](Self::index_arg), 0 where it is left out.
-    pub(crate) fn optional_index(&self, name: &str) -> Result<usize, Problem> {
-        if self.edit.arg(name).is_none() { Ok(0) } else { self.index_arg(name) }
-    }
-
-    /// Refuses members that the operation does not know.
-    pub(crate) fn only(&self, known: &[&str]) -> Result<(), Problem> {
-        match self.edit.args.keys().find(|name| !known.contains(&name.as_str())) {
-            None => Ok(()),
-            Some(name) => {
-                Err(Problem::new(ProblemKind::Malformed, format!("\"{}\" does not take \"{name}\".", self.edit.op))
-                    .at(self.path)
-                    .did_you_mean(nearest(name, known.iter().copied())))
-            }
-        }
-    }
-
-    /// The refusal of an operation that the field does not have.
-    pub(crate) fn unknown_op(&self, what: &str, known: &[&str]) -> Problem {
-        Problem::new(
-            ProblemKind::UnknownOp,
-            format!("{what} has no \"{}\"; it takes {}.", self.edit.op, known.join(", ")),
-        )
-        .at(self.path)
-        .did_you_mean(nearest(&self.edit.op, known.iter().copied()))
-    }
-
     /// The refusal of a path that goes on below a field without inner parts.
     pub(crate) fn leaf(&self, rest: &[String], what: &str) -> Result<(), Problem> {
         let Some(beyond) = rest.first() else { return Ok(()) };
@@ -209,15 +194,16 @@ impl Site<'_> {
         .did_you_mean(Some(whole.to_string())))
     }
 
-    pub(crate) fn applied(&self, effect: Effect) -> Settlement {
+    /// An operation that takes effect at the path as it is.
+    pub(crate) fn applied(&self, op: Op) -> Settlement {
         Settlement {
-            effects: vec![effect],
+            effects: vec![Effect::new(self.path, op)],
             verdict: self.verdict(VerdictKind::Applied, vec![], "Nothing concurrent was in its way."),
         }
     }
 
     pub(crate) fn verdict(&self, verdict: VerdictKind, met: Vec<u64>, because: impl Into<String>) -> Verdict {
-        Verdict { edit: self.index, at: self.edit.at.clone(), verdict, met, because: because.into(), lost: None }
+        Verdict { edit: self.index, at: self.path.to_string(), verdict, met, because: because.into(), lost: None }
     }
 }
 
@@ -406,12 +392,12 @@ pub(crate) fn listed(seqs: &[u64]) -> String {
     format!("{word} {}", list.join(", "))
 }
 
-pub(crate) fn checked_id<'v>(at: &Path, id: &'v Value) -> Result<&'v str, Problem> {
+pub(crate) fn checked_id(id: &Value) -> Result<&str, Problem> {
     let text =
         id.as_str().filter(|id| !id.is_empty() && id.chars().count() <= ID_CHARS && !id.chars().any(char::is_control));
     text.ok_or_else(|| {
         let detail = format!("An id is a string of 1 to {ID_CHARS} characters without control characters.");
-        Problem::new(ProblemKind::WrongType, detail).at(at)
+        Problem::new(ProblemKind::WrongType, detail)
     })
 }
 
@@ -430,14 +416,9 @@ impl Field {
     }
 }
 
-/// The string member `name` of a stored effect.
-pub(crate) fn stored_text<'e>(effect: &'e Effect, name: &str) -> Result<&'e str, String> {
-    effect.arg(name).and_then(Value::as_str).ok_or_else(|| format!("the effect lacks a string {name:?}"))
-}
-
 /// The refusal of a stored effect that a kind does not have.
 pub(crate) fn stored_op(effect: &Effect) -> String {
-    format!("no effect {:?}", effect.op)
+    format!("no effect {:?}", effect.op.name())
 }
 
 /// A value as it reads in a sentence: shortened, quoted as JSON.

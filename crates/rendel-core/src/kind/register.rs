@@ -20,7 +20,8 @@ use serde_json::Value;
 use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
 use crate::canonical::weight;
 use crate::charter::{Section, Surface, check_schema};
-use crate::edit::{Edit, Effect, VerdictKind};
+use crate::edit::{Effect, VerdictKind};
+use crate::op::Op;
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -94,7 +95,7 @@ impl Field {
     }
 
     fn set(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
-        let plain = site.applied(Edit::new(site.path, "set").with("value", value.clone()));
+        let plain = site.applied(Op::Set(value.clone()));
         if !site.is_concurrent(cell.changed) {
             return Ok(plain);
         }
@@ -142,11 +143,7 @@ impl Field {
         let mut values: Vec<Value> = kept().map(|(kept, _)| (**kept).clone()).collect();
         values.extend(value.filter(|value| kept().all(|(kept, _)| **kept != **value)).cloned());
         let met: Vec<u64> = kept().map(|(_, stamp)| stamp.seq).collect();
-        let effect = Edit::new(site.path, "set").with("values", values);
-        let mut settlement = site.applied(match value {
-            Some(value) => effect.with("value", value.clone()),
-            None => effect,
-        });
+        let mut settlement = site.applied(Op::SetBeside { values, value: value.cloned() });
         if !met.is_empty() {
             let because = "Values that the proposer had not seen stay beside it until somebody picks one.";
             settlement.verdict = site.verdict(VerdictKind::Merged, met, because);
@@ -222,18 +219,13 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "register")?;
-        let value = match site.edit.op.as_str() {
-            "set" => {
-                site.only(&["value"])?;
-                let value = site.need("value")?;
+        let value = match site.op("A register", OPS)? {
+            Op::Set(value) => {
                 self.check(site.path, value)?;
                 self.key(site.path, value)?;
                 Some(value)
             }
-            "clear" => {
-                site.only(&[])?;
-                None
-            }
+            Op::Clear => None,
             _ => return Err(site.unknown_op("A register", OPS)),
         };
         match self.merge {
@@ -253,7 +245,7 @@ impl Kind for Field {
         if let Some(value) = value {
             return self.set(cell, site, value);
         }
-        let mut settlement = site.applied(Edit::new(site.path, "clear"));
+        let mut settlement = site.applied(Op::Clear);
         if site.is_concurrent(cell.changed) {
             let (seq, present) = (cell.changed.seq, self.plain(cell));
             // An empty register has no size, so `max` and `min` keep what is there, as `first` does.
@@ -273,14 +265,14 @@ impl Kind for Field {
 
     fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
         let old = weight(&self.plain(cell));
-        let values = match (effect.op.as_str(), effect.arg("value"), effect.arg("values")) {
-            ("set", Some(value), None) => vec![(Arc::new(value.clone()), stamp)],
-            ("set", new, Some(Value::Array(values))) => {
+        let values = match &effect.op {
+            Op::Set(value) => vec![(Arc::new(value.clone()), stamp)],
+            Op::SetBeside { values, value: new } => {
                 // What stays beside the new value keeps the stamp under which it was set.
-                let known = |value: &Value| cell.values.iter().find(|(known, _)| **known == *value && new != Some(value)).cloned();
+                let known = |value: &Value| cell.values.iter().find(|(known, _)| **known == *value && new.as_ref() != Some(value)).cloned();
                 values.iter().map(|value| known(value).unwrap_or_else(|| (Arc::new(value.clone()), stamp))).collect()
             }
-            ("clear", None, None) => vec![],
+            Op::Clear => vec![],
             _ => return Err(stored_op(effect)),
         };
         *cell = Cell { values, changed: stamp };
@@ -288,8 +280,12 @@ impl Kind for Field {
     }
 
     fn patch(&self, _cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        let value = effect.arg("values").or_else(|| effect.arg("value"));
-        patch.replace(if effect.op == "clear" { Value::Null } else { value?.clone() });
+        patch.replace(match &effect.op {
+            Op::Set(value) => value.clone(),
+            Op::SetBeside { values, .. } => values.clone().into(),
+            Op::Clear => Value::Null,
+            _ => return None,
+        });
         Some(())
     }
 

@@ -1,4 +1,4 @@
-//! `set`: elements that are in it or not. An insert wins over a concurrent remove of the same element.
+//! `set`: elements that are in it or not. An include wins over a concurrent exclude of the same element.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -11,7 +11,8 @@ use serde_json::Value;
 use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
 use crate::canonical::{CanonicalText, weight};
 use crate::charter::{Section, check_schema};
-use crate::edit::{Edit, Effect, VerdictKind};
+use crate::edit::{Effect, VerdictKind};
+use crate::op::Op;
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -43,7 +44,7 @@ struct Element {
 /// have gathered the older half is forgotten.
 const REMEMBERED: usize = 1000;
 const MOST: usize = 100_000;
-const OPS: &[&str] = &["insert", "remove"];
+const OPS: &[&str] = &["include", "exclude"];
 
 impl Field {
     fn check(&self, at: &Path, value: &Value) -> Result<(), Problem> {
@@ -58,22 +59,22 @@ impl Field {
         Err(Problem::new(ProblemKind::Full, detail).at(at))
     }
 
-    /// An insert is an effect even of what is there: it renews the element, so that a remove made without having seen
+    /// An include is an effect even of what is there: it renews the element, so that an exclude made without having seen
     /// it does not win.
-    fn insert(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
+    fn include(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
         self.check(site.path, value)?;
         let text = CanonicalText::of(value);
-        let mut settlement = site.applied(Edit::new(site.path, "insert").with("value", value.clone()));
+        let mut settlement = site.applied(Op::Include(value.clone()));
         match (cell.get(&text), cell.removed.get(&text)) {
             (Some(Element { stamp, .. }), _) if site.is_concurrent(*stamp) => {
-                let because = format!("Update {} had inserted it too; both count as one.", stamp.seq);
+                let because = format!("Update {} had included it too; both count as one.", stamp.seq);
                 settlement.verdict = site.verdict(VerdictKind::Merged, vec![stamp.seq], because);
             }
             (Some(_), _) => {}
             (None, removed) => {
                 self.has_space(site.path, cell.elements.len() + 1)?;
                 if let Some(stamp) = removed.filter(|stamp| site.is_concurrent(**stamp)) {
-                    let because = format!("It stands against update {}, which removed it unseen by the proposer.", stamp.seq);
+                    let because = format!("It stands against update {}, which excluded it unseen by the proposer.", stamp.seq);
                     settlement.verdict = site.verdict(VerdictKind::Overrode, vec![stamp.seq], because);
                 }
             }
@@ -81,19 +82,19 @@ impl Field {
         Ok(settlement)
     }
 
-    fn remove(cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
+    fn exclude(cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
         let text = CanonicalText::of(value);
         let nothing = |kind, seq: u64, because: String| {
             Ok(Settlement { effects: vec![], verdict: site.verdict(kind, vec![seq], because) })
         };
         match (cell.get(&text), cell.removed.get(&text)) {
             (Some(Element { stamp, .. }), _) if site.is_concurrent(*stamp) => {
-                let because = format!("Update {}, which the proposer had not seen, inserted it; the insert stands.", stamp.seq);
+                let because = format!("Update {}, which the proposer had not seen, included it; the include stands.", stamp.seq);
                 nothing(VerdictKind::Dropped, stamp.seq, because)
             }
-            (Some(_), _) => Ok(site.applied(Edit::new(site.path, "remove").with("value", value.clone()))),
+            (Some(_), _) => Ok(site.applied(Op::Exclude(value.clone()))),
             (None, Some(stamp)) if site.is_concurrent(*stamp) => {
-                let because = format!("Update {} had removed it already; both count as one.", stamp.seq);
+                let because = format!("Update {} had excluded it already; both count as one.", stamp.seq);
                 nothing(VerdictKind::Merged, stamp.seq, because)
             }
             (None, _) => {
@@ -136,20 +137,18 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "set")?;
-        if !OPS.contains(&site.edit.op.as_str()) {
-            return Err(site.unknown_op("A set", OPS));
+        match site.op("A set", OPS)? {
+            Op::Include(value) => self.include(cell, site, value),
+            Op::Exclude(value) => Self::exclude(cell, site, value),
+            _ => Err(site.unknown_op("A set", OPS)),
         }
-        site.only(&["value"])?;
-        let value = site.need("value")?;
-        if site.edit.op == "insert" { self.insert(cell, site, value) } else { Self::remove(cell, site, value) }
     }
 
     fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
-        let value = effect.arg("value").ok_or("the effect lacks \"value\"")?;
-        let text = CanonicalText::of(value);
-        let one = |elements: usize| weight(value) + usize::from(elements > 0);
-        match effect.op.as_str() {
-            "insert" => {
+        let one = |value: &Value, elements: usize| weight(value) + usize::from(elements > 0);
+        match &effect.op {
+            Op::Include(value) => {
+                let text = CanonicalText::of(value);
                 cell.removed.remove(&text);
                 match cell.position(&text) {
                     Ok(index) => {
@@ -157,29 +156,38 @@ impl Kind for Field {
                         Ok(0)
                     }
                     Err(index) => {
-                        let grown = growth(0, one(cell.elements.len()));
+                        let grown = growth(0, one(value, cell.elements.len()));
                         cell.elements.insert(index, Element { text, value: Arc::new(value.clone()), stamp });
                         Ok(grown)
                     }
                 }
             }
-            "remove" => {
+            Op::Exclude(value) => {
+                let text = CanonicalText::of(value);
                 let index = cell.position(&text).map_err(|_| format!("no element {text}"))?;
                 cell.elements.remove(index);
                 cell.removed.insert(text, stamp);
                 cell.forget();
-                Ok(growth(one(cell.elements.len()), 0))
+                Ok(growth(one(value, cell.elements.len()), 0))
             }
             _ => Err(stored_op(effect)),
         }
     }
 
     fn patch(&self, cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        let value = effect.arg("value")?;
-        match (cell.position(&CanonicalText::of(value)), effect.op.as_str()) {
-            (Err(index), "insert") => patch.add_at(&index.to_string(), value.clone()),
-            (Ok(index), "remove") => patch.remove_at(index),
-            _ => {}
+        let position = |value| cell.position(&CanonicalText::of(value));
+        match &effect.op {
+            Op::Include(value) => {
+                if let Err(index) = position(value) {
+                    patch.add_at(&index.to_string(), value.clone());
+                }
+            }
+            Op::Exclude(value) => {
+                if let Ok(index) = position(value) {
+                    patch.remove_at(index);
+                }
+            }
+            _ => return None,
         }
         Some(())
     }
@@ -191,12 +199,12 @@ impl Kind for Field {
         let texts = |values: &[Value]| -> BTreeSet<CanonicalText> { values.iter().map(CanonicalText::of).collect() };
         let (before, mut after) = (texts(was), texts(now));
         for gone in was.iter().filter(|value| !after.contains(&CanonicalText::of(value))) {
-            way.push(way.edit("remove").with("value", gone.clone()));
+            way.push(way.edit("exclude").with("value", gone.clone()));
         }
         // Each once, also where it is given twice.
         for new in now.iter().filter(|value| !before.contains(&CanonicalText::of(value))) {
             if after.remove(&CanonicalText::of(new)) {
-                way.push(way.edit("insert").with("value", new.clone()));
+                way.push(way.edit("include").with("value", new.clone()));
             }
         }
         way.has_space()

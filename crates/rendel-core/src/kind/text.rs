@@ -7,12 +7,13 @@
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use serde_json::Value;
 
 use super::changes::Changes;
-use super::{Growth, Kind, Settlement, Site, listed, stored_op, stored_text};
+use super::{Growth, Kind, Settlement, Site, listed, stored_op};
 use crate::charter::Section;
-use crate::edit::{Edit, Effect, Verdict, VerdictKind};
+use crate::edit::{Effect, Verdict, VerdictKind};
+use crate::op::{Made, Op, Splicing};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -38,6 +39,8 @@ struct Inner {
     text: VersionedText,
     changes: Changes,
 }
+
+const OPS: &[&str] = &["splice"];
 
 /// A text of this many characters is as long as one can be.
 const MOST: usize = 1_000_000;
@@ -68,8 +71,9 @@ impl Field {
         };
         // What `made` says is how the proposer saw it; a restart places it by that once more, replicas need not look.
         let effect = |part: &Part<'_>| {
-            let made = json!({ "seen": site.seen, "index": part.viewed.index, "delete": part.viewed.delete });
-            to_edit(part.present, site.path).with("made", made)
+            let place = (part.viewed.index, part.viewed.delete);
+            let made = Some(Made { seen: site.seen, place });
+            Effect::new(site.path, Op::Splice { splice: splicing(part.present), made })
         };
         let effects = settled.parts.iter().map(effect).collect();
         Ok(Settlement { effects, verdict: verdict(cell, site, splice, &settled) })
@@ -129,37 +133,14 @@ fn check_bounds(site: &Site<'_>, splice: Splice<'_>, len: usize) -> Result<(), P
     }
 }
 
-/// The splice that is asked for.
-fn asked<'e>(site: &Site<'e>) -> Result<Splice<'e>, Problem> {
-    site.only(&["index", "delete", "insert"])?;
-    let insert = match site.edit.arg("insert") {
-        None => "",
-        Some(Value::String(insert)) => insert,
-        Some(_) => {
-            return Err(Problem::new(ProblemKind::WrongType, "\"insert\" must be a string.").at(site.path));
-        }
-    };
-    let splice = Splice { index: site.index_arg("index")?, delete: site.optional_index("delete")?, insert };
-    if splice.delete == 0 && insert.is_empty() {
-        let detail = "A splice deletes or inserts something: give \"delete\", \"insert\" or both.";
-        return Err(Problem::new(ProblemKind::Malformed, detail).at(site.path));
+fn splicing(splice: Splice<'_>) -> Splicing {
+    Splicing { index: splice.index, delete: splice.delete, insert: splice.insert.to_owned() }
+}
+
+impl Splicing {
+    fn as_splice(&self) -> Splice<'_> {
+        Splice { index: self.index, delete: self.delete, insert: &self.insert }
     }
-    Ok(splice)
-}
-
-/// The splice of a stored effect.
-fn stored(effect: &Effect) -> Result<Splice<'_>, String> {
-    let number = |name| stored_index(effect.arg(name), name);
-    Ok(Splice { index: number("index")?, delete: number("delete")?, insert: stored_text(effect, "insert")? })
-}
-
-fn to_edit(splice: Splice<'_>, path: &Path) -> Edit {
-    Edit::new(path, "splice").with("index", splice.index).with("delete", splice.delete).with("insert", splice.insert)
-}
-
-fn stored_index(value: Option<&Value>, name: &str) -> Result<usize, String> {
-    let index = value.and_then(Value::as_u64).and_then(|index| usize::try_from(index).ok());
-    index.ok_or_else(|| format!("the effect lacks a whole number {name:?}"))
 }
 
 impl Kind for Field {
@@ -193,11 +174,8 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "text")?;
-        if site.edit.op != "splice" {
-            return Err(site.unknown_op("A text", &["splice"]));
-        }
-        let cell = &*cell.0;
-        let splice = asked(site)?;
+        let Op::Splice { splice, .. } = site.op("A text", OPS)? else { return Err(site.unknown_op("A text", OPS)) };
+        let (cell, splice) = (&*cell.0, splice.as_splice());
         site.is_on_firm_ground()?;
         if cell.changes.is_made_anew(site) {
             return Err(site.came_back(site.path));
@@ -207,10 +185,11 @@ impl Kind for Field {
             self.concurrent(cell, site, splice)?
         } else {
             check_bounds(site, splice, len)?;
-            site.applied(to_edit(splice, site.path))
+            site.applied(Op::Splice { splice: splicing(splice), made: None })
         };
         if !splice.insert.is_empty() {
-            let removed: usize = settlement.effects.iter().filter_map(|effect| effect.arg("delete")?.as_u64()).map(|n| usize::try_from(n).unwrap_or(0)).sum();
+            let removed = |effect: &Effect| if let Op::Splice { splice, .. } = &effect.op { splice.delete } else { 0 };
+            let removed: usize = settlement.effects.iter().map(removed).sum();
             let chars = len + splice.insert.chars().count() - removed;
             if chars > len {
                 self.has_space(site.path, chars)?;
@@ -220,16 +199,12 @@ impl Kind for Field {
     }
 
     fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
-        if effect.op != "splice" {
-            return Err(stored_op(effect));
-        }
-        let splice = stored(effect)?;
-        let (view, viewed) = match effect.arg("made") {
+        let Op::Splice { splice, made } = &effect.op else { return Err(stored_op(effect)) };
+        let splice = splice.as_splice();
+        let (view, viewed) = match *made {
             None => (View::PRESENT, splice),
-            Some(made) => {
-                let number = |name| stored_index(made.get(name), name);
-                let view = View { seen: number("seen")? as u64, client: stamp.client };
-                (view, Splice { index: number("index")?, delete: number("delete")?, ..splice })
+            Some(Made { seen, place: (index, delete) }) => {
+                (View { seen, client: stamp.client }, Splice { index, delete, ..splice })
             }
         };
         let cell = Arc::make_mut(&mut cell.0);
@@ -239,7 +214,8 @@ impl Kind for Field {
     }
 
     fn patch(&self, cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        let splice = stored(effect).ok()?;
+        let Op::Splice { splice, .. } = &effect.op else { return None };
+        let splice = splice.as_splice();
         if splice.delete > 0 || !splice.insert.is_empty() {
             patch.replace(cell.0.text.spliced(splice)?.into());
         }

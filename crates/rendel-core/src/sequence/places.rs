@@ -29,7 +29,7 @@ pub(crate) struct Places {
 
 /// Where an element is to go.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Target {
+pub enum Target {
     /// Before everything.
     Front,
     /// Behind everything.

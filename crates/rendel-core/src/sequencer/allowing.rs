@@ -9,6 +9,7 @@ use super::Sequencer;
 use crate::charter::{Permission, Read, Unanswered};
 use crate::edit::{Actor, Edit, Effect, Proposal};
 use crate::kind::inner;
+use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::state::State;
@@ -33,7 +34,7 @@ impl Sequencer {
     pub fn may(&self, actor: &Actor, edit: &Edit) -> Result<Verdicted, Problem> {
         let path = Path::parse(&edit.at)?;
         let actor = Actor { client: Uuid::nil(), ..actor.clone() };
-        let permission = self.permission(&self.state, &actor, edit, &path, &mut Vec::new());
+        let permission = self.permission(&self.state, &actor, &path, edit.read().as_ref(), &mut Vec::new());
         let proposal = Proposal { n: 0, seen: None, answered: 0, edits: vec![edit.clone()], gesture: None, note: None };
         let settled = self.settle(&actor, actor.key(), &proposal, 0, &mut Vec::new());
         Ok(Verdicted { permission, refusal: settled.err().map(Problem::bounded) })
@@ -53,8 +54,8 @@ impl Sequencer {
         &self,
         state: &State,
         actor: &Actor,
-        edit: &Edit,
         path: &Path,
+        op: Option<&Op>,
         unanswered: &mut Vec<NoAnswer>,
     ) -> Permission {
         if actor.role == Actor::SERVICE {
@@ -62,19 +63,19 @@ impl Sequencer {
         }
         let Some(role) = self.charter.roles.get(&actor.role) else { return Permission::Nowhere };
         let record = &path.tokens()[..self.charter.fields.record_prefix(path)];
-        let makes_record = matches!(edit.op.as_str(), "put" | "insert");
-        let read = |read: &Read| match (read.name.as_str(), &read.member) {
-            ("record", member) if makes_record => {
-                let value = edit.arg("value");
-                member.as_ref().map_or(value, |member| value?.get(member)).cloned()
-            }
-            ("record", _) if record.is_empty() => None,
-            ("record", member) => state.member(&self.charter.fields, record, member.as_deref()),
+        let made = op.and_then(Op::makes);
+        let read = |read: &Read| match (read.name.as_str(), &read.member, made) {
+            ("record", None, Some((_, value))) => Some(value.clone()),
+            ("record", Some(member), Some((_, value))) => value.get(member).cloned(),
+            ("record", ..) if record.is_empty() => None,
+            ("record", member, _) => state.member(&self.charter.fields, record, member.as_deref()),
             _ => self.read(state, actor, read),
         };
         // A record that is not there has no members, which is no fault of the expression.
-        let is_there = makes_record || record.is_empty() || state.has(&self.charter.fields, record);
-        role.permission(edit, path, read, |line, why| {
+        let is_there = made.is_some() || record.is_empty() || state.has(&self.charter.fields, record);
+        // A record that is made is meant by its own path as well as by that of the map or list.
+        let made = made.map(|(id, _)| inner(path, id.unwrap_or("*")));
+        role.permission(path, made.as_ref(), read, |line, why| {
             if is_there {
                 unanswered.push((line, why));
             }
@@ -101,7 +102,7 @@ impl Sequencer {
         unanswered: &mut Vec<NoAnswer>,
     ) -> Result<(), Problem> {
         for guard in &self.charter.guards {
-            for path in self.guarded(after, &guard.at, effects)? {
+            for path in self.guarded(after, &guard.at, effects) {
                 let tokens = path.tokens();
                 let record = &tokens[..self.charter.fields.record_prefix(&path)];
                 let fields = &self.charter.fields;
@@ -131,15 +132,12 @@ impl Sequencer {
     }
 
     /// The paths that a pattern is about and that effects changed: at or around what changed, and inside what came anew.
-    fn guarded(&self, after: &State, pattern: &crate::Pattern, effects: &[Effect]) -> Result<BTreeSet<Path>, Problem> {
+    fn guarded(&self, after: &State, pattern: &crate::Pattern, effects: &[Effect]) -> BTreeSet<Path> {
         let len = pattern.tokens().map_or(0, |tokens| tokens.len());
         let mut guarded = BTreeSet::new();
         for effect in effects {
-            let path = Path::parse(&effect.at)?;
-            let path = match effect.arg("id").and_then(Value::as_str) {
-                Some(id) if matches!(effect.op.as_str(), "put" | "insert") => inner(&path, id),
-                _ => path,
-            };
+            let made = effect.op.makes().and_then(|(id, _)| id);
+            let path = made.map_or(effect.at.clone(), |id| inner(&effect.at, id));
             let tokens = path.tokens();
             if len <= tokens.len() {
                 guarded.extend(pattern.matches(&tokens[..len]).then(|| Path::of(tokens[..len].iter().cloned())));
@@ -149,6 +147,6 @@ impl Sequencer {
                 });
             }
         }
-        Ok(guarded)
+        guarded
     }
 }

@@ -1,38 +1,27 @@
 //! What the service fills in, so that no client can claim it: who made a record.
 
-use std::borrow::Cow;
-
 use serde_json::Value;
 
-use crate::edit::{Actor, Edit};
+use crate::edit::Actor;
 use crate::kind::{Field, Fields, inner};
+use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 
-/// An edit with its author filled in where the charter says so. The backend may say another, as when it brings in what
-/// somebody did elsewhere.
-pub(super) fn filled<'e>(
-    fields: &Fields,
-    edit: &'e Edit,
-    path: &Path,
-    actor: &Actor,
-) -> Result<Cow<'e, Edit>, Problem> {
-    let Some(field) = field_at(fields, path) else { return Ok(Cow::Borrowed(edit)) };
-    if field.is_filled() && actor.role != Actor::SERVICE {
+/// Fills the author in where the charter says so. The backend may say another, as when it brings in what somebody did
+/// elsewhere.
+pub(super) fn fill(fields: &Fields, op: &mut Op, path: &Path, actor: &Actor) -> Result<(), Problem> {
+    let Some(field) = field_at(fields, path) else { return Ok(()) };
+    if field.is_filled() && !op.is_condition() && actor.role != Actor::SERVICE {
         return Err(claimed(path));
     }
-    let makes_record = matches!(edit.op.as_str(), "put" | "insert");
-    let Some((each, Value::Object(_))) = field.each().filter(|_| makes_record).zip(edit.arg("value")) else {
-        return Ok(Cow::Borrowed(edit));
-    };
-    let mut edit = edit.clone();
-    if let Some(value) = edit.args.get_mut("value") {
-        fill(each, value, path, actor)?;
+    match field.each().zip(op.record_mut()) {
+        Some((each, record)) => fill_record(each, record, path, actor),
+        None => Ok(()),
     }
-    Ok(Cow::Owned(edit))
 }
 
-fn fill(fields: &Fields, record: &mut Value, at: &Path, actor: &Actor) -> Result<(), Problem> {
+fn fill_record(fields: &Fields, record: &mut Value, at: &Path, actor: &Actor) -> Result<(), Problem> {
     let Value::Object(members) = record else { return Ok(()) };
     for (name, field) in fields.iter() {
         if field.is_filled() {
@@ -44,11 +33,11 @@ fn fill(fields: &Fields, record: &mut Value, at: &Path, actor: &Actor) -> Result
         }
         match (field.each(), members.get_mut(name)) {
             (Some(each), Some(Value::Object(records))) => {
-                records.values_mut().try_for_each(|record| fill(each, record, at, actor))?;
+                records.values_mut().try_for_each(|record| fill_record(each, record, at, actor))?;
             }
             (Some(each), Some(Value::Array(elements))) => {
                 let records = elements.iter_mut().filter_map(|element| element.get_mut("value"));
-                records.into_iter().try_for_each(|record| fill(each, record, at, actor))?;
+                records.into_iter().try_for_each(|record| fill_record(each, record, at, actor))?;
             }
             _ => {}
         }

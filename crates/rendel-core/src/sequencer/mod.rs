@@ -12,15 +12,16 @@ use serde_json::Value;
 pub use allowing::{NoAnswer, Verdicted};
 pub use clients::ClientOutcome;
 use clients::Clients;
-use filling::filled;
+use filling::fill;
 
 use crate::charter::{Charter, Extent, Permission, Sight, nothing_at};
-use crate::edit::{Actor, ClientKey, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
+use crate::edit::{Actor, ClientKey, Effect, Proposal, Settled, Verdict, VerdictKind};
 use crate::kind::{Settlement, Site, listed};
+use crate::op::{Op, TEST, Unread};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Followed, check_all_references, check_references, follow_drops};
-use crate::state::{Misfit, RESET, Stamp, State};
+use crate::state::{Misfit, Stamp, State};
 
 /// Puts the proposals of one session in order and settles them.
 ///
@@ -204,7 +205,8 @@ impl Sequencer {
         let proposal = Proposal { n, seen: None, answered: 0, edits: vec![], gesture: None, note: None };
         self.handle(actor, &proposal, |this, client| {
             let mut state = Self::open(this.charter.clone(), opening)?.state;
-            let effect = Edit::new("", RESET).with("value", state.plain(&this.charter.fields));
+            let plain = state.plain(&this.charter.fields);
+            let effect = Effect::new(Path::of::<String>([]), Op::Reset(plain));
             let stamp = Stamp { seq: this.seq + 1, client };
             state.apply_one(&this.charter.fields, &effect, stamp).map_err(|misfit| broken(&misfit))?;
             Ok((state, this.settled(actor, &proposal, now, vec![effect], vec![])))
@@ -356,15 +358,23 @@ impl Sequencer {
         let edit = &proposal.edits[index];
         let path = Path::parse(&edit.at)?;
         let fields = &self.charter.fields;
-        let permission = self.permission(state, actor, edit, &path, unanswered);
+        let mut op = Op::asked(edit);
+        // A condition on a record that is made speaks of the record as it will be.
+        let is_filled = op.as_mut().map_or(Ok(()), |op| fill(fields, op, &path, actor));
+        let permission = self.permission(state, actor, &path, op.as_ref().ok(), unanswered);
+        let is_condition = match &op {
+            Ok(op) => op.is_condition(),
+            Err(Unread::Name(_)) => false,
+            Err(Unread::Member(name, _)) => *name == TEST,
+        };
         // What is hidden is not there for who may not edit it either, and for nobody to be tested.
         let extent = self.charter.sight(&actor.role).extent(fields, &path);
-        if extent == Extent::Nothing && (edit.op == "test" || !permission.is_given()) {
+        if extent == Extent::Nothing && (is_condition || !permission.is_given()) {
             return Err(nothing_at(&path));
         }
-        let edit = filled(fields, edit, &path, actor)?;
+        is_filled?;
         let site = Site {
-            edit: &edit,
+            op: &op,
             path: &path,
             index,
             n: proposal.n,
@@ -372,8 +382,10 @@ impl Sequencer {
             seen: proposal.seen.unwrap_or(self.seq),
             follows_refused: proposal.seen.is_some() && self.clients.has_refused_beyond(key, proposal.answered),
         };
-        if edit.op == "test" {
-            return self.test(state, &site, self.charter.sight(&actor.role));
+        match &op {
+            Ok(Op::Test(expected)) => return self.test(state, &site, expected, self.charter.sight(&actor.role)),
+            Err(Unread::Member(_, problem)) if is_condition => return Err(problem.clone()),
+            _ => {}
         }
         let settlement = fields.settle(state.root(), path.tokens(), &site);
         // A path that does not exist is said to be so before a role is; what exists is guarded by the role.
@@ -402,9 +414,7 @@ impl Sequencer {
         Ok(Settlement { effects, verdict })
     }
 
-    fn test(&self, state: &State, site: &Site<'_>, sight: &Sight) -> Result<Settlement, Problem> {
-        site.only(&["value"])?;
-        let expected = site.need("value")?;
+    fn test(&self, state: &State, site: &Site<'_>, expected: &Value, sight: &Sight) -> Result<Settlement, Problem> {
         let present = state.plain_at(&self.charter.fields, site.path);
         let present = present.and_then(|present| sight.value(&self.charter.fields, site.path, present));
         if present.as_ref() == Some(expected) {

@@ -1,5 +1,5 @@
 use proptest::prelude::*;
-use rendel_core::{Edit, ProblemKind, Settled, VerdictKind};
+use rendel_core::{Edit, Effect, Op, Path, Place, ProblemKind, Settled, VerdictKind};
 use serde_json::{Value, json};
 
 use crate::model::Model;
@@ -163,7 +163,7 @@ fn an_append_only_list_grows_at_its_end_and_keeps_the_newest() {
     session.settle("mirela", 0, say("1", "one"));
     session.settle("tobin", 0, say("2", "two"));
     let third = session.settle("oda", 2, say("3", "three"));
-    assert_eq!(third.effects[1], Edit::new("/remarks/1", "remove"));
+    assert_eq!(third.effects[1], Effect::new(Path::of(["remarks", "1"]), Op::Remove));
     assert_eq!(
         session.sequencer.plain()["remarks"],
         json!([{ "id": "2", "value": "two" }, { "id": "3", "value": "three" }])
@@ -224,17 +224,18 @@ fn change() -> impl Strategy<Value = Change> {
 /// A list as a replica keeps it: effects name what they go after.
 fn follow(shown: &mut Vec<String>, update: &Settled) {
     for effect in &update.effects {
-        let id = effect
-            .arg("id")
-            .and_then(Value::as_str)
-            .unwrap_or_else(|| effect.at.rsplit('/').next().unwrap())
-            .to_owned();
+        let made = effect.op.makes().and_then(|(id, _)| id);
+        let id = made.unwrap_or_else(|| effect.at.tokens().last().unwrap()).to_owned();
         shown.retain(|here| *here != id);
-        if effect.op != "remove" {
-            let after = effect.arg("after").unwrap().as_str();
-            let at = after.map_or(0, |after| shown.iter().position(|here| here == after).unwrap() + 1);
-            shown.insert(at, id);
-        }
+        let at = match &effect.op {
+            Op::Remove => continue,
+            Op::Insert { to: Place::Front, .. } | Op::Move { to: Place::Front, .. } => 0,
+            Op::Insert { to: Place::After(after), .. } | Op::Move { to: Place::After(after), .. } => {
+                shown.iter().position(|here| here == after).unwrap() + 1
+            }
+            other => panic!("{other:?}"),
+        };
+        shown.insert(at, id);
     }
 }
 

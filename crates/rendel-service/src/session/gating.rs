@@ -98,7 +98,7 @@ impl Task {
         if actor.role == Actor::SERVICE {
             return None;
         }
-        let is_about = |gate: &Gate| edits.iter().filter(|edit| edit.op != "test").any(|edit| touches(gate, edit));
+        let is_about = |gate: &Gate| edits.iter().any(|edit| touches(gate, edit));
         (first..self.charter.gates.len()).find(|gate| is_about(&self.charter.gates[*gate]))
     }
 
@@ -182,11 +182,10 @@ fn connection_of(from: &Origin) -> Option<ConnectionId> {
     }
 }
 
-/// Whether a gate is about an edit: at, around or inside what it changes.
+/// Whether a gate is about an edit: at, around or inside what it changes. What cannot be read is refused without a gate.
 fn touches(gate: &Gate, edit: &Edit) -> bool {
-    let Ok(path) = Path::parse(&edit.at) else { return false };
-    let made = matches!(edit.op.as_str(), "put" | "insert");
-    gate.at.concerns(path.tokens(), made)
+    let (Ok(path), Some(op)) = (Path::parse(&edit.at), edit.read()) else { return false };
+    !op.is_condition() && gate.at.concerns(path.tokens(), op.makes().is_some())
 }
 
 /// The way on which gates answer.

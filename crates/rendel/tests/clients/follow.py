@@ -106,9 +106,9 @@ def apply(state, effect):
         # A Python string counts Unicode scalar values, as the protocol does.
         index, text = effect["index"], place[last]
         place[last] = text[:index] + effect["insert"] + text[index + effect["delete"] :]
-    elif op == "insert" and "id" in effect:
+    elif op == "insert":
         put_behind(step(place, last), {"id": effect["id"], "value": effect["value"]}, effect["after"])
-    elif op in ("move", "remove") and "value" not in effect:
+    elif op in ("move", "remove"):
         element = next(one for one in place if one["id"] == last)
         place.remove(element)
         if op == "move":
@@ -119,11 +119,11 @@ def apply(state, effect):
         place[last] = None
     elif op == "add":
         place[last] = effect["now"]
-    elif op == "insert":
+    elif op == "include":
         if effect["value"] not in place[last]:
             place[last].append(effect["value"])
             place[last].sort(key=lambda element: json.dumps(element).encode("utf-16-be"))
-    elif op == "remove":
+    elif op == "exclude":
         place[last].remove(effect["value"])
     elif op == "put":
         place[last][effect["id"]] = effect["value"]

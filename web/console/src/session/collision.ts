@@ -37,20 +37,20 @@ function ofField(field: Field, value: Json, at: string): Collision[] {
   return ofMap(field, value, at);
 }
 
-/** For a set: an insert against a remove of the same element. */
+/** For a set: an include against an exclude of the same element. */
 function ofSet(field: Field, value: Json, at: string): Collision[] {
   const present = Array.isArray(value) ? value[0] : undefined;
   const element = present ?? twoValues(field, null)[0];
   if (element === undefined) return [];
   const edits: Collision["edits"] = [
-    [{ at, op: "insert", value: element }],
-    [{ at, op: present === undefined ? "insert" : "remove", value: element }],
+    [{ at, op: "include", value: element }],
+    [{ at, op: present === undefined ? "include" : "exclude", value: element }],
   ];
   const says: Collision["says"] = [
-    `inserts ${shown(element, 30)}`,
-    `${present === undefined ? "inserts" : "removes"} it`,
+    `includes ${shown(element, 30)}`,
+    `${present === undefined ? "includes" : "excludes"} it`,
   ];
-  return [{ id: at, title: at, rule: "an insert wins over a concurrent remove", edits, says }];
+  return [{ id: at, title: at, rule: "an include wins over a concurrent exclude", edits, says }];
 }
 
 /** For a text: two inserts at one place, an insert inside what another deletes, and deletes that overlap. */
@@ -91,7 +91,7 @@ function ofText(value: Json, at: string): Collision[] {
 function ofList(field: Field, value: Json, at: string): Collision[] {
   const elements = (Array.isArray(value) ? value : []) as { id: string; value: Json }[];
   const [first, second] = elements;
-  const place: { after?: Json } = field["append-only"] === true ? {} : { after: first?.id ?? null };
+  const place: { after?: string | null } = field["append-only"] === true ? {} : { after: first?.id ?? null };
   const insert = (text: string): Edit[] => [
     { at, op: "insert", id: uuid7(), value: newElement(field, text), ...place },
   ];

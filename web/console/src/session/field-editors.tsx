@@ -32,7 +32,7 @@ export function CounterEditor({ path, value, propose }: Props) {
 export function SetEditor({ field, path, value, propose }: Props & { field: Field }) {
   const elements = Array.isArray(value) ? value : [];
   const insert = (next: Json) => {
-    if (next !== null) propose([{ at: path, op: "insert", value: next }]);
+    if (next !== null) propose([{ at: path, op: "include", value: next }]);
   };
   return (
     <div className="flex flex-wrap items-center gap-1.5">
@@ -46,7 +46,7 @@ export function SetEditor({ field, path, value, propose }: Props & { field: Fiel
             type="button"
             className="px-1.5 text-faint hover:text-brick"
             aria-label={`Remove ${JSON.stringify(element)} from ${path}`}
-            onClick={() => propose([{ at: path, op: "remove", value: element }])}
+            onClick={() => propose([{ at: path, op: "exclude", value: element }])}
           >
             ×
           </button>

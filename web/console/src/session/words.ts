@@ -9,42 +9,42 @@ export function shown(value: Json | undefined, most = 60): string {
 
 /** What an effect did, in words. */
 export function effectInWords(effect: Effect): string {
-  const { at, op } = effect;
-  switch (op) {
+  const { at } = effect;
+  switch (effect.op) {
     case "set":
       return effect.values === undefined
         ? `${at} = ${shown(effect.value)}`
         : `${at} = ${shown(effect.values)} side by side`;
     case "add":
-      return `${at} ${Number(effect.by) < 0 ? "−" : "+"}${Math.abs(Number(effect.by))} → ${shown(effect.now)}`;
+      return `${at} ${effect.by < 0 ? "−" : "+"}${Math.abs(effect.by)} → ${shown(effect.now)}`;
     case "put":
-      return `${at} put ${String(effect.id)} ${shown(effect.value)}`;
+      return `${at} put ${effect.id} ${shown(effect.value)}`;
+    case "include":
+      return `${at} with ${shown(effect.value)}`;
+    case "exclude":
+      return `${at} without ${shown(effect.value)}`;
     case "insert":
-      if (effect.id === undefined) return `${at} with ${shown(effect.value)}`;
-      return `${at} insert ${String(effect.id).slice(-12)} ${behind(effect)} ${shown(effect.value)}`;
+      return `${at} insert ${effect.id.slice(-12)} ${behind(effect.after)} ${shown(effect.value)}`;
     case "move":
-      return `${at} moved ${behind(effect)}`;
+      return `${at} moved ${behind(effect.after)}`;
     case "splice":
       return spliceInWords(effect);
     case "remove":
-      if (effect.value === undefined) return `${at} removed`;
-      return `${at} without ${shown(effect.value)}`;
+      return `${at} removed`;
     case "reset":
       return "the whole state reset";
     case "clear":
       return `${at} cleared`;
     case "drop":
       return `${at} dropped`;
-    default:
-      return `${at} ${op}`;
   }
 }
 
-function behind(effect: Effect): string {
-  return effect.after === null ? "first" : `after ${String(effect.after).slice(-12)}`;
+function behind(after: string | null): string {
+  return after === null ? "first" : `after ${after.slice(-12)}`;
 }
 
-function spliceInWords({ at, index, delete: gone, insert }: Effect): string {
+function spliceInWords({ at, index, delete: gone, insert }: Effect & { op: "splice" }): string {
   if (gone === 0 && insert === "") return `${at} as it was`;
   const came = insert === "" ? "" : ` with ${shown(insert)}`;
   const went = gone === 0 ? "" : insert === "" ? ` without ${shown(gone)}` : ` for ${shown(gone)}`;

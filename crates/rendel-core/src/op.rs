@@ -1,0 +1,482 @@
+//! Operations: what an edit asks for and what an effect did, each with its own members.
+//!
+//! JSON has names for them (`{"at": "/heads", "op": "add", "by": 1}`); they are read and written here and nowhere else. Everything
+//! that asks what an operation does asks by a method of [`Op`] that names all of them, so that a new one cannot be forgotten.
+
+use std::collections::BTreeMap;
+
+use serde::ser::{Serialize, SerializeMap, Serializer};
+use serde_json::{Value, json};
+
+use crate::edit::Edit;
+use crate::kind::checked_id;
+use crate::problem::{Problem, ProblemKind};
+use crate::sequence::Target;
+use crate::suggest::nearest;
+
+/// An operation with its members. What only a settled one has is told in its comment.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Op {
+    /// A register gets a value.
+    Set(Value),
+    /// Settled: the values that stand side by side in a register, and the one that was just set, if one was.
+    SetBeside {
+        /// All of them, in order.
+        values: Vec<Value>,
+        /// The one that was set.
+        value: Option<Value>,
+    },
+    /// A register is unset.
+    Clear,
+    /// A counter grows.
+    Add {
+        /// By how much, below zero where it shrinks.
+        by: i64,
+        /// Settled: what it is then.
+        now: Option<i64>,
+    },
+    /// A set has an element.
+    Include(Value),
+    /// A set does not have an element.
+    Exclude(Value),
+    /// A map gets a record.
+    Put {
+        /// Its id; the service makes one where there is none.
+        id: Option<String>,
+        /// Its fields.
+        value: Value,
+    },
+    /// A record goes.
+    Drop,
+    /// A list gets an element.
+    Insert {
+        /// Its id; the service makes one where there is none.
+        id: Option<String>,
+        /// What it is.
+        value: Value,
+        /// Where it goes.
+        to: Place,
+        /// Settled: how its proposer saw the place, where that is not how it is.
+        made: Option<Made<Place>>,
+    },
+    /// An element goes elsewhere in its list.
+    Move {
+        /// Where.
+        to: Place,
+        /// Settled: how its proposer saw the place, where that is not how it is.
+        made: Option<Made<Place>>,
+    },
+    /// An element goes.
+    Remove,
+    /// Characters of a text go and others come.
+    Splice {
+        /// Where, which go, which come.
+        splice: Splicing,
+        /// Settled: how its proposer saw the place, where that is not how it is.
+        made: Option<Made<(usize, usize)>>,
+    },
+    /// Settled: the whole state is another.
+    Reset(Value),
+    /// Asked: the proposal stands or falls with what is there.
+    Test(Value),
+    /// Settled by another version than this one, which cannot apply it.
+    Unknown {
+        /// Its name.
+        name: String,
+        /// Its members.
+        members: BTreeMap<String, Value>,
+    },
+}
+
+/// Where an element of a list is to go.
+pub type Place = Target;
+
+/// A splice of a text, in Unicode scalar values.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Splicing {
+    /// Where.
+    pub index: usize,
+    /// How many characters go.
+    pub delete: usize,
+    /// Which come.
+    pub insert: String,
+}
+
+/// How a proposer saw a place: what they had seen, and the place in that.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Made<P> {
+    /// The last update that they had seen.
+    pub seen: u64,
+    /// The place. For a splice its index and how many characters it deletes.
+    pub place: P,
+}
+
+/// An operation that cannot be read.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Unread {
+    /// No field has one of that name.
+    Name(String),
+    /// A member of the operation of that name is missing, of another type, or not known.
+    Member(&'static str, Problem),
+}
+
+/// The name of the operation that only asks.
+pub(crate) const TEST: &str = "test";
+
+/// The names of what can be asked for.
+const ASKED: &[&str] =
+    &["set", "clear", "add", "include", "exclude", "put", "drop", "insert", "move", "remove", "splice", TEST];
+
+/// Every whole number up to here is exact in each client, whatever its language (RFC 8259, section 6).
+pub(crate) const EXACT: i64 = (1 << 53) - 1;
+
+impl Op {
+    /// Its name in JSON.
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Set(_) | Self::SetBeside { .. } => "set",
+            Self::Clear => "clear",
+            Self::Add { .. } => "add",
+            Self::Include(_) => "include",
+            Self::Exclude(_) => "exclude",
+            Self::Put { .. } => "put",
+            Self::Drop => "drop",
+            Self::Insert { .. } => "insert",
+            Self::Move { .. } => "move",
+            Self::Remove => "remove",
+            Self::Splice { .. } => "splice",
+            Self::Reset(_) => "reset",
+            Self::Test(_) => TEST,
+            Self::Unknown { name, .. } => name,
+        }
+    }
+
+    /// What it puts into a map or list: the id, where one is given, and the value.
+    pub fn makes(&self) -> Option<(Option<&str>, &Value)> {
+        match self {
+            Self::Put { id, value } | Self::Insert { id, value, .. } => Some((id.as_deref(), value)),
+            Self::Set(_)
+            | Self::SetBeside { .. }
+            | Self::Clear
+            | Self::Add { .. }
+            | Self::Include(_)
+            | Self::Exclude(_)
+            | Self::Drop
+            | Self::Move { .. }
+            | Self::Remove
+            | Self::Splice { .. }
+            | Self::Reset(_)
+            | Self::Test(_)
+            | Self::Unknown { .. } => None,
+        }
+    }
+
+    /// The record that it puts into a map or list.
+    pub(crate) fn record_mut(&mut self) -> Option<&mut Value> {
+        match self {
+            Self::Put { value, .. } | Self::Insert { value, .. } => Some(value),
+            _ => None,
+        }
+    }
+
+    /// Whether the record or element at its path goes.
+    pub fn takes_away(&self) -> bool {
+        match self {
+            Self::Drop | Self::Remove => true,
+            Self::Set(_)
+            | Self::SetBeside { .. }
+            | Self::Clear
+            | Self::Add { .. }
+            | Self::Include(_)
+            | Self::Exclude(_)
+            | Self::Put { .. }
+            | Self::Insert { .. }
+            | Self::Move { .. }
+            | Self::Splice { .. }
+            | Self::Reset(_)
+            | Self::Test(_)
+            | Self::Unknown { .. } => false,
+        }
+    }
+
+    /// Whether it only asks, and changes nothing.
+    pub fn is_condition(&self) -> bool {
+        matches!(self, Self::Test(_))
+    }
+
+    /// Whether everything is another after it.
+    pub fn is_reset(&self) -> bool {
+        matches!(self, Self::Reset(_))
+    }
+
+    /// What is lost of it where it has no effect: the value that its proposer gave.
+    pub(crate) fn given(&self) -> Option<Value> {
+        match self {
+            Self::Set(value)
+            | Self::Include(value)
+            | Self::Exclude(value)
+            | Self::Put { value, .. }
+            | Self::Insert { value, .. } => Some(value.clone()),
+            Self::Add { by, .. } => Some((*by).into()),
+            Self::Splice { splice, .. } => (!splice.insert.is_empty()).then(|| splice.insert.clone().into()),
+            Self::SetBeside { value, .. } => value.clone(),
+            Self::Clear
+            | Self::Drop
+            | Self::Move { .. }
+            | Self::Remove
+            | Self::Reset(_)
+            | Self::Test(_)
+            | Self::Unknown { .. } => None,
+        }
+    }
+
+    /// Reads what an edit asks for.
+    pub(crate) fn asked(edit: &Edit) -> Result<Self, Unread> {
+        let Some(name) = ASKED.iter().copied().find(|name| *name == edit.op) else {
+            return Err(Unread::Name(edit.op.clone()));
+        };
+        Self::asked_as(name, edit).map_err(|problem| Unread::Member(name, problem))
+    }
+
+    fn asked_as(name: &str, edit: &Edit) -> Result<Self, Problem> {
+        let members = Members(edit);
+        Ok(match name {
+            "set" => Self::Set(members.only(&["value"])?.value()?),
+            "clear" => members.only(&[]).map(|_| Self::Clear)?,
+            "add" => Self::Add { by: members.only(&["by"])?.whole("by")?, now: None },
+            "include" => Self::Include(members.only(&["value"])?.value()?),
+            "exclude" => Self::Exclude(members.only(&["value"])?.value()?),
+            "put" => Self::Put { id: members.only(&["id", "value"])?.id()?, value: members.value()? },
+            "drop" => members.only(&[]).map(|_| Self::Drop)?,
+            "insert" => {
+                members.only(&["id", "value", "after", "before", "index"])?;
+                let (id, to) = (members.id()?, members.place(&["after", "before", "index"])?.unwrap_or(Target::End));
+                Self::Insert { id, value: members.value()?, to, made: None }
+            }
+            "move" => {
+                let to = members.only(&["after", "before"])?.place(&["after", "before"])?;
+                let detail =
+                    "\"move\" needs \"after\" or \"before\": an element's id, or null for the front or the end.";
+                Self::Move { to: to.ok_or_else(|| members.malformed(detail))?, made: None }
+            }
+            "remove" => members.only(&[]).map(|_| Self::Remove)?,
+            "splice" => {
+                let splice = members.only(&["index", "delete", "insert"])?.splice()?;
+                if splice.delete == 0 && splice.insert.is_empty() {
+                    let detail = "A splice deletes or inserts something: give \"delete\", \"insert\" or both.";
+                    return Err(members.malformed(detail));
+                }
+                Self::Splice { splice, made: None }
+            }
+            _ => Self::Test(members.only(&["value"])?.value()?),
+        })
+    }
+
+    /// Reads what an effect did.
+    pub(crate) fn settled(effect: &Edit) -> Self {
+        let unknown = |_| Self::Unknown { name: effect.op.clone(), members: effect.args.clone() };
+        Self::settled_as(effect).unwrap_or_else(unknown)
+    }
+
+    /// Sets had `insert` and `remove` before they had `include` and `exclude`; those are told by their members.
+    fn settled_as(effect: &Edit) -> Result<Self, Problem> {
+        let members = Members(effect);
+        let op = match (effect.op.as_str(), effect.arg("id").is_some()) {
+            ("set", _) => match effect.arg("values") {
+                None => Self::Set(members.value()?),
+                Some(Value::Array(values)) => {
+                    Self::SetBeside { values: values.clone(), value: effect.arg("value").cloned() }
+                }
+                Some(_) => return Err(members.malformed("\"values\" must be an array.")),
+            },
+            ("clear", _) => Self::Clear,
+            ("add", _) => Self::Add { by: members.whole("by")?, now: Some(members.whole("now")?) },
+            ("include", _) | ("insert", false) => Self::Include(members.value()?),
+            ("exclude", _) => Self::Exclude(members.value()?),
+            ("remove", _) => effect.arg("value").cloned().map_or(Self::Remove, Self::Exclude),
+            ("put", _) => Self::Put { id: members.id()?, value: members.value()? },
+            ("drop", _) => Self::Drop,
+            ("insert", true) => {
+                let (to, made) = members.settled_place()?;
+                Self::Insert { id: members.id()?, value: members.value()?, to, made }
+            }
+            ("move", _) => {
+                let (to, made) = members.settled_place()?;
+                Self::Move { to, made }
+            }
+            ("splice", _) => {
+                let made = effect.arg("made").map(|made| {
+                    let made =
+                        Edit { args: made.as_object().cloned().into_iter().flatten().collect(), ..effect.clone() };
+                    let made = Members(&made);
+                    let place = (made.index("index")?, made.index("delete")?);
+                    Ok::<_, Problem>(Made { seen: made.index("seen")? as u64, place })
+                });
+                Self::Splice { splice: members.splice()?, made: made.transpose()? }
+            }
+            ("reset", _) => Self::Reset(members.value()?),
+            (name, _) => return Err(members.malformed(&format!("There is no effect {name:?}."))),
+        };
+        Ok(op)
+    }
+
+    /// Writes its members in JSON, in the order of their names, so that the same operation is always the same bytes.
+    pub(crate) fn serialize_members<M: SerializeMap>(&self, map: &mut M) -> Result<(), M::Error> {
+        match self {
+            Self::Set(value) | Self::Include(value) | Self::Exclude(value) | Self::Reset(value) | Self::Test(value) => {
+                map.serialize_entry("value", value)
+            }
+            Self::SetBeside { values, value } => {
+                value.iter().try_for_each(|value| map.serialize_entry("value", value))?;
+                map.serialize_entry("values", values)
+            }
+            Self::Clear | Self::Drop | Self::Remove => Ok(()),
+            Self::Unknown { members, .. } => {
+                members.iter().try_for_each(|(name, value)| map.serialize_entry(name, value))
+            }
+            Self::Add { by, now } => {
+                map.serialize_entry("by", by)?;
+                now.iter().try_for_each(|now| map.serialize_entry("now", now))
+            }
+            Self::Put { id, value } => {
+                id.iter().try_for_each(|id| map.serialize_entry("id", id))?;
+                map.serialize_entry("value", value)
+            }
+            Self::Insert { id, value, to, made } => {
+                serialize_place(map, to)?;
+                id.iter().try_for_each(|id| map.serialize_entry("id", id))?;
+                made.iter().try_for_each(|made| map.serialize_entry("made", made))?;
+                map.serialize_entry("value", value)
+            }
+            Self::Move { to, made } => {
+                serialize_place(map, to)?;
+                made.iter().try_for_each(|made| map.serialize_entry("made", made))
+            }
+            Self::Splice { splice, made } => {
+                map.serialize_entry("delete", &splice.delete)?;
+                map.serialize_entry("index", &splice.index)?;
+                map.serialize_entry("insert", &splice.insert)?;
+                let Some(Made { seen, place: (index, delete) }) = made else { return Ok(()) };
+                map.serialize_entry("made", &json!({ "seen": seen, "index": index, "delete": delete }))
+            }
+        }
+    }
+}
+
+fn serialize_place<M: SerializeMap>(map: &mut M, place: &Place) -> Result<(), M::Error> {
+    match place {
+        Target::Front => map.serialize_entry("after", &()),
+        Target::After(id) => map.serialize_entry("after", id),
+        Target::Before(id) => map.serialize_entry("before", id),
+        Target::Index(index) => map.serialize_entry("index", index),
+        Target::End => Ok(()),
+    }
+}
+
+impl Serialize for Made<Place> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("seen", &self.seen)?;
+        serialize_place(&mut map, &self.place)?;
+        map.end()
+    }
+}
+
+/// The members of an operation, and the problems of those that do not fit.
+#[derive(Clone, Copy)]
+struct Members<'e>(&'e Edit);
+
+impl Members<'_> {
+    fn problem(self, kind: ProblemKind, detail: &str) -> Problem {
+        Problem::new(kind, detail).at(self.0.at.as_str())
+    }
+
+    fn malformed(self, detail: &str) -> Problem {
+        self.problem(ProblemKind::Malformed, detail)
+    }
+
+    /// Refuses members that the operation does not know.
+    fn only(self, known: &[&str]) -> Result<Self, Problem> {
+        match self.0.args.keys().find(|name| !known.contains(&name.as_str())) {
+            None => Ok(self),
+            Some(name) => Err(self
+                .malformed(&format!("\"{}\" does not take \"{name}\".", self.0.op))
+                .did_you_mean(nearest(name, known.iter().copied()))),
+        }
+    }
+
+    fn need(self, name: &str) -> Result<Value, Problem> {
+        let missing = || self.malformed(&format!("\"{}\" needs \"{name}\".", self.0.op));
+        self.0.arg(name).cloned().ok_or_else(missing)
+    }
+
+    fn value(self) -> Result<Value, Problem> {
+        self.need("value")
+    }
+
+    fn id(self) -> Result<Option<String>, Problem> {
+        let id = self.0.arg("id").map(|id| checked_id(id).map(str::to_owned));
+        id.transpose().map_err(|problem| problem.at(self.0.at.as_str()))
+    }
+
+    fn whole(self, name: &str) -> Result<i64, Problem> {
+        whole(name, &self.need(name)?).map_err(|problem| problem.at(self.0.at.as_str()))
+    }
+
+    /// A whole number from 0 on.
+    fn index(self, name: &str) -> Result<usize, Problem> {
+        let index = self.need(name)?.as_u64().and_then(|index| usize::try_from(index).ok());
+        let wrong = || self.problem(ProblemKind::WrongType, &format!("\"{name}\" must be a whole number from 0 on."));
+        index.ok_or_else(wrong)
+    }
+
+    fn splice(self) -> Result<Splicing, Problem> {
+        let insert = match self.0.arg("insert") {
+            None => String::new(),
+            Some(Value::String(insert)) => insert.clone(),
+            Some(_) => return Err(self.problem(ProblemKind::WrongType, "\"insert\" must be a string.")),
+        };
+        let delete = if self.0.arg("delete").is_none() { 0 } else { self.index("delete")? };
+        Ok(Splicing { index: self.index("index")?, delete, insert })
+    }
+
+    fn place(self, names: &[&str]) -> Result<Option<Place>, Problem> {
+        let given: Vec<_> = names.iter().filter_map(|name| self.0.arg(name).map(|value| (*name, value))).collect();
+        let id = |id: &Value| checked_id(id).map(str::to_owned).map_err(|problem| problem.at(self.0.at.as_str()));
+        match given[..] {
+            [] => Ok(None),
+            [("index", _)] => self.index("index").map(Target::Index).map(Some),
+            [("after", Value::Null)] => Ok(Some(Target::Front)),
+            [("before", Value::Null)] => Ok(Some(Target::End)),
+            [("after", beside)] => Ok(Some(Target::After(id(beside)?))),
+            [(_, beside)] => Ok(Some(Target::Before(id(beside)?))),
+            _ => Err(self.malformed("Give one of \"after\", \"before\" and \"index\".")),
+        }
+    }
+
+    fn settled_place(self) -> Result<(Place, Option<Made<Place>>), Problem> {
+        let all = ["after", "before", "index"];
+        let to = self.place(&all)?.ok_or_else(|| self.malformed("The effect lacks \"after\"."))?;
+        let Some(made) = self.0.arg("made").and_then(Value::as_object) else { return Ok((to, None)) };
+        let made = Edit { args: made.clone().into_iter().collect(), ..Edit::new(self.0.at.as_str(), &self.0.op) };
+        let made = Members(&made);
+        let place = made.place(&all)?.unwrap_or(Target::End);
+        Ok((to, Some(Made { seen: made.index("seen")? as u64, place })))
+    }
+}
+
+/// A whole number that every client can tell exactly.
+pub(crate) fn whole(name: &str, value: &Value) -> Result<i64, Problem> {
+    // 2.0 and 2 are the same number in JSON, and some clients write the one for the other.
+    #[allow(clippy::cast_possible_truncation, reason = "kept to whole numbers within the exact range")]
+    let from_double = |double: f64| (double.fract() == 0.0 && double.abs() <= EXACT as f64).then_some(double as i64);
+    let number = value.as_i64().or_else(|| value.as_f64().and_then(from_double));
+    match (number, value) {
+        (Some(number), _) if (-EXACT..=EXACT).contains(&number) => Ok(number),
+        (_, Value::Number(number)) if !number.to_string().contains(['.', 'e']) => Err(Problem::new(
+            ProblemKind::OutOfBounds,
+            format!("\"{name}\" goes from -(2^53 - 1) to 2^53 - 1, where every client is exact."),
+        )),
+        _ => Err(Problem::new(ProblemKind::WrongType, format!("\"{name}\" must be a whole number."))),
+    }
+}
