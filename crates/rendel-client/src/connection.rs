@@ -8,7 +8,7 @@ use rand::Rng as _;
 use rendel_core::{Edit, Facts, Problem, ProblemKind};
 use rendel_wire::{
     CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping, Release,
-    Renew, SendCue, TakeHold, cbor_of_json, decode_cbor,
+    Renew, SendCue, TakeHold, cbor_of_json, decode_told_cbor,
 };
 use tokio::net::TcpStream;
 use tokio::time::Instant;
@@ -18,6 +18,7 @@ use tokio_tungstenite::tungstenite::{self, Message, protocol::WebSocketConfig};
 use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
 use uuid::Uuid;
 
+use crate::outbox::Outbox;
 use crate::replica::{Change, Replica};
 
 const FIRST_WAIT: Duration = Duration::from_millis(100);
@@ -68,7 +69,7 @@ impl Encoding {
     fn read(message: &Message) -> Option<Result<FromService, Problem>> {
         match message {
             Message::Text(text) => Some(FromService::decode(text.as_bytes())),
-            Message::Binary(bytes) => Some(decode_cbor(bytes).and_then(FromService::from_value)),
+            Message::Binary(bytes) => Some(decode_told_cbor(bytes).and_then(FromService::from_value)),
             _ => None,
         }
     }
@@ -150,6 +151,7 @@ pub struct Connection {
     say_every: Duration,
     /// The number of the last hold, release, cue or renewal.
     asked: u64,
+    outbox: Outbox,
     events: std::collections::VecDeque<Event>,
 }
 
@@ -179,6 +181,7 @@ impl Connection {
             say_at: Instant::now(),
             say_every: Duration::from_millis(33),
             asked: 0,
+            outbox: Outbox::default(),
             events: std::collections::VecDeque::new(),
         }
     }
@@ -221,6 +224,9 @@ impl Connection {
                     message = socket.next() => {
                         self.heard = Instant::now();
                         self.receive(message).await?;
+                    }
+                    () = tokio::time::sleep_until(self.outbox.due()), if !self.outbox.is_empty() => {
+                        self.send_proposals().await;
                     }
                     () = tokio::time::sleep_until(self.ping_at) => self.beat().await,
                     () = tokio::time::sleep_until(self.say_at), if !self.saying.is_empty() => self.send_said().await,
@@ -299,6 +305,7 @@ impl Connection {
     pub fn cut(&mut self) {
         self.entering = None;
         self.socket = None;
+        self.outbox.clear();
     }
 
     /// Leaves for good.
@@ -310,10 +317,21 @@ impl Connection {
         }
     }
 
-    /// What the replica has to send; without a connection it is sent after the next `welcome`.
+    /// What the replica has to send; without a connection it is sent after the next `welcome`. Proposals go at the rate that the
+    /// service takes.
     async fn send_outgoing(&mut self) {
         while let Some(frame) = self.replica.poll_outgoing() {
-            self.send(&frame).await;
+            match frame {
+                FromParticipant::Propose(frame) if self.socket.is_some() => self.outbox.put(frame),
+                frame => self.send(&frame).await,
+            }
+        }
+        self.send_proposals().await;
+    }
+
+    async fn send_proposals(&mut self) {
+        while let Some(frame) = self.outbox.take() {
+            self.send(&FromParticipant::Propose(frame)).await;
         }
     }
 
@@ -342,9 +360,8 @@ impl Connection {
                 self.wait = FIRST_WAIT;
                 self.heard = Instant::now();
                 self.ping_at = self.heard + BEAT;
-                for frame in self.take_in(welcome) {
-                    self.send(&FromParticipant::Propose(frame)).await;
-                }
+                self.take_in(welcome);
+                self.send_proposals().await;
             }
             Err(Attempt::Final(error)) => return Err(error),
             Err(Attempt::Again(why)) => self.lost(why),
@@ -352,9 +369,10 @@ impl Connection {
         Ok(())
     }
 
-    fn take_in(&mut self, welcome: FromService) -> Vec<rendel_wire::Propose> {
+    fn take_in(&mut self, welcome: FromService) {
         if let FromService::Welcome(welcome) = &welcome {
             self.say_every = Duration::from_secs(1) / welcome.limits.presence_per_second.max(1);
+            self.outbox.pace(welcome.limits.proposals_per_second);
             // A guest comes back as the same guest.
             if let Some(token) = &welcome.token {
                 self.target.token.clone_from(token);
@@ -363,7 +381,7 @@ impl Connection {
         let changes = self.replica.handle(welcome);
         self.events.extend(changes.into_iter().map(Event::Changed));
         while self.replica.poll_outgoing().is_some() {}
-        self.replica.unanswered().cloned().collect()
+        self.outbox.fill(self.replica.unanswered());
     }
 
     async fn receive(&mut self, message: Option<Result<Message, tungstenite::Error>>) -> Result<(), ConnectionError> {
@@ -382,9 +400,12 @@ impl Connection {
         match frame.map_err(ConnectionError::Refused)? {
             // In place of a backlog: as after a return, what has no answer is sent again.
             welcome @ FromService::Welcome(_) => {
-                for frame in self.take_in(welcome) {
-                    self.send(&FromParticipant::Propose(frame)).await;
-                }
+                self.take_in(welcome);
+                self.send_proposals().await;
+            }
+            FromService::Refused(refused) if refused.problem.kind() == ProblemKind::TooFast => {
+                let wait = refused.problem.member("wait_ms").and_then(serde_json::Value::as_u64).unwrap_or(1_000);
+                self.outbox.take_back(refused.n, Duration::from_millis(wait), self.replica.unanswered());
             }
             FromService::Bye(bye) => match Attempt::bye(bye.problem) {
                 Attempt::Final(error) => return Err(error),
@@ -411,6 +432,7 @@ impl Connection {
     /// Waits grow by half again, and are spread so that those who were lost together do not come back together.
     fn lost(&mut self, why: String) {
         self.socket = None;
+        self.outbox.clear();
         let wait = self.wait.mul_f64(rand::rng().random_range(0.5..1.0));
         self.wait = (self.wait * 3 / 2).min(LONGEST_WAIT);
         self.waiting = Some(Instant::now() + wait);

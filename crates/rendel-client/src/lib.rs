@@ -9,6 +9,7 @@ mod anchor;
 mod apply;
 mod connection;
 mod draft;
+mod outbox;
 mod position;
 mod replica;
 

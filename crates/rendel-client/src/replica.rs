@@ -278,6 +278,8 @@ impl Replica {
         match frame {
             FromService::Welcome(welcome) => self.handle_welcome(*welcome),
             FromService::Settled(frame) => self.handle_updates(frame.updates),
+            // It is sent again in a moment, and everything after it: nobody is told.
+            FromService::Refused(refused) if refused.problem.kind() == ProblemKind::TooFast => vec![],
             FromService::Refused(refused) => self.refuse(refused.n, refused.problem).into_iter().collect(),
             FromService::Outcome(outcome) => self.handle_outcome(outcome).into_iter().collect(),
             FromService::Roster(change) => {

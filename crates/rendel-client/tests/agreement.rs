@@ -103,6 +103,8 @@ enum Step {
     Shift(usize, Option<u8>, u8),
     Arrive(usize),
     /// The oldest proposal is refused before the sequencer hears of it.
+    RefuseEarly(usize),
+    /// The oldest proposal comes too fast, and with it all behind it: they are sent again.
     TooFast(usize),
     Deliver(usize),
     Cut(usize),
@@ -149,7 +151,8 @@ impl World {
             Step::Type(index, at, place, delete, insert) => self.type_in(index, at, place, delete, insert),
             Step::Shift(index, which, to) => self.shift(index, which, to),
             Step::Arrive(index) => self.arrive(index),
-            Step::TooFast(index) => self.refuse_early(index),
+            Step::RefuseEarly(index) => self.refuse_early(index),
+            Step::TooFast(index) => self.take_back(index),
             Step::Deliver(index) => self.deliver(index),
             Step::Cut(index) => {
                 let somebody = &mut self.people[index];
@@ -242,8 +245,19 @@ impl World {
         let somebody = &mut self.people[index];
         let Some(frame) = somebody.to_service.pop_front() else { return };
         somebody.refused = frame.n;
-        let problem = Problem::new(ProblemKind::TooFast, "Too fast.");
+        let problem = Problem::new(ProblemKind::Unavailable, "The database is away.");
         somebody.from_service.push_back(FromService::Refused(Refused { n: frame.n, problem }));
+    }
+
+    fn take_back(&mut self, index: usize) {
+        let somebody = &mut self.people[index];
+        let refused: Vec<_> = somebody.to_service.drain(..).collect();
+        for frame in &refused {
+            let problem = Problem::new(ProblemKind::TooFast, "Too fast.");
+            somebody.replica.handle(FromService::Refused(Refused { n: frame.n, problem }));
+        }
+        let first = refused.first().map_or(u64::MAX, |frame| frame.n);
+        somebody.to_service.extend(somebody.replica.unanswered().filter(|frame| frame.n >= first).cloned());
     }
 
     fn arrive(&mut self, index: usize) {
@@ -410,6 +424,7 @@ fn step(people: usize) -> impl Strategy<Value = Step> {
         3 => (0..people, prop::option::of(any::<u8>()), any::<u8>()).prop_map(|(who, which, to)| Step::Shift(who, which, to)),
         6 => (0..people, prop::collection::vec(edit(), 1..4)).prop_map(|(who, edits)| Step::Propose(who, edits)),
         6 => (0..people).prop_map(Step::Arrive),
+        1 => (0..people).prop_map(Step::RefuseEarly),
         1 => (0..people).prop_map(Step::TooFast),
         8 => (0..people).prop_map(Step::Deliver),
         1 => (0..people).prop_map(Step::Cut),

@@ -57,6 +57,31 @@ impl fmt::Display for CanonicalText {
     }
 }
 
+/// Whether two values are the same JSON, however their numbers are written: `1.0` is `1` (RFC 8785, section 3.2.2.3). Cost O(size).
+pub fn is_same(one: &Value, other: &Value) -> bool {
+    match (one, other) {
+        (Value::Number(one), Value::Number(other)) => one == other || one.as_f64() == other.as_f64(),
+        (Value::Array(one), Value::Array(other)) => {
+            one.len() == other.len() && one.iter().zip(other).all(|(one, other)| is_same(one, other))
+        }
+        (Value::Object(one), Value::Object(other)) => {
+            let is_there =
+                |(name, value): (&String, &Value)| other.get(name).is_some_and(|other| is_same(value, other));
+            one.len() == other.len() && one.iter().all(is_there)
+        }
+        (one, other) => one == other,
+    }
+}
+
+/// How deeply arrays and objects lie in one another.
+pub(crate) fn depth(value: &Value) -> usize {
+    match value {
+        Value::Array(items) => 1 + items.iter().map(depth).max().unwrap_or(0),
+        Value::Object(members) => 1 + members.values().map(depth).max().unwrap_or(0),
+        _ => 0,
+    }
+}
+
 /// About how many bytes a value takes as JSON; exact for everything but escapes and fractions.
 ///
 /// Used to keep a session below its `state` limit without serialising it. Cost O(size of the value).

@@ -30,7 +30,7 @@ mod state;
 mod suggest;
 mod wanted;
 
-pub use canonical::{CanonicalText, canonical_bytes, digest, weight};
+pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
     Charter, Cue, CueTo, Expression, Extent, Fact, Fault, Gate, Grant, Guard, HoldRules, Limits, Pattern, Permission,
     Power, PresenceRules, Role, SessionRules, Sight, Surface, Unanswered, charter_schema,

@@ -8,6 +8,7 @@ use std::collections::BTreeMap;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Value, json};
 
+use crate::canonical::depth;
 use crate::edit::Edit;
 use crate::kind::checked_id;
 use crate::problem::{Problem, ProblemKind};
@@ -119,6 +120,9 @@ pub(crate) enum Unread {
     /// A member of the operation of that name is missing, of another type, or not known.
     Member(&'static str, Problem),
 }
+
+/// Levels of a value, so that whatever tells it stays within what clients read.
+const DEEPEST_VALUE: usize = 48;
 
 /// The name of the operation that only asks.
 pub(crate) const TEST: &str = "test";
@@ -283,7 +287,7 @@ impl Op {
         let members = Members(effect);
         let op = match (effect.op.as_str(), effect.arg("id").is_some()) {
             ("set", _) => match effect.arg("values") {
-                None => Self::Set(members.value()?),
+                None => Self::Set(members.need("value")?),
                 Some(Value::Array(values)) => {
                     Self::SetBeside { values: values.clone(), value: effect.arg("value").cloned() }
                 }
@@ -291,14 +295,14 @@ impl Op {
             },
             ("clear", _) => Self::Clear,
             ("add", _) => Self::Add { by: members.whole("by")?, now: Some(members.whole("now")?) },
-            ("include", _) | ("insert", false) => Self::Include(members.value()?),
-            ("exclude", _) => Self::Exclude(members.value()?),
+            ("include", _) | ("insert", false) => Self::Include(members.need("value")?),
+            ("exclude", _) => Self::Exclude(members.need("value")?),
             ("remove", _) => effect.arg("value").cloned().map_or(Self::Remove, Self::Exclude),
-            ("put", _) => Self::Put { id: members.id()?, value: members.value()? },
+            ("put", _) => Self::Put { id: members.id()?, value: members.need("value")? },
             ("drop", _) => Self::Drop,
             ("insert", true) => {
                 let (to, made) = members.settled_place()?;
-                Self::Insert { id: members.id()?, value: members.value()?, to, made }
+                Self::Insert { id: members.id()?, value: members.need("value")?, to, made }
             }
             ("move", _) => {
                 let (to, made) = members.settled_place()?;
@@ -314,7 +318,7 @@ impl Op {
                 });
                 Self::Splice { splice: members.splice()?, made: made.transpose()? }
             }
-            ("reset", _) => Self::Reset(members.value()?),
+            ("reset", _) => Self::Reset(members.need("value")?),
             (name, _) => return Err(members.malformed(&format!("There is no effect {name:?}."))),
         };
         Ok(op)
@@ -410,8 +414,14 @@ impl Members<'_> {
         self.0.arg(name).cloned().ok_or_else(missing)
     }
 
+    /// The member `value` as it is asked for. It may be nested less deeply than a frame, which has the way to it as well.
     fn value(self) -> Result<Value, Problem> {
-        self.need("value")
+        let value = self.need("value")?;
+        if depth(&value) > DEEPEST_VALUE {
+            let detail = format!("A value may be nested at most {DEEPEST_VALUE} levels deep.");
+            return Err(self.problem(ProblemKind::TooDeep, &detail));
+        }
+        Ok(value)
     }
 
     fn id(self) -> Result<Option<String>, Problem> {

@@ -137,6 +137,8 @@ fn follow_drop(
         }
     }
     let is_going = |path: &[String]| (1..path.len()).any(|end| going.contains(&Path::of(path[..end].iter().cloned())));
+    // What lies in a record that goes, goes with it.
+    drops.retain(|(_, effect)| !is_going(effect.at.tokens()));
     in_the_way.retain(|path| !is_going(path));
     if !in_the_way.is_empty() {
         return Err(referenced(map, id, &in_the_way));

@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use json_patch::{PatchOperation, jsonptr};
 use serde_json::Value;
 
-use crate::canonical::weight;
+use crate::canonical::{depth, weight};
 use crate::edit::Edit;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -115,14 +115,6 @@ impl Bounds {
             self.weight = self.weight.saturating_sub(replaced) + weight(put);
         }
         if self.weight > self.most || self.copied > self.most { Err(too_large(self.most)) } else { Ok(()) }
-    }
-}
-
-fn depth(value: &Value) -> usize {
-    match value {
-        Value::Array(items) => 1 + items.iter().map(depth).max().unwrap_or(0),
-        Value::Object(members) => 1 + members.values().map(depth).max().unwrap_or(0),
-        _ => 0,
     }
 }
 

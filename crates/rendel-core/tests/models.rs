@@ -68,7 +68,7 @@ fn edit(what: &Do) -> Edit {
     }
 }
 
-/// A set has an element if, of what was done to it, an insert stands that no later remove had seen.
+/// A set has an element if, of what was done to it, an include stands that no later exclude had seen.
 fn rows(history: &[Done]) -> Vec<u8> {
     (0..3u8)
         .filter(|row| {
@@ -80,8 +80,9 @@ fn rows(history: &[Done]) -> Vec<u8> {
                         is_in = true;
                         inserts.push(done);
                     }
-                    Do::Remove(one) if one == *row && inserts.last().is_none_or(|insert| done.knows(insert)) => {
-                        is_in = false
+                    Do::Remove(one) if one == *row && inserts.iter().all(|insert| done.knows(insert)) => {
+                        is_in = false;
+                        inserts.clear();
                     }
                     _ => {}
                 }

@@ -118,6 +118,56 @@ fn who_made_a_record_is_filled_in_and_cannot_be_claimed() {
 }
 
 #[test]
+fn what_the_service_fills_in_is_there_for_conditions_and_tests() {
+    let charter = "charter = \"wishes\"\nversion = 1\n[roles.picker]\n\
+        edit = [{ at = \"/wishes/*\", if = \"record.by == who.id\" }, { at = \"/wishes/*/text\", if = \"record.by == who.id\" }]\n\
+        [state.wishes]\nkind = \"map\"\n[state.wishes.each.text]\nkind = \"register\"\n\
+        [state.wishes.each.by]\nkind = \"register\"\nfilled = \"author\"\n\
+        [state.wishes.each.lines]\nkind = \"list\"\n[state.wishes.each.lines.each.by]\nkind = \"register\"\nfilled = \"author\"\n";
+    let mut story = Story(Sequencer::open(Arc::new(Charter::parse(charter).unwrap()), None).unwrap(), 0);
+    let put = |id: &str, value: Value| Edit::new("/wishes", "put").with("id", id).with("value", value);
+    assert_eq!(story.kind("oda", "picker", put("w1", json!({ "text": "perry" }))), "settled", "`by` is left out");
+    assert_eq!(story.0.plain()["wishes"]["w1"]["by"], "oda");
+    assert_eq!(story.kind("bram", "picker", set("/wishes/w1/text", "mead")), "not-allowed");
+    // Inside a list of the record, too.
+    let line = |by: &str| json!({ "lines": [{ "id": "a", "value": { "by": by } }] });
+    assert_eq!(story.kind("oda", "picker", put("w2", line("bram"))), "not-allowed");
+    let left_out = json!({ "lines": [{ "id": "a", "value": {} }] });
+    assert_eq!(story.kind("oda", "picker", put("w3", left_out)), "settled");
+    assert_eq!(story.0.plain()["wishes"]["w3"]["lines"][0]["value"]["by"], "oda");
+    let tested = vec![Edit::new("/wishes/w1/by", "test").with("value", "oda"), set("/wishes/w1/text", "cider")];
+    assert!(story.propose("oda", "picker", tested).is_ok());
+}
+
+#[test]
+fn a_guard_of_a_field_is_asked_however_its_record_comes_and_goes() {
+    let charter = "charter = \"sheet\"\nversion = 1\n[state.rows]\nkind = \"map\"\n[state.rows.each.brix]\nkind = \"counter\"\n\
+        [state.rows.each.label]\nkind = \"register\"\n[state.steps]\nkind = \"list\"\n[state.steps.each.brix]\nkind = \"counter\"\n\
+        [[guards]]\nat = \"/rows/*/brix\"\nrule = \"new != null && (old == null || new >= old)\"\nsays = \"Never lower.\"\n\
+        [[guards]]\nat = \"/steps/*/brix\"\nrule = \"new < 20 && record.brix == new\"\nsays = \"Below 20.\"\n";
+    let mut story = Story(Sequencer::open(Arc::new(Charter::parse(charter).unwrap()), None).unwrap(), 0);
+    let put = |brix: i64| Edit::new("/rows", "put").with("id", "r").with("value", json!({ "brix": brix }));
+    let drop = || Edit::new("/rows/r", "drop");
+    let add = |at: &str, by: i64| Edit::new(at, "add").with("by", by);
+    assert_eq!(story.kind("oda", "participant", put(9)), "settled");
+    assert_eq!(story.kind("oda", "participant", add("/rows/r/brix", -1)), "guard");
+    assert_eq!(story.kind("oda", "participant", drop()), "guard", "it would be gone");
+    let anew = |brix| vec![drop(), put(brix)];
+    assert_eq!(
+        story.propose("oda", "participant", anew(8)).unwrap_err().kind().name(),
+        "guard",
+        "lower by way of a new record"
+    );
+    assert!(story.propose("oda", "participant", anew(10)).is_ok());
+    // In whole elements, and the record is the one after the whole proposal.
+    let insert =
+        |id: &str, brix: i64| Edit::new("/steps", "insert").with("id", id).with("value", json!({ "brix": brix }));
+    assert_eq!(story.kind("oda", "participant", insert("s", 20)), "guard");
+    assert!(story.propose("oda", "participant", vec![insert("s", 5), add("/steps/s/brix", 5)]).is_ok());
+    assert_eq!(story.kind("oda", "participant", add("/steps/s/brix", 10)), "guard");
+}
+
+#[test]
 fn a_condition_is_asked_of_the_record_as_it_is() {
     let mut story = Story::new();
     story.propose("oda", "bidder", vec![put("o1", json!({ "amount": 5 }))]).unwrap();

@@ -85,6 +85,23 @@ fn a_cascade_takes_what_refers_along_and_what_refers_to_that() {
 }
 
 #[test]
+fn a_cascade_names_the_outermost_of_records_inside_one_another() {
+    let charter = STATE.replace("RULE", "cascade")
+        + "[state.pressings.each.lines]\nkind = \"map\"\n[state.pressings.each.lines.each.crew]\nkind = \"register\"\n\
+           refers = { to = \"/crews\", on-drop = \"cascade\" }\n";
+    let opening = json!({
+        "crews": { "c1": {}, "c2": {} },
+        "pressings": { "p1": { "crew": "c1", "lines": { "a": { "crew": "c1" } } }, "p2": { "lines": { "b": { "crew": "c1" } } } },
+    });
+    let sequencer = Sequencer::open(Arc::new(Charter::parse(&charter).unwrap()), Some(&opening)).unwrap();
+    let mut session = Session(sequencer, 0);
+    let update = session.propose(0, vec![drop_of("/crews/c1")]).unwrap();
+    let mut at: Vec<_> = update.effects.iter().map(|effect| effect.at.to_string()).collect();
+    at.sort_unstable();
+    assert_eq!(at, ["/crews/c1", "/pressings/p1", "/pressings/p2/lines/b"], "what lies in /pressings/p1 goes with it");
+}
+
+#[test]
 fn a_clearing_drop_leaves_the_record_that_referred() {
     let mut session = Session::open("clear");
     session.propose(0, vec![drop_of("/crews/c1")]).unwrap();

@@ -244,6 +244,65 @@ fn a_proposal_without_a_number_leaves_no_memory_whatever_became_of_it() {
 }
 
 #[test]
+fn a_value_that_no_client_could_read_and_a_number_that_none_could_count_are_refused() {
+    let mut sequencer = open(0);
+    let nested = |levels: usize| (0..levels).fold(Value::Null, |inner, _| json!([inner]));
+    for (levels, kind) in [(48, None), (49, Some(ProblemKind::TooDeep))] {
+        for (at, op) in [("/title", "set"), ("/leads", "set"), ("/rows", "include")] {
+            let edits = vec![Edit::new(at, op).with("value", nested(levels))];
+            let refusal = match sequencer.handle_proposal(&actor("oda"), &proposal(0, None, edits), 1) {
+                Outcome::Refused(problem) => Some(problem.kind()),
+                _ => None,
+            };
+            assert_eq!(refusal, kind, "{at} {levels}");
+        }
+    }
+    let add = |by: Value| vec![Edit::new("/heads", "add").with("by", by)];
+    for (n, by, kind) in [
+        (1 << 53, json!(1), ProblemKind::Malformed),
+        (u64::MAX, json!(1), ProblemKind::Malformed),
+        (1, json!(i64::MIN), ProblemKind::OutOfBounds),
+        (2, json!(u64::MAX), ProblemKind::OutOfBounds),
+        (3, json!(1.5), ProblemKind::WrongType),
+    ] {
+        let problem = refused(sequencer.handle_proposal(&actor("oda"), &proposal(n, None, add(by.clone())), 1));
+        assert_eq!(problem.kind(), kind, "{n} {by}");
+    }
+}
+
+#[test]
+fn the_same_number_is_the_same_however_it_is_written() {
+    let mut sequencer = open(0);
+    let mut settle = |at: &str, op: &str, value: Value| {
+        let edits = vec![Edit::new(at, op).with("value", value)];
+        matches!(sequencer.handle_proposal(&actor("oda"), &proposal(0, None, edits), 1), Outcome::Settled(_))
+    };
+    assert!(settle("/title", "set", json!({ "brix": [1.0, 12] })));
+    assert!(
+        settle("/title", "test", json!({ "brix": [1, 12.0] }))
+            && !settle("/title", "test", json!({ "brix": [1, 12.5] }))
+    );
+    assert!(settle("/rows", "include", json!(1.0)) && settle("/rows", "exclude", json!(1)));
+}
+
+#[test]
+fn one_s_own_include_hides_nobody_else_s() {
+    let mut sequencer = open(0);
+    let mut propose = |who: &str, n: u64, op: &str| {
+        let edits = vec![Edit::new("/rows", op).with("value", "north")];
+        match sequencer.handle_proposal(&actor(who), &proposal(n, Some(0), edits), 1) {
+            Outcome::Settled(update) => update,
+            other => panic!("{other:?}"),
+        }
+    };
+    propose("bram", 1, "include");
+    propose("oda", 1, "include");
+    let excluded = propose("oda", 2, "exclude");
+    assert_eq!((excluded.effects.len(), &excluded.verdicts[0].met), (0, &vec![1]), "Bram's stands");
+    assert_eq!(sequencer.plain()["rows"], json!(["north"]));
+}
+
+#[test]
 fn a_snapshot_of_the_first_version_gives_its_state_and_forgets_its_clients() {
     let mut sequencer = open(0);
     let edits = vec![Edit::new("/heads", "add").with("by", 7)];

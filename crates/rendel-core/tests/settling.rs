@@ -536,6 +536,8 @@ fn a_register_ends_as_a_slow_model_of_its_rule_says() {
             let (mut made, mut seen): (Vec<Made>, _) = (Vec::new(), [0u64; 3]);
             // The value that stands and who changed it when, or all values that stand.
             let mut standing: Vec<(u64, u64, usize)> = Vec::new();
+            // All that ever stood: one's own later set hides from nobody what one had not seen.
+            let mut stood: Vec<(u64, u64, usize)> = Vec::new();
             for _ in 0..random.below(12) {
                 let by = usize::try_from(random.below(3)).unwrap();
                 let now = session.sequencer.seq();
@@ -556,8 +558,11 @@ fn a_register_ends_as_a_slow_model_of_its_rule_says() {
                         }
                     }
                     "/opener" if is_met => {}
-                    "/lowest" if is_met && last.value >= standing[0].0 => {}
-                    _ => standing = vec![mine],
+                    "/lowest" if stood.iter().any(concurrent) && last.value >= standing[0].0 => {}
+                    _ => {
+                        standing = vec![mine];
+                        stood.push(mine);
+                    }
                 }
             }
             let model = match (at, standing.first()) {

@@ -4,20 +4,29 @@ use ciborium::Value as Cbor;
 use rendel_core::{Problem, ProblemKind};
 use serde_json::{Map, Number, Value};
 
-use crate::decode::{DEEPEST, too_deep};
+use crate::decode::{DEEPEST, DEEPEST_TOLD, too_deep};
 
 /// Reads one CBOR item that a stranger sent: `malformed` for what JSON has no word for, `too-deep` beyond 64 levels.
-pub fn decode_cbor(mut bytes: &[u8]) -> Result<Value, Problem> {
+pub fn decode_cbor(bytes: &[u8]) -> Result<Value, Problem> {
+    decode_cbor_within(DEEPEST, bytes)
+}
+
+/// As [`decode_cbor`], of a frame of the service, which may be nested more deeply.
+pub fn decode_told_cbor(bytes: &[u8]) -> Result<Value, Problem> {
+    decode_cbor_within(DEEPEST_TOLD, bytes)
+}
+
+fn decode_cbor_within(deepest: usize, mut bytes: &[u8]) -> Result<Value, Problem> {
     // The library counts the item itself as a level.
-    let read = ciborium::de::from_reader_with_recursion_limit::<Cbor, _>(&mut bytes, DEEPEST + 1);
+    let read = ciborium::de::from_reader_with_recursion_limit::<Cbor, _>(&mut bytes, deepest + 1);
     let item = read.map_err(|error| match error {
-        ciborium::de::Error::RecursionLimitExceeded => too_deep(),
+        ciborium::de::Error::RecursionLimitExceeded => too_deep(deepest),
         other => malformed(&format!("This is no CBOR item: {other}.")),
     })?;
     if !bytes.is_empty() {
         return Err(malformed(&format!("{} bytes follow the item. A frame is one item.", bytes.len())));
     }
-    to_json(item, 0)
+    to_json(item, deepest)
 }
 
 /// A value as CBOR. Numbers take the shortest form that holds them; members stay in their order.
@@ -55,10 +64,9 @@ pub fn settled_frame_cbor(updates: &[&[u8]]) -> Vec<u8> {
     frame
 }
 
-fn to_json(item: Cbor, depth: usize) -> Result<Value, Problem> {
-    if depth >= DEEPEST && matches!(item, Cbor::Array(_) | Cbor::Map(_)) {
-        return Err(too_deep());
-    }
+/// An item with so many levels of arrays and maps in it. The reader has counted them before.
+fn to_json(item: Cbor, levels: usize) -> Result<Value, Problem> {
+    let inside = || levels.checked_sub(1).ok_or_else(|| malformed("It is nested too deeply."));
     Ok(match item {
         Cbor::Null => Value::Null,
         Cbor::Bool(flag) => flag.into(),
@@ -71,12 +79,16 @@ fn to_json(item: Cbor, depth: usize) -> Result<Value, Problem> {
             Value::Number(Number::from_f64(number).ok_or_else(|| malformed("A number must be finite."))?)
         }
         Cbor::Text(text) => text.into(),
-        Cbor::Array(items) => items.into_iter().map(|item| to_json(item, depth + 1)).collect::<Result<_, _>>()?,
+        Cbor::Array(items) => {
+            let inside = inside()?;
+            items.into_iter().map(|item| to_json(item, inside)).collect::<Result<_, _>>()?
+        }
         Cbor::Map(members) => {
+            let inside = inside()?;
             let mut object = Map::new();
             for (name, value) in members {
                 let Cbor::Text(name) = name else { return Err(malformed("Members of a map are named by text.")) };
-                if object.insert(name, to_json(value, depth + 1)?).is_some() {
+                if object.insert(name, to_json(value, inside)?).is_some() {
                     return Err(malformed("A map names each member once."));
                 }
             }

@@ -3,23 +3,30 @@
 use rendel_core::{Problem, ProblemKind};
 use serde::de::DeserializeOwned;
 
-/// Arrays and objects may lie in one another this deep.
+/// Arrays and objects may lie in one another this deep in what a participant sends.
 pub const DEEPEST: usize = 64;
+/// And this deep in what the service sends, whose frames have values of participants inside the state.
+pub const DEEPEST_TOLD: usize = 120;
 
 /// Reads JSON from a participant: `malformed` with the place of the fault, `too-deep` beyond 64 levels.
 ///
 /// The nesting is counted before anything is built, so that hostile input costs one pass over its bytes.
 pub fn decode_json<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
+    decode_json_within(DEEPEST, bytes)
+}
+
+/// As [`decode_json`], with so many levels.
+pub(crate) fn decode_json_within<T: DeserializeOwned>(deepest: usize, bytes: &[u8]) -> Result<T, Problem> {
     let text = std::str::from_utf8(bytes)
         .map_err(|error| Problem::new(ProblemKind::Malformed, format!("Byte {} is not UTF-8.", error.valid_up_to())))?;
-    check_depth(text)?;
+    check_depth(deepest, text)?;
     serde_json::from_str(text)
         .map_err(|error| Problem::new(ProblemKind::Malformed, format!("This is not what was expected: {error}.")))
 }
 
-pub(crate) fn check_depth(text: &str) -> Result<(), Problem> {
+pub(crate) fn check_depth(deepest: usize, text: &str) -> Result<(), Problem> {
     // Fewer openings than levels cannot be too deep; most frames end here.
-    if text.bytes().filter(|byte| matches!(byte, b'[' | b'{')).count() <= DEEPEST {
+    if text.bytes().filter(|byte| matches!(byte, b'[' | b'{')).count() <= deepest {
         return Ok(());
     }
     let (mut depth, mut in_string, mut escaped) = (0usize, false, false);
@@ -33,15 +40,15 @@ pub(crate) fn check_depth(text: &str) -> Result<(), Problem> {
             b']' | b'}' => depth = depth.saturating_sub(1),
             _ => {}
         }
-        if depth > DEEPEST {
-            return Err(too_deep());
+        if depth > deepest {
+            return Err(too_deep(deepest));
         }
     }
     Ok(())
 }
 
-pub(crate) fn too_deep() -> Problem {
-    Problem::new(ProblemKind::TooDeep, format!("Values may be nested at most {DEEPEST} levels deep."))
+pub(crate) fn too_deep(deepest: usize) -> Problem {
+    Problem::new(ProblemKind::TooDeep, format!("Values may be nested at most {deepest} levels deep."))
 }
 
 #[cfg(test)]

@@ -7,10 +7,10 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use uuid::Uuid;
 
-use crate::decode::decode_json;
+use crate::decode::{DEEPEST, DEEPEST_TOLD, decode_json_within};
 
 macro_rules! frames {
-    ($(#[$about:meta])* $Frames:ident { $($(#[$doc:meta])* $Variant:ident($Body:ty) = $name:literal,)* }) => {
+    ($(#[$about:meta])* $Frames:ident, $deepest:expr, { $($(#[$doc:meta])* $Variant:ident($Body:ty) = $name:literal,)* }) => {
         $(#[$about])*
         #[derive(Clone, Debug, PartialEq, Serialize)]
         #[serde(tag = "type")]
@@ -24,7 +24,7 @@ macro_rules! frames {
 
             /// Reads one frame of JSON. Each problem says what to do about it.
             pub fn decode(bytes: &[u8]) -> Result<Self, Problem> {
-                Self::from_value(decode_json(bytes)?)
+                Self::from_value(decode_json_within($deepest, bytes)?)
             }
 
             /// Reads one frame that is a value already.
@@ -61,7 +61,7 @@ macro_rules! frames {
 
 frames! {
     /// What a participant sends.
-    FromParticipant {
+    FromParticipant, DEEPEST, {
         /// The first frame of every connection.
         Enter(Enter) = "enter",
         /// Edits that take effect together or not at all.
@@ -87,7 +87,7 @@ frames! {
 
 frames! {
     /// What the service sends.
-    FromService {
+    FromService, DEEPEST_TOLD, {
         /// The answer to `enter`: where the session stands.
         Welcome(Box<Welcome>) = "welcome",
         /// Updates that took their place in the order, own ones too.
@@ -263,7 +263,7 @@ impl Propose {
             #[serde(default)]
             note: Option<String>,
         }
-        crate::decode::check_depth(text).ok()?;
+        crate::decode::check_depth(DEEPEST, text).ok()?;
         let Whole { r#type, n, seen, answered, edits, gesture, note } = serde_json::from_str(text).ok()?;
         (r#type == "propose").then_some(Self { n, seen, answered, edits, gesture, note })
     }

@@ -1,5 +1,7 @@
 import type { Cue, CueFor, Edit, Facts, FromParticipant, FromService, Json, Problem } from "./frame.ts";
+import { isTooFast } from "./frame.ts";
 import type { Claim } from "./keeper.ts";
+import { Outbox } from "./outbox.ts";
 import { type Change, Replica } from "./replica.ts";
 
 /**
@@ -76,6 +78,7 @@ export class Connection {
   #said = 0;
   #sayEvery = 33;
   #sayTimer: ReturnType<typeof setTimeout> | undefined;
+  #outbox = new Outbox((frame) => this.#send(frame));
   #asked = 0;
   #asks = new Map<number, (problem: Problem | undefined) => void>();
 
@@ -107,8 +110,12 @@ export class Connection {
     this.#connect();
   }
 
-  /** Proposes edits; without a connection they stay pending and are sent on return. */
+  /**
+   * Proposes edits; without a connection they stay pending and are sent on return. Gives the proposal's number, `undefined`
+   * before the first `welcome` and after the end. However many there are, they are sent no faster than the session takes them.
+   */
   propose(edits: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
+    if (this.standing === "ended") return undefined;
     const n = this.replica.propose(edits, more);
     if (n === undefined) return undefined;
     this.#sendOutgoing();
@@ -236,7 +243,9 @@ export class Connection {
     if (frame.type === "notice") this.#events.noticed?.(frame.problem);
     if (frame.type === "bye") this.#bye(frame.problem);
     const changes = this.replica.handle(frame);
-    if (frame.type === "welcome") this.#welcomed();
+    if (frame.type === "refused" && isTooFast(frame.problem))
+      this.#outbox.takeBack(frame.n, frame.problem.wait_ms ?? 1_000, this.replica.unanswered);
+    if (frame.type === "welcome") this.#welcomed(frame.limits.proposals_per_second);
     else this.#sendOutgoing();
     for (const change of changes) this.#events.changed?.(change);
     if (changes.length > 0) this.#keep();
@@ -245,11 +254,11 @@ export class Connection {
     if (changes.length > 0) this.#events.standing?.();
   }
 
-  #welcomed(): void {
+  #welcomed(perSecond: number): void {
     this.#wait = FIRST_WAIT;
     this.why = undefined;
     while (this.replica.pollOutgoing() !== undefined) {}
-    for (const frame of this.replica.unanswered) this.#send(frame);
+    this.#outbox.begin(perSecond, this.replica.unanswered);
     clearInterval(this.#beat);
     const beat = () => {
       if (performance.now() - this.#heard > SILENCE) this.#lost("nothing was heard from the service");
@@ -283,6 +292,7 @@ export class Connection {
 
   #drop(): void {
     clearInterval(this.#beat);
+    this.#outbox.clear();
     const socket = this.#socket;
     this.#socket = undefined;
     socket?.close();
@@ -292,8 +302,11 @@ export class Connection {
 
   /** What the replica has to send; without a connection it is sent after the next `welcome`. */
   #sendOutgoing(): void {
-    for (let frame = this.replica.pollOutgoing(); frame !== undefined; frame = this.replica.pollOutgoing())
-      this.#send(frame);
+    for (let frame = this.replica.pollOutgoing(); frame !== undefined; frame = this.replica.pollOutgoing()) {
+      if (frame.type !== "propose") this.#send(frame);
+      // Without a connection it is sent after the next `welcome`.
+      else if (this.standing === "present") this.#outbox.put(frame);
+    }
   }
 
   #send(frame: FromParticipant): void {

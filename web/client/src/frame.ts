@@ -28,6 +28,11 @@ export type Effect = { at: string } & (
   | { op: "splice"; index: number; delete: number; insert: string; made?: Json }
 );
 
+/** Whether something was refused for its pace alone, and is to be sent again. */
+export function isTooFast(problem: Problem): boolean {
+  return problem.type === "urn:rendel:problem:too-fast";
+}
+
 /** Whether the record or element at its path goes. */
 export function takesAway(step: Edit | Effect): boolean {
   return step.op === "drop" || step.op === "remove";

@@ -19,7 +19,7 @@ import type {
   Settled,
   Welcome,
 } from "./frame.ts";
-import { takesAway } from "./frame.ts";
+import { isTooFast, takesAway } from "./frame.ts";
 import { scalarCount } from "./position.ts";
 import { followCarets } from "./presence.ts";
 
@@ -312,7 +312,8 @@ export class Replica {
       case "settled":
         return this.#updates(frame.updates);
       case "refused":
-        return this.#refuse(frame.n, frame.problem);
+        // What came too fast is sent again in a moment, and everything after it: nobody is told.
+        return isTooFast(frame.problem) ? [] : this.#refuse(frame.n, frame.problem);
       case "outcome":
         return this.#outcome(frame);
       case "digest":

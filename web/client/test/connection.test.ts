@@ -265,3 +265,60 @@ test("the latency is the way there and back", () => {
   last().receive({ type: "pong", sent: ping?.type === "ping" ? ping.sent : 0, time: 0 });
   expect(connection.latency).toBeCloseTo(30, 0);
 });
+
+const tooFast = (n: number, wait_ms: number) => ({
+  type: "refused" as const,
+  n,
+  problem: { type: "urn:rendel:problem:too-fast", title: "", status: 429, detail: "", wait_ms },
+});
+const proposed = () => last().sent.flatMap((frame) => (frame.type === "propose" ? [frame.n] : []));
+const upTo = (n: number) => Array.from({ length: n }, (_, index) => index + 1);
+
+test("a thousand edits made offline are sent in order at the session's rate, and none is lost", () => {
+  const told: string[] = [];
+  const connection = open({ changed: (change: { kind: string }) => told.push(change.kind) });
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  connection.goOffline();
+  for (let n = 1; n <= 1_000; n += 1) connection.propose([add]);
+  connection.goOnline();
+  last().open();
+  last().receive(welcome(3, { updates: [] }));
+  // Half a second's share at once, then 45 a second of the 50 that the session takes.
+  expect(proposed().length).toBeLessThanOrEqual(25);
+  let most = 0;
+  for (let second = 0; second < 30; second += 1) {
+    const before = proposed().length;
+    vi.advanceTimersByTime(1_000);
+    last().receive({ type: "pong", sent: performance.now(), time: 0 });
+    most = Math.max(most, proposed().length - before);
+  }
+  expect(most).toBeLessThanOrEqual(46);
+  expect(proposed()).toEqual(upTo(1_000));
+  expect([connection.replica.pending.length, told.includes("refused")]).toEqual([1_000, false]);
+});
+
+test("what came too fast is sent again with all behind it, and the application is not told", () => {
+  const told: string[] = [];
+  const connection = open({ changed: (change: { kind: string }) => told.push(change.kind) });
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  for (let n = 1; n <= 5; n += 1) connection.propose([add]);
+  expect(proposed()).toEqual([1, 2, 3, 4, 5]);
+  last().receive(tooFast(3, 200));
+  last().receive(tooFast(4, 20));
+  last().receive(tooFast(5, 20));
+  vi.advanceTimersByTime(199);
+  expect(proposed()).toEqual([1, 2, 3, 4, 5]);
+  vi.advanceTimersByTime(200);
+  expect(proposed()).toEqual([1, 2, 3, 4, 5, 3, 4, 5]);
+  expect([told, connection.replica.pending]).toEqual([["welcomed"], [1, 2, 3, 4, 5]]);
+});
+
+test("nothing is proposed once the connection has ended", () => {
+  const connection = open();
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  connection.leave();
+  expect([connection.propose([add]), connection.replica.pending.length]).toEqual([undefined, 0]);
+});

@@ -7,6 +7,49 @@ use serde::{Deserialize, Serialize};
 use super::Site;
 use crate::state::Stamp;
 
+/// The last change of something, and the last by another client than that: a client's own change does not hide from it what it
+/// had not seen of others.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(from = "StoredLatest")]
+pub(crate) struct Latest {
+    pub(crate) stamp: Stamp,
+    by_another: Stamp,
+}
+
+/// Snapshots of before have the last change alone.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum StoredLatest {
+    Both { stamp: Stamp, by_another: Stamp },
+    One(Stamp),
+}
+
+impl From<StoredLatest> for Latest {
+    fn from(stored: StoredLatest) -> Self {
+        match stored {
+            StoredLatest::Both { stamp, by_another } => Self { stamp, by_another },
+            StoredLatest::One(stamp) => Self::of(stamp),
+        }
+    }
+}
+
+impl Latest {
+    pub(crate) fn of(stamp: Stamp) -> Self {
+        Self { stamp, by_another: Stamp::OPENING }
+    }
+
+    /// With one more change.
+    pub(crate) fn then(self, stamp: Stamp) -> Self {
+        let by_another = if self.stamp.client == stamp.client { self.by_another } else { self.stamp };
+        Self { stamp, by_another }
+    }
+
+    /// The last change that is concurrent with a proposal, if there is one.
+    pub(crate) fn concurrent(self, site: &Site<'_>) -> Option<Stamp> {
+        [self.stamp, self.by_another].into_iter().find(|stamp| site.is_concurrent(*stamp))
+    }
+}
+
 /// Changes that are named one by one.
 const NAMED: usize = 64;
 

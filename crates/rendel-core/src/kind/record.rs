@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use super::{Cell, Field, Growth, Settlement, Site, Walk};
+use crate::canonical::is_same;
 use crate::edit::Effect;
 use crate::patch::Patch;
 use crate::path::Path;
@@ -133,7 +134,7 @@ impl Fields {
         for (name, field) in self.iter() {
             let before = was.get(name).unwrap_or(&Value::Null);
             let after = now.get(name).unwrap_or(&Value::Null);
-            if before != after {
+            if !is_same(before, after) {
                 way.step(name, |way| field.wanted(before, after, way))?;
             }
         }

@@ -17,8 +17,9 @@ use jsonschema::Validator;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+use super::changes::Latest;
 use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
-use crate::canonical::weight;
+use crate::canonical::{is_same, weight};
 use crate::charter::{Section, Surface, check_schema};
 use crate::edit::{Effect, VerdictKind};
 use crate::op::Op;
@@ -60,7 +61,7 @@ enum Wanted {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
     values: Vec<(Arc<Value>, Stamp)>,
-    changed: Stamp,
+    changed: Latest,
 }
 
 const OPS: &[&str] = &["set", "clear"];
@@ -94,13 +95,20 @@ impl Field {
         }
     }
 
+    /// The change that a set or clear meets. Of `max` and `min` one's own set does not hide what another had set before: of
+    /// concurrent values the larger stands.
+    fn concurrent(&self, cell: &Cell, site: &Site<'_>) -> Option<Stamp> {
+        match self.merge {
+            Merge::Greater(..) => cell.changed.concurrent(site),
+            _ => Some(cell.changed.stamp).filter(|stamp| site.is_concurrent(*stamp)),
+        }
+    }
+
     fn set(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
         let plain = site.applied(Op::Set(value.clone()));
-        if !site.is_concurrent(cell.changed) {
-            return Ok(plain);
-        }
-        let met = vec![cell.changed.seq];
-        let (seq, present) = (cell.changed.seq, self.plain(cell));
+        let Some(changed) = self.concurrent(cell, site) else { return Ok(plain) };
+        let met = vec![changed.seq];
+        let (seq, present) = (cell.changed.stamp.seq, self.plain(cell));
         let overrode = |because: String| {
             let mut verdict = site.verdict(VerdictKind::Overrode, met.clone(), because);
             verdict.lost = Some(present.clone());
@@ -141,7 +149,7 @@ impl Field {
     fn set_beside(&self, cell: &Cell, site: &Site<'_>, value: Option<&Value>) -> Settlement {
         let kept = || cell.values.iter().filter(|(_, stamp)| site.is_concurrent(*stamp));
         let mut values: Vec<Value> = kept().map(|(kept, _)| (**kept).clone()).collect();
-        values.extend(value.filter(|value| kept().all(|(kept, _)| **kept != **value)).cloned());
+        values.extend(value.filter(|value| kept().all(|(kept, _)| !is_same(kept, value))).cloned());
         let met: Vec<u64> = kept().map(|(_, stamp)| stamp.seq).collect();
         let mut settlement = site.applied(Op::SetBeside { values, value: value.cloned() });
         if !met.is_empty() {
@@ -189,7 +197,7 @@ impl Kind for Field {
     }
 
     fn initial(&self, stamp: Stamp) -> Cell {
-        self.load(&Path::of::<String>([]), &self.initial, stamp).unwrap_or(Cell { values: vec![], changed: stamp })
+        self.load(&Path::of::<String>([]), &self.initial, stamp).unwrap_or(Cell { values: vec![], changed: Latest::of(stamp) })
     }
 
     fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
@@ -206,7 +214,7 @@ impl Kind for Field {
             self.check(at, value)?;
             self.key(at, value)?;
         }
-        Ok(Cell { values: values.into_iter().map(|value| (Arc::new(value), stamp)).collect(), changed: stamp })
+        Ok(Cell { values: values.into_iter().map(|value| (Arc::new(value), stamp)).collect(), changed: Latest::of(stamp) })
     }
 
     fn plain(&self, cell: &Cell) -> Value {
@@ -230,15 +238,16 @@ impl Kind for Field {
         };
         match self.merge {
             Merge::All => return Ok(self.set_beside(cell, site, value)),
-            Merge::Unchanged if site.is_concurrent(cell.changed) => {
+            Merge::Unchanged if site.is_concurrent(cell.changed.stamp) => {
+                let seq = cell.changed.stamp.seq;
                 let detail = format!(
                     "{} was changed by update {} after what you had seen ({}). Look at the present value and decide again.",
-                    site.path, cell.changed.seq, site.seen
+                    site.path, seq, site.seen
                 );
                 return Err(Problem::new(ProblemKind::Stale, detail)
                     .at(site.path)
                     .current(self.plain(cell))
-                    .with("changed_by_seq", cell.changed.seq));
+                    .with("changed_by_seq", seq));
             }
             _ => {}
         }
@@ -246,8 +255,8 @@ impl Kind for Field {
             return self.set(cell, site, value);
         }
         let mut settlement = site.applied(Op::Clear);
-        if site.is_concurrent(cell.changed) {
-            let (seq, present) = (cell.changed.seq, self.plain(cell));
+        if let Some(changed) = self.concurrent(cell, site) {
+            let (seq, present) = (changed.seq, self.plain(cell));
             // An empty register has no size, so `max` and `min` keep what is there, as `first` does.
             let is_kept = matches!(self.merge, Merge::First | Merge::Greater(..));
             let (kind, outcome) = if is_kept {
@@ -275,7 +284,7 @@ impl Kind for Field {
             Op::Clear => vec![],
             _ => return Err(stored_op(effect)),
         };
-        *cell = Cell { values, changed: stamp };
+        *cell = Cell { values, changed: cell.changed.then(stamp) };
         Ok(growth(old, weight(&self.plain(cell))))
     }
 
@@ -298,7 +307,7 @@ impl Kind for Field {
     }
 
     fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
-        if was == now {
+        if is_same(was, now) {
             return Ok(());
         }
         let now = match (&self.merge, now) {
@@ -314,6 +323,6 @@ impl Kind for Field {
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
-        met.extend(site.is_concurrent(cell.changed).then_some(cell.changed.seq));
+        met.extend(self.concurrent(cell, site).map(|stamp| stamp.seq));
     }
 }

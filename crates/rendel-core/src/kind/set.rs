@@ -8,6 +8,7 @@ use jsonschema::Validator;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+use super::changes::Latest;
 use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
 use crate::canonical::{CanonicalText, weight};
 use crate::charter::{Section, check_schema};
@@ -26,7 +27,7 @@ pub(crate) struct Field {
     most: usize,
 }
 
-/// The elements in the order of their canonical texts, each with the update that inserted it last, and those removed lately.
+/// The elements in the order of their canonical texts, each with who included it last, and those excluded lately.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
     elements: Vector<Element>,
@@ -37,7 +38,7 @@ pub(crate) struct Cell {
 struct Element {
     text: CanonicalText,
     value: Arc<Value>,
-    stamp: Stamp,
+    stamp: Latest,
 }
 
 /// Removed elements that a set remembers, to tell a concurrent remove from one of what was never there. When twice as many
@@ -66,7 +67,8 @@ impl Field {
         let text = CanonicalText::of(value);
         let mut settlement = site.applied(Op::Include(value.clone()));
         match (cell.get(&text), cell.removed.get(&text)) {
-            (Some(Element { stamp, .. }), _) if site.is_concurrent(*stamp) => {
+            (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
+                let stamp = stamp.concurrent(site).unwrap_or(stamp.stamp);
                 let because = format!("Update {} had included it too; both count as one.", stamp.seq);
                 settlement.verdict = site.verdict(VerdictKind::Merged, vec![stamp.seq], because);
             }
@@ -88,7 +90,8 @@ impl Field {
             Ok(Settlement { effects: vec![], verdict: site.verdict(kind, vec![seq], because) })
         };
         match (cell.get(&text), cell.removed.get(&text)) {
-            (Some(Element { stamp, .. }), _) if site.is_concurrent(*stamp) => {
+            (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
+                let stamp = stamp.concurrent(site).unwrap_or(stamp.stamp);
                 let because = format!("Update {}, which the proposer had not seen, included it; the include stands.", stamp.seq);
                 nothing(VerdictKind::Dropped, stamp.seq, because)
             }
@@ -124,7 +127,7 @@ impl Kind for Field {
         };
         self.has_space(at, values.len())?;
         values.iter().try_for_each(|value| self.check(at, value))?;
-        let element = |value: &Value| Element { text: CanonicalText::of(value), value: Arc::new(value.clone()), stamp };
+        let element = |value: &Value| Element { text: CanonicalText::of(value), value: Arc::new(value.clone()), stamp: Latest::of(stamp) };
         let mut elements: Vec<_> = values.iter().map(element).collect();
         elements.sort_by(|one, other| one.text.cmp(&other.text));
         elements.dedup_by(|one, other| one.text == other.text);
@@ -152,11 +155,12 @@ impl Kind for Field {
                 cell.removed.remove(&text);
                 match cell.position(&text) {
                     Ok(index) => {
-                        cell.elements[index].stamp = stamp;
+                        cell.elements[index].stamp = cell.elements[index].stamp.then(stamp);
                         Ok(0)
                     }
                     Err(index) => {
                         let grown = growth(0, one(value, cell.elements.len()));
+                        let stamp = Latest::of(stamp);
                         cell.elements.insert(index, Element { text, value: Arc::new(value.clone()), stamp });
                         Ok(grown)
                     }
@@ -211,8 +215,8 @@ impl Kind for Field {
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
-        let stamps = cell.elements.iter().map(|element| &element.stamp).chain(cell.removed.values());
-        met.extend(stamps.filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq));
+        met.extend(cell.elements.iter().filter_map(|element| element.stamp.concurrent(site)).map(|stamp| stamp.seq));
+        met.extend(cell.removed.values().filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq));
     }
 }
 

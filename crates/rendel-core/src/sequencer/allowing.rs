@@ -131,7 +131,7 @@ impl Sequencer {
         Ok(())
     }
 
-    /// The paths that a pattern is about and that effects changed: at or around what changed, and inside what came anew.
+    /// The paths that a pattern is about and that effects changed: at or around what changed, and inside what came anew or went.
     fn guarded(&self, after: &State, pattern: &crate::Pattern, effects: &[Effect]) -> BTreeSet<Path> {
         let len = pattern.tokens().map_or(0, |tokens| tokens.len());
         let mut guarded = BTreeSet::new();
@@ -142,9 +142,12 @@ impl Sequencer {
             if len <= tokens.len() {
                 guarded.extend(pattern.matches(&tokens[..len]).then(|| Path::of(tokens[..len].iter().cloned())));
             } else {
-                after.each_at(&self.charter.fields, pattern, tokens, &mut |path| {
-                    guarded.insert(Path::of(path.iter().cloned()));
-                });
+                // What came anew, and what went: a guard of a field is asked when its record goes, too.
+                for state in [&self.state, after] {
+                    state.each_at(&self.charter.fields, pattern, tokens, &mut |path| {
+                        guarded.insert(Path::of(path.iter().cloned()));
+                    });
+                }
             }
         }
         guarded

@@ -17,6 +17,8 @@ pub enum ClientOutcome {
     Refused(Problem),
 }
 
+/// Numbers stay where every client's arithmetic is exact.
+const MOST_NUMBER: u64 = (1 << 53) - 1;
 /// Outcomes remembered for one client while it has not said that it knows them.
 const OUTCOMES: usize = 256;
 /// Clients remembered; beyond twice as many, those that were silent longest are forgotten.
@@ -47,9 +49,9 @@ impl Clients {
             return Ok(None);
         }
         let highest = self.clients.get(&client).map_or(0, |known| known.highest);
-        if answered >= n {
+        if answered >= n || n > MOST_NUMBER {
             let detail = format!(
-                "\"n\" counts from 1 per client and lies above \"answered\"; it is {n}, and \"answered\" {answered}."
+                "\"n\" counts from 1 to 2^53 - 1 per client and lies above \"answered\"; it is {n}, and \"answered\" {answered}."
             );
             return Err(Problem::new(ProblemKind::Malformed, detail));
         }

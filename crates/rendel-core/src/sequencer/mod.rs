@@ -14,6 +14,7 @@ pub use clients::ClientOutcome;
 use clients::Clients;
 use filling::fill;
 
+use crate::canonical::is_same;
 use crate::charter::{Charter, Extent, Permission, Sight, nothing_at};
 use crate::edit::{Actor, ClientKey, Effect, Proposal, Settled, Verdict, VerdictKind};
 use crate::kind::{Settlement, Site, listed};
@@ -417,7 +418,7 @@ impl Sequencer {
     fn test(&self, state: &State, site: &Site<'_>, expected: &Value, sight: &Sight) -> Result<Settlement, Problem> {
         let present = state.plain_at(&self.charter.fields, site.path);
         let present = present.and_then(|present| sight.value(&self.charter.fields, site.path, present));
-        if present.as_ref() == Some(expected) {
+        if present.as_ref().is_some_and(|present| is_same(present, expected)) {
             let verdict = site.verdict(VerdictKind::Applied, vec![], "The condition holds.");
             return Ok(Settlement { effects: vec![], verdict });
         }

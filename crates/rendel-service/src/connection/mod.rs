@@ -35,6 +35,8 @@ use crate::session::{Act, Ask, Entered, Entry, Rate, SessionHandle, WayIn};
 
 /// Before a session tells its own limit, a frame may have this many bytes.
 const FIRST_FRAME: usize = 64 << 10;
+/// A proposal that came too fast is waited for so long beyond the wait that was told.
+const AGAIN_WITHIN: Duration = Duration::from_secs(1);
 /// A connection that sends so many frames that are not understood is closed.
 const MOST_FAULTS: u32 = 64;
 
@@ -97,6 +99,17 @@ struct Inside {
     who: Identity,
     /// What may be said besides proposals.
     words: Rate,
+    /// The first proposal that came too fast and was not sent again yet.
+    passed_over: Option<PassedOver>,
+}
+
+/// A proposal that was refused as `too-fast`. A client that does not call it `answered` sends it again: what it sent behind it
+/// must not be settled before.
+#[derive(Clone, Copy)]
+struct PassedOver {
+    n: u64,
+    /// A client that has not sent it again by then has given it up.
+    until: Instant,
 }
 
 /// How a connection ends: with a `bye` that says why, or without a word because the other side is gone or said so.
@@ -185,7 +198,7 @@ impl Connection {
         let entered = answered.await.map_err(|_| shutting_down())??;
         // Four times as often as it is told on: a burst is no offence, a flood is.
         let words = Rate::of("presence, holds and cues", handle.charter().presence.rate.saturating_mul(4).max(40));
-        Ok(Inside { session: handle, entered, who, words })
+        Ok(Inside { session: handle, entered, who, words, passed_over: None })
     }
 
     async fn first_frame(&mut self, messages: &mut Messages) -> Result<FromParticipant, End> {
@@ -383,14 +396,33 @@ impl Connection {
         }
     }
 
-    async fn propose(&mut self, frame: Propose, inside: &Inside) -> Result<(), End> {
+    async fn propose(&mut self, frame: Propose, inside: &mut Inside) -> Result<(), End> {
+        let n = frame.n;
+        let passed_over = inside.passed_over.filter(|first| first.n < n && frame.answered < first.n);
+        if let Some(first) = passed_over.filter(|first| Instant::now() < first.until) {
+            self.too_fast(n, goes_behind(first.n));
+            return Ok(());
+        }
         if let Err(problem) = inside.entered.rate.check() {
-            self.app.metrics.refused(&problem);
-            self.put(&FromService::Refused(Refused { n: frame.n, problem }));
-            let ask = Ask::Refused { connection: inside.entered.id, n: frame.n };
-            return inside.session.tell(ask).await.map_err(End::from);
+            let wait = problem.member("wait_ms").and_then(serde_json::Value::as_u64).unwrap_or_default();
+            let until = Instant::now() + Duration::from_millis(wait) + AGAIN_WITHIN;
+            let first = inside.passed_over.map_or(n, |first| first.n.min(n));
+            inside.passed_over = Some(PassedOver { n: first, until });
+            self.too_fast(n, problem);
+            return Ok(());
+        }
+        inside.passed_over = inside.passed_over.filter(|first| first.n > n);
+        if let Some(given_up) = passed_over {
+            // What is positioned on top of it means nothing.
+            let ask = Ask::Refused { connection: inside.entered.id, n: given_up.n };
+            inside.session.tell(ask).await?;
         }
         inside.session.tell(Ask::Propose { connection: inside.entered.id, frame }).await.map_err(End::from)
+    }
+
+    fn too_fast(&self, n: u64, problem: Problem) {
+        self.app.metrics.refused(&problem);
+        self.put(&FromService::Refused(Refused { n, problem }));
     }
 
     fn put(&self, frame: &FromService) {
@@ -421,6 +453,14 @@ impl Connection {
         // Who does not read does not get to hold us up.
         let _ = tokio::time::timeout(Duration::from_secs(2), last).await;
     }
+}
+
+/// The refusal of what was sent behind a proposal that came too fast.
+fn goes_behind(first: u64) -> Problem {
+    let detail = format!(
+        "Proposal {first} came too fast and comes first. Send it again, and this one behind it, or call it answered."
+    );
+    Problem::new(ProblemKind::TooFast, detail).with("wait_ms", 20).with("limit", "proposals-per-second")
 }
 
 fn no_token() -> Problem {

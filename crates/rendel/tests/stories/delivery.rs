@@ -77,6 +77,64 @@ async fn patch(service: &Service, kind: &str, headers: &[(&'static str, &str)], 
 const JSON_PATCH: &str = "application/json-patch+json";
 const MERGE_PATCH: &str = "application/merge-patch+json";
 
+/// Waits until nothing is pending any more, and gives what the application was told on the way.
+async fn until_all_is_answered(connection: &mut Connection) -> Vec<Event> {
+    let mut told = Vec::new();
+    while !connection.is_connected() || connection.replica().pending().count() > 0 {
+        told.push(tokio::time::timeout(crate::harness::PATIENCE, connection.next()).await.unwrap().unwrap());
+    }
+    told
+}
+
+fn task(id: String) -> rendel_core::Edit {
+    rendel_core::Edit::new("/tasks", "insert").with("id", id).with("value", 1)
+}
+
+#[tokio::test]
+async fn what_was_made_offline_is_all_there_after_the_return_and_too_fast_reaches_nobody() {
+    let service = Service::start().await;
+    let charter = "charter = \"tasks\"\nversion = 1\n[limits]\nproposals-per-second = 100\n\
+        [state.tasks]\nkind = \"list\"\n[state.notes]\nkind = \"text\"\n";
+    service.publish(charter).await;
+    service.open("tasks", json!({})).await;
+    let target = Target {
+        server: service.server.clone(),
+        session: "tasks".to_owned(),
+        token: service.token("tasks", "oda", "participant").await,
+        encoding: Encoding::Json,
+    };
+    let mut connection = Connection::new(target.clone(), Uuid::now_v7());
+    while !connection.is_connected() {
+        connection.next().await.unwrap();
+    }
+    connection.cut();
+    for n in 0..300 {
+        connection.propose(vec![task(format!("t{n}"))]).await;
+        let typed = rendel_core::Edit::new("/notes", "splice").with("index", n).with("insert", "x");
+        connection.propose(vec![typed]).await;
+    }
+    // Another tab of the same participant takes its share of the same rate meanwhile.
+    let mut other = Connection::new(target, Uuid::now_v7());
+    while !other.is_connected() {
+        other.next().await.unwrap();
+    }
+    for n in 0..100 {
+        other.propose(vec![task(format!("o{n}"))]).await;
+    }
+    let (told, beside) = tokio::join!(until_all_is_answered(&mut connection), until_all_is_answered(&mut other));
+    let is_refused = |event: &&Event| matches!(event, Event::Changed(Change::Refused { .. }));
+    assert_eq!(told.iter().chain(&beside).find(is_refused).map(|event| format!("{event:?}")), None);
+    let state = service.state("tasks").await;
+    let ids: Vec<_> = state["tasks"].as_array().unwrap().iter().map(|task| task["id"].as_str().unwrap()).collect();
+    assert_eq!((ids.len(), state["notes"].as_str().unwrap().len()), (400, 300));
+    let own: Vec<_> = ids.into_iter().filter(|id| id.starts_with('t')).collect();
+    assert_eq!(own, (0..300).map(|n| format!("t{n}")).collect::<Vec<_>>(), "in the order in which they were made");
+    assert!(
+        service.metric("rendel_limited_total{limit=\"proposals-per-second\"}").await > 0.0,
+        "two tabs were too fast"
+    );
+}
+
 #[tokio::test]
 async fn any_json_patch_library_follows_and_changes_a_session() {
     let service = Service::start().await;
