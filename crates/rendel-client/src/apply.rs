@@ -58,6 +58,10 @@ fn change(state: &mut Value, path: &[String], op: &Op, certainty: Certainty) -> 
                 map.insert(id.clone(), value.clone());
             }
         }
+        Op::Revive { id, value } => {
+            let map = find(state, path).and_then(Value::as_object_mut).ok_or("no map")?;
+            map.insert(id.clone(), value.clone());
+        }
         Op::Drop => {
             let (id, parent) = path.split_last().ok_or("no record")?;
             let map = find(state, parent).and_then(Value::as_object_mut).ok_or("no map")?;

@@ -239,6 +239,9 @@ impl Connection {
     /// pending and are sent on return.
     pub async fn propose(&mut self, edits: Vec<Edit>) -> Option<u64> {
         let n = self.replica.propose(edits, None, None)?;
+        while let Some(refused) = self.replica.poll_refused() {
+            self.events.push_back(Event::Changed(refused));
+        }
         self.send_outgoing().await;
         Some(n)
     }

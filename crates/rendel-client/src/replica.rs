@@ -6,8 +6,8 @@ use rendel_core::{
     Edit, Facts, Hold, HoldChange, Op, Path, Place, Problem, ProblemKind, Settled, Splicing, digest, follow_carets,
 };
 use rendel_wire::{
-    Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Participant, Propose, Roster, Said,
-    SessionHead, Status, Welcome, You,
+    ConnectionLimits, Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Participant, Propose,
+    Roster, Said, SessionHead, Status, Welcome, You,
 };
 use serde_json::Value;
 use uuid::Uuid;
@@ -119,6 +119,9 @@ pub struct Replica {
     /// The last own proposal that was refused.
     refused: u64,
     diverged: bool,
+    limits: Option<ConnectionLimits>,
+    /// What was refused here, before it was sent.
+    refused_here: VecDeque<Change>,
 }
 
 impl Replica {
@@ -143,6 +146,8 @@ impl Replica {
             answered: 0,
             refused: 0,
             diverged: false,
+            limits: None,
+            refused_here: VecDeque::new(),
         }
     }
 
@@ -173,12 +178,19 @@ impl Replica {
     /// Makes a proposal that is pending from now on, and gives its number; `None` before the first `welcome`. The frame to
     /// send comes from [`poll_outgoing`](Self::poll_outgoing), at once or when those before it are answered.
     ///
-    /// The edits mean what is shown: splices count positions in [`view`](Self::view).
+    /// The edits mean what is shown: splices count positions in [`view`](Self::view). What is larger than the session takes is
+    /// refused at once, see [`poll_refused`](Self::poll_refused).
     pub fn propose(&mut self, edits: Vec<Edit>, gesture: Option<String>, note: Option<String>) -> Option<u64> {
         self.confirmed.as_ref()?;
         let edits = self.beside_elements(edits);
         self.last_n += 1;
         let key = self.last_n;
+        if let Some(problem) =
+            self.limits.as_ref().and_then(|limits| too_large(limits, &edits, gesture.as_ref(), note.as_ref()))
+        {
+            self.refused_here.push_back(Change::Refused { n: key, problem });
+            return Some(key);
+        }
         let mut must_wait = self.pending.iter().any(|pending| pending.frame.is_none());
         for edit in &edits {
             let Some(splice) = splice_of(edit) else { continue };
@@ -233,6 +245,11 @@ impl Replica {
             self.drafts.insert(at.to_owned(), Draft::over(text_at(&view, at)?));
         }
         self.drafts.get_mut(at)
+    }
+
+    /// The next own proposal that was refused here, without a word to the service.
+    pub fn poll_refused(&mut self) -> Option<Change> {
+        self.refused_here.pop_front()
     }
 
     /// The next frame to send: a proposal, or an answer to the service. Without a connection it may be thrown away: what
@@ -332,7 +349,8 @@ impl Replica {
     }
 
     fn handle_welcome(&mut self, welcome: Welcome) -> Vec<Change> {
-        let Welcome { you, session, epoch, seq, state, updates, roster, presence, holds, outcomes, .. } = welcome;
+        let Welcome { you, session, epoch, seq, state, updates, roster, presence, holds, outcomes, limits, .. } =
+            welcome;
         let updates = updates.unwrap_or_default();
         // What comes after a snapshot is part of where one arrives, and no news.
         let is_arrival = state.is_some();
@@ -358,6 +376,8 @@ impl Replica {
         changes.extend(outcomes.into_iter().filter_map(|outcome| self.handle_outcome(outcome)));
         // Places in it count in the texts as they are now.
         self.presence = presence;
+        changes.extend(self.refuse_what_is_too_large(&limits));
+        self.limits = Some(limits);
         // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
         // those waits, and so does what counts on top of that.
         let refused = self.refused;
@@ -368,6 +388,16 @@ impl Replica {
         // Everything without an answer is sent again now, and so need not go out twice.
         self.outgoing.clear();
         changes
+    }
+
+    /// What an earlier version may have kept, and the service would end the connection for.
+    fn refuse_what_is_too_large(&mut self, limits: &ConnectionLimits) -> Vec<Change> {
+        let refused = |pending: &Pending| {
+            let problem = too_large(limits, &pending.edits, pending.gesture.as_ref(), pending.note.as_ref());
+            Some((pending.frame.as_ref()?.n, problem?))
+        };
+        let refused: Vec<_> = self.pending.iter().filter_map(refused).collect();
+        refused.into_iter().filter_map(|(n, problem)| self.refuse(n, problem)).collect()
     }
 
     /// Another state than the one that updates led to.
@@ -654,6 +684,29 @@ impl Replica {
     pub fn digest(&self) -> Option<String> {
         self.confirmed.as_ref().map(digest)
     }
+}
+
+/// Bytes of a `propose` frame around its edits.
+const FRAME_AROUND: usize = 160;
+
+/// The refusal of a proposal that the session would not take for its size.
+fn too_large(
+    limits: &ConnectionLimits,
+    edits: &[Edit],
+    gesture: Option<&String>,
+    note: Option<&String>,
+) -> Option<Problem> {
+    if edits.len() > limits.edits {
+        let detail =
+            format!("A proposal has at most {} edits; this one has {}. Propose several.", limits.edits, edits.len());
+        return Some(Problem::new(ProblemKind::TooLarge, detail).with("limit", "edits"));
+    }
+    let bytes = serde_json::to_string(&(edits, gesture, note)).map_or(0, |json| json.len()) + FRAME_AROUND;
+    (bytes > limits.frame).then(|| {
+        let detail =
+            format!("A proposal has at most {} bytes; this one has {bytes}. Propose less at a time.", limits.frame);
+        Problem::new(ProblemKind::TooLarge, detail).with("limit", "frame")
+    })
 }
 
 fn is_inside(at: &str, outer: &str) -> bool {

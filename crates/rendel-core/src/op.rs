@@ -47,6 +47,13 @@ pub enum Op {
         /// Its fields.
         value: Value,
     },
+    /// Settled: a dropped record is there again, with all that is remembered of it. To a replica it is as a `Put`.
+    Revive {
+        /// Its id.
+        id: String,
+        /// Its fields.
+        value: Value,
+    },
     /// A record goes.
     Drop,
     /// A list gets an element.
@@ -144,6 +151,7 @@ impl Op {
             Self::Include(_) => "include",
             Self::Exclude(_) => "exclude",
             Self::Put { .. } => "put",
+            Self::Revive { .. } => "revive",
             Self::Drop => "drop",
             Self::Insert { .. } => "insert",
             Self::Move { .. } => "move",
@@ -159,6 +167,7 @@ impl Op {
     pub fn makes(&self) -> Option<(Option<&str>, &Value)> {
         match self {
             Self::Put { id, value } | Self::Insert { id, value, .. } => Some((id.as_deref(), value)),
+            Self::Revive { id, value } => Some((Some(id), value)),
             Self::Set(_)
             | Self::SetBeside { .. }
             | Self::Clear
@@ -178,7 +187,7 @@ impl Op {
     /// The record that it puts into a map or list.
     pub(crate) fn record_mut(&mut self) -> Option<&mut Value> {
         match self {
-            Self::Put { value, .. } | Self::Insert { value, .. } => Some(value),
+            Self::Put { value, .. } | Self::Revive { value, .. } | Self::Insert { value, .. } => Some(value),
             _ => None,
         }
     }
@@ -194,6 +203,7 @@ impl Op {
             | Self::Include(_)
             | Self::Exclude(_)
             | Self::Put { .. }
+            | Self::Revive { .. }
             | Self::Insert { .. }
             | Self::Move { .. }
             | Self::Splice { .. }
@@ -220,6 +230,7 @@ impl Op {
             | Self::Include(value)
             | Self::Exclude(value)
             | Self::Put { value, .. }
+            | Self::Revive { value, .. }
             | Self::Insert { value, .. } => Some(value.clone()),
             Self::Add { by, .. } => Some((*by).into()),
             Self::Splice { splice, .. } => (!splice.insert.is_empty()).then(|| splice.insert.clone().into()),
@@ -299,6 +310,10 @@ impl Op {
             ("exclude", _) => Self::Exclude(members.need("value")?),
             ("remove", _) => effect.arg("value").cloned().map_or(Self::Remove, Self::Exclude),
             ("put", _) => Self::Put { id: members.id()?, value: members.need("value")? },
+            ("revive", true) => {
+                let id = members.id()?.unwrap_or_default();
+                Self::Revive { id, value: members.need("value")? }
+            }
             ("drop", _) => Self::Drop,
             ("insert", true) => {
                 let (to, made) = members.settled_place()?;
@@ -344,6 +359,10 @@ impl Op {
             }
             Self::Put { id, value } => {
                 id.iter().try_for_each(|id| map.serialize_entry("id", id))?;
+                map.serialize_entry("value", value)
+            }
+            Self::Revive { id, value } => {
+                map.serialize_entry("id", id)?;
                 map.serialize_entry("value", value)
             }
             Self::Insert { id, value, to, made } => {

@@ -195,7 +195,7 @@ pub(crate) fn check_references(
 /// Whether there may be a reference among what it brings.
 fn brings_values(op: &Op) -> bool {
     match op {
-        Op::Set(_) | Op::SetBeside { .. } | Op::Put { .. } | Op::Insert { .. } => true,
+        Op::Set(_) | Op::SetBeside { .. } | Op::Put { .. } | Op::Revive { .. } | Op::Insert { .. } => true,
         Op::Clear
         | Op::Add { .. }
         | Op::Include(_)

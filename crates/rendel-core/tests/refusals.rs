@@ -302,6 +302,52 @@ fn one_s_own_include_hides_nobody_else_s() {
     assert_eq!(sequencer.plain()["rows"], json!(["north"]));
 }
 
+/// Everyone has seen the record; one drops it, and the others' work brings it back and still is where they made it.
+#[test]
+fn a_record_comes_back_with_its_sequences_and_what_was_made_against_them_counts() {
+    let charter = "charter = \"sheet\"\nversion = 1\n[state.pages]\nkind = \"map\"\ndrop-conflict = \"revive\"\n\
+        [state.pages.each.notes]\nkind = \"text\"\n[state.pages.each.steps]\nkind = \"list\"\n";
+    let opening = json!({ "pages": { "p": { "notes": "dry apples", "steps": [{ "id": "a", "value": 1 }, { "id": "b", "value": 2 }] } } });
+    let charter = Arc::new(Charter::parse(charter).unwrap());
+    let mut sequencer = Sequencer::open(charter.clone(), Some(&opening)).unwrap();
+    let splice = |index: usize, delete: usize, insert: &str| {
+        Edit::new("/pages/p/notes", "splice").with("index", index).with("delete", delete).with("insert", insert)
+    };
+    let insert = |id: &str, index: usize| {
+        Edit::new("/pages/p/steps", "insert").with("id", id).with("index", index).with("value", 0)
+    };
+    let steps: [(&str, u64, Vec<Edit>); 6] = [
+        ("oda", 0, vec![splice(3, 0, ",")]),
+        ("bram", 1, vec![Edit::new("/pages/p", "drop")]),
+        ("wren", 0, vec![splice(10, 0, "!"), insert("w", 1)]),
+        ("tobin", 1, vec![splice(0, 3, "Ripe"), insert("t", 2)]),
+        ("bram", 4, vec![Edit::new("/pages/p", "drop")]),
+        ("oda", 1, vec![splice(4, 1, " red ")]),
+    ];
+    let mut journal = Vec::new();
+    for (n, (who, seen, edits)) in (1..).zip(steps) {
+        match sequencer.handle_proposal(&actor(who), &proposal(n, Some(seen), edits), n) {
+            Outcome::Settled(update) => journal.push(update),
+            other => panic!("{who}: {other:?}"),
+        }
+        // A start from a snapshot, and from the journal, has the same order of what is gone.
+        let snapshot = serde_json::to_value(sequencer.snapshot()).unwrap();
+        let mut replayed = Sequencer::open(charter.clone(), Some(&opening)).unwrap();
+        journal.iter().for_each(|update| replayed.replay(update).unwrap());
+        assert_eq!(serde_json::to_value(replayed.snapshot()).unwrap()["state"], snapshot["state"], "{n}");
+        sequencer = Sequencer::restore(charter.clone(), serde_json::from_value(snapshot).unwrap());
+    }
+    let page = &sequencer.plain()["pages"]["p"];
+    let ids: Vec<_> = page["steps"].as_array().unwrap().iter().map(|step| step["id"].clone()).collect();
+    assert_eq!(
+        (&page["notes"], ids),
+        (&json!("Ripe, red apples!"), vec![json!("a"), json!("w"), json!("b"), json!("t")])
+    );
+    let ops: Vec<Vec<&str>> =
+        journal.iter().map(|update| update.effects.iter().map(|effect| effect.op.name()).collect()).collect();
+    assert_eq!((&ops[2][0], &ops[3][0], &ops[5][0]), (&"revive", &"splice", &"revive"));
+}
+
 #[test]
 fn a_snapshot_of_the_first_version_gives_its_state_and_forgets_its_clients() {
     let mut sequencer = open(0);

@@ -114,6 +114,7 @@ fn effect_in_words(effect: &Effect) -> String {
         Op::Include(value) => format!("{at} with {value}"),
         Op::Exclude(value) => format!("{at} without {value}"),
         Op::Put { id, value } => format!("{at} put {} {value}", id.as_deref().unwrap_or_default()),
+        Op::Revive { id, value } => format!("{at} revived {id} {value}"),
         Op::Drop => format!("{at} dropped"),
         Op::Insert { id, value, to, .. } => {
             format!("{at} insert {} {} {value}", id.as_deref().unwrap_or_default(), place_in_words(to))

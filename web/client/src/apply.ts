@@ -48,7 +48,8 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
           throw misapplied(step, "no number");
         return present + step.by;
       });
-    case "put": {
+    case "put":
+    case "revive": {
       const { id, value } = step;
       return at(state, path, step, (map) => {
         if (!isMembers(map) || typeof id !== "string" || value === undefined) throw misapplied(step, "no map");

@@ -118,6 +118,9 @@ export class Connection {
     if (this.standing === "ended") return undefined;
     const n = this.replica.propose(edits, more);
     if (n === undefined) return undefined;
+    const refused = this.replica.pollRefused();
+    // Told once its number is known.
+    if (refused !== undefined) queueMicrotask(() => this.#events.changed?.(refused));
     this.#sendOutgoing();
     this.#keep();
     this.#events.standing?.();

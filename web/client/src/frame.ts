@@ -22,7 +22,7 @@ export type Effect = { at: string } & (
   | { op: "include" | "exclude" | "reset"; value: Json }
   | { op: "clear" | "drop" | "remove" }
   | { op: "add"; by: number; now: number }
-  | { op: "put"; id: string; value: Json }
+  | { op: "put" | "revive"; id: string; value: Json }
   | { op: "insert"; id: string; value: Json; after: string | null; made?: Json }
   | { op: "move"; after: string | null; made?: Json }
   | { op: "splice"; index: number; delete: number; insert: string; made?: Json }

@@ -111,6 +111,8 @@ export class Replica {
   /** The last own proposal that was refused. */
   #refused = 0;
   #diverged = false;
+  #limits: Welcome["limits"] | undefined;
+  #refusedHere: Change[] = [];
 
   constructor(client: string) {
     this.client = client;
@@ -184,6 +186,11 @@ export class Replica {
     return this.#pending.map((pending) => pending.key);
   }
 
+  /** The next own proposal that was refused here, without a word to the service. */
+  pollRefused(): Change | undefined {
+    return this.#refusedHere.shift();
+  }
+
   /** The next frame to send. Without a connection it may be thrown away: what has no answer is sent after `welcome`. */
   pollOutgoing(): FromParticipant | undefined {
     return this.#outgoing.shift();
@@ -229,13 +236,19 @@ export class Replica {
 
   /**
    * Makes a proposal that is pending from now on, and gives its number; `undefined` before the first `welcome`. The frame
-   * to send comes from `pollOutgoing`, at once or when those before it are answered. The edits mean what is shown.
+   * to send comes from `pollOutgoing`, at once or when those before it are answered. The edits mean what is shown. What is
+   * larger than the session takes is refused at once: see `pollRefused`.
    */
   propose(asked: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
     if (this.#confirmed === undefined) return undefined;
     const edits = this.#besideElements(asked);
     this.#lastN += 1;
     const key = this.#lastN;
+    const problem = this.#limits && tooLarge(this.#limits, edits, more);
+    if (problem !== undefined) {
+      this.#refusedHere.push({ kind: "refused", n: key, problem });
+      return key;
+    }
     let mustWait = this.#pending.some((pending) => pending.frame === undefined);
     for (const edit of edits) {
       const splice = spliceOf(edit);
@@ -388,6 +401,12 @@ export class Replica {
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
     // Places in it count in the texts as they are now.
     this.presence = new Map(Object.entries(frame.presence ?? {}));
+    this.#limits = frame.limits;
+    // What was kept over a reload may be more than the service would take without ending the connection.
+    const refused = this.#pending.flatMap(({ frame: sent, edits, more }) => {
+      const problem = tooLarge(frame.limits, edits, more);
+      return sent === undefined || problem === undefined ? [] : this.#refuse(sent.n, problem);
+    });
     // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
     // those waits, and so does what counts on top of that.
     const isOnTop = ({ frame }: Pending) =>
@@ -397,7 +416,7 @@ export class Replica {
     if (first >= 0) for (const pending of splices.slice(first)) delete pending.frame;
     // Everything without an answer is sent again now, and so need not go out twice.
     this.#outgoing = [];
-    return [...changes, ...outcomes];
+    return [...changes, ...outcomes, ...refused];
   }
 
   #updates(updates: Settled[]): Change[] {
@@ -578,6 +597,34 @@ export class Replica {
 
 /** Refusals of splices that the replica answers by making them anew. */
 const PASSING = ["urn:rendel:problem:follows-refused", "urn:rendel:problem:too-old"];
+
+/** Bytes of a `propose` frame around its edits. */
+const FRAME_AROUND = 160;
+
+/** The refusal of a proposal that the session would not take for its size. */
+function tooLarge(limits: Welcome["limits"], edits: Edit[], more: Pending["more"]): Problem | undefined {
+  const refusal = (limit: string, detail: string): Problem => ({
+    type: "urn:rendel:problem:too-large",
+    title: "Too large",
+    status: 413,
+    detail,
+    limit,
+  });
+  if (edits.length > limits.edits)
+    return refusal(
+      "edits",
+      `A proposal has at most ${limits.edits} edits; this one has ${edits.length}. Propose several.`,
+    );
+  const text = JSON.stringify([edits, more]);
+  // A code unit is at most three bytes of UTF-8.
+  if (text.length * 3 + FRAME_AROUND <= limits.frame) return undefined;
+  const bytes = new TextEncoder().encode(text).length + FRAME_AROUND;
+  if (bytes <= limits.frame) return undefined;
+  return refusal(
+    "frame",
+    `A proposal has at most ${limits.frame} bytes; this one has ${bytes}. Propose less at a time.`,
+  );
+}
 
 /** The splice that an edit is. */
 function spliceOf(edit: Edit): Splice | undefined {

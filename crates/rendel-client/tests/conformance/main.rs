@@ -128,6 +128,8 @@ fn run(case: &Value, client: &Value, read: fn(&Value) -> FromService) {
                 (anchor["at"].as_str().unwrap(), usize::try_from(anchor["index"].as_u64().unwrap()).unwrap());
             anchors.insert(anchor["name"].to_string(), replica.anchor(at, index, anchor["left"] == true));
         } else {
+            let expect = &step["expect"];
+            assert!(expect.get("confirmed").is_none() || expect.get("view").is_some(), "{place}: it says no view");
             for (name, expected) in step["expect"]["anchors"].as_object().into_iter().flatten() {
                 let (index, is_there) = replica.anchored(anchors[&json!(name).to_string()]).unwrap();
                 assert_eq!(&json!({ "index": index, "there": is_there }), expected, "{place}: anchor {name}");

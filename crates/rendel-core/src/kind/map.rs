@@ -138,8 +138,9 @@ impl Field {
             }
             DropConflict::Revive => {
                 self.has_space(&parent(site.path, rest.len() + 1), cell.records.len() + 1)?;
-                let put = self.put_op(id, &dropped.entry.record);
-                settlement.effects.insert(0, Effect::new(parent(site.path, rest.len() + 1), put));
+                let value = self.each.plain(&dropped.entry.record);
+                let revive = Op::Revive { id: id.to_owned(), value };
+                settlement.effects.insert(0, Effect::new(parent(site.path, rest.len() + 1), revive));
                 let because = format!("It brought the record back, which update {seq} had dropped unseen by the proposer.");
                 settlement.verdict = site.verdict(VerdictKind::Overrode, vec![seq], because);
             }
@@ -205,7 +206,11 @@ impl Kind for Field {
 
     fn apply(&self, cell: &mut Cell, rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
         let Some((id, rest)) = rest.split_first() else {
-            let Op::Put { id: Some(id), value } = &effect.op else { return Err(stored_op(effect)) };
+            let (id, value) = match &effect.op {
+                Op::Put { id: Some(id), value } => (id, value),
+                Op::Revive { id, value } => return cell.revive(id, value, stamp),
+                _ => return Err(stored_op(effect)),
+            };
             let id: Arc<str> = Arc::from(id.as_str());
             let record = self.each.load(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
             let grown = growth(0, member_weight(&id, value) + usize::from(!cell.records.is_empty()));
@@ -230,8 +235,10 @@ impl Kind for Field {
 
     fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
         let Some((id, rest)) = rest.split_first() else {
-            let Op::Put { id, value } = &effect.op else { return None };
-            patch.add_at(id.as_deref()?, value.clone());
+            let (Op::Put { .. } | Op::Revive { .. }, Some((id, value))) = (&effect.op, effect.op.makes()) else {
+                return None;
+            };
+            patch.add_at(id?, value.clone());
             return Some(());
         };
         patch.step(id);
@@ -296,6 +303,15 @@ fn member_weight(id: &str, value: &Value) -> usize {
 }
 
 impl Cell {
+    /// Brings a dropped record back as it was, with the order in which its texts and lists came to be: what was made against it
+    /// still counts.
+    fn revive(&mut self, id: &str, value: &Value, stamp: Stamp) -> Result<Growth, String> {
+        let (id, dropped) = self.dropped.remove_with_key(id).ok_or_else(|| format!("no dropped record {id:?}"))?;
+        let grown = growth(0, member_weight(&id, value) + usize::from(!self.records.is_empty()));
+        self.records.insert(id, Arc::new(Entry { record: dropped.entry.record.clone(), put: stamp }));
+        Ok(grown)
+    }
+
     /// Keeps memory bounded, at a cost that spreads over the drops since the last time.
     fn forget(&mut self) {
         if self.dropped.len() < 2 * REMEMBERED {

@@ -124,19 +124,24 @@ fn an_index_is_read_in_its_proposer_s_own_view() {
 }
 
 #[test]
-fn an_index_into_a_list_that_came_back_with_its_record_is_refused_as_stale() {
+fn an_index_counts_in_a_list_that_came_back_with_its_record_and_is_stale_in_one_that_was_put_anew() {
     let pages = "[state.pages]\nkind = \"map\"\ndrop-conflict = \"revive\"\n[state.pages.each.what]\nkind = \"register\"\n\
                  [state.pages.each.lines]\nkind = \"list\"";
     let lines = json!([{ "id": "a", "value": 1 }, { "id": "b", "value": 2 }]);
-    let mut session = Session::open(pages, Some(json!({ "pages": { "p": { "lines": lines } } })));
+    let mut session = Session::open(pages, Some(json!({ "pages": { "p": { "lines": &lines } } })));
     session.settle("mirela", 0, Edit::new("/pages/p", "drop"));
     session.settle("tobin", 0, Edit::new("/pages/p/what", "set").with("value", "back"));
     let line = |id: &str| Edit::new("/pages/p/lines", "insert").with("id", id).with("value", 3);
-    assert_eq!(session.refuse("oda", 0, line("c").with("index", 1)).kind(), ProblemKind::Stale);
-    session.settle("oda", 0, line("c").with("after", "a"));
+    session.settle("oda", 0, line("c").with("index", 1));
     let found = session.sequencer.plain()["pages"]["p"]["lines"].clone();
     assert_eq!(found.as_array().unwrap().iter().map(|line| line["id"].as_str().unwrap()).collect::<String>(), "acb");
     session.check_recovery();
+    let now = session.sequencer.seq();
+    session.settle("mirela", now, Edit::new("/pages/p", "drop"));
+    let put = Edit::new("/pages", "put").with("id", "p").with("value", json!({ "lines": lines }));
+    session.settle("mirela", now + 1, put);
+    assert_eq!(session.refuse("oda", now, line("d").with("index", 1)).kind(), ProblemKind::Stale);
+    session.settle("oda", now, line("d").with("after", "a"));
 }
 
 #[test]

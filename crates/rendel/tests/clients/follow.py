@@ -125,7 +125,7 @@ def apply(state, effect):
             place[last].sort(key=lambda element: json.dumps(element).encode("utf-16-be"))
     elif op == "exclude":
         place[last].remove(effect["value"])
-    elif op == "put":
+    elif op in ("put", "revive"):
         place[last][effect["id"]] = effect["value"]
     elif op == "drop":
         del place[last]

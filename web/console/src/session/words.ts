@@ -19,6 +19,8 @@ export function effectInWords(effect: Effect): string {
       return `${at} ${effect.by < 0 ? "−" : "+"}${Math.abs(effect.by)} → ${shown(effect.now)}`;
     case "put":
       return `${at} put ${effect.id} ${shown(effect.value)}`;
+    case "revive":
+      return `${at} revived ${effect.id} ${shown(effect.value)}`;
     case "include":
       return `${at} with ${shown(effect.value)}`;
     case "exclude":
