@@ -18,6 +18,7 @@ mod charter;
 mod edit;
 mod holds;
 mod kind;
+mod lately;
 mod op;
 mod patch;
 mod path;

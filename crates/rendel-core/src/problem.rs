@@ -158,6 +158,11 @@ impl Problem {
         self
     }
 
+    /// About how many bytes it takes as JSON.
+    pub(crate) fn bytes(&self) -> usize {
+        128 + self.0.detail.len() + self.0.more.iter().map(|(name, value)| name.len() + weight(value)).sum::<usize>()
+    }
+
     /// Adds a further member.
     #[must_use]
     pub fn with(mut self, name: &str, value: impl Into<Value>) -> Self {

@@ -171,7 +171,7 @@ fn what_a_refusal_tells_is_bounded_and_what_is_remembered_of_it_more_so() {
     }
     for (n, outcome) in sequencer.outcomes(actor("oda").key()) {
         let ClientOutcome::Refused(problem) = outcome else { continue };
-        assert!(bytes(problem) < 10_000, "{n}: {}", bytes(problem));
+        assert!(bytes(&problem) < 10_000, "{n}: {}", bytes(&problem));
     }
 }
 

@@ -87,8 +87,8 @@ pub struct TakenOver {
     pub snapshot: Option<SequencerSnapshot>,
     /// The settled updates after the snapshot, in order.
     pub updates: Vec<Settled>,
-    /// The remembered refusals, in order: client, `n`, problem.
-    pub refusals: Vec<(ClientKey, u64, Problem)>,
+    /// The remembered refusals, in order: the place of the last update before it, client, `n`, problem.
+    pub refusals: Vec<(u64, ClientKey, u64, Problem)>,
     /// Each epoch and the `seq` at which it began, in order.
     pub epochs: Vec<(u64, u64)>,
     /// Who was removed, and until when they may not come back.
@@ -259,10 +259,10 @@ fn load(conn: &mut PgConnection, session: i64, epoch: i64) -> Result<Option<Take
     let refusals = refusals::table
         .filter(refusals::session.eq(row.ord))
         .order(refusals::ord)
-        .select((refusals::client, refusals::n, refusals::problem))
-        .load::<(Uuid, i64, String)>(conn)?
+        .select((refusals::at_seq, refusals::client, refusals::n, refusals::problem))
+        .load::<(i64, Uuid, i64, String)>(conn)?
         .into_iter()
-        .map(|(client, n, problem)| Ok((client.into(), unsigned(n), read(&problem)?)))
+        .map(|(at, client, n, problem)| Ok((unsigned(at), client.into(), unsigned(n), read(&problem)?)))
         .collect::<Result<_, StoreError>>()?;
     let epochs = all_epochs(conn, row.ord)?;
     let removals = removals::table

@@ -296,7 +296,7 @@ async fn of_the_refusals_of_a_session_the_newest_are_kept_in_order() {
     }
     store.forget_refusals(session).await.unwrap();
     let kept = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().refusals;
-    let numbers: Vec<_> = kept.iter().map(|(_, n, _)| *n).collect();
+    let numbers: Vec<_> = kept.iter().map(|(.., n, _)| *n).collect();
     assert_eq!(numbers, (905..=5_000).collect::<Vec<_>>(), "the last 4,096 that came");
 }
 
@@ -431,7 +431,7 @@ async fn taking_over_raises_the_epoch_and_gives_the_snapshot_and_what_came_after
     assert_eq!((taken.row.epoch, taken.epochs.last()), (3, Some(&(3, 7))));
     assert_eq!(taken.snapshot.unwrap().seq, 5);
     assert_eq!(taken.updates.iter().map(|update| update.seq).collect::<Vec<_>>(), [6, 7]);
-    assert_eq!(taken.refusals, [(ClientKey::NOBODY, 21, problem)], "the snapshot holds the earlier one");
+    assert_eq!(taken.refusals, [(6, ClientKey::NOBODY, 21, problem)], "the snapshot holds the earlier one");
 
     // A snapshot that another version wrote is passed over: the journal has everything.
     store.keep_snapshot(session, 3, 6, r#"{"seq":6,"state":"of another shape"}"#.to_owned(), KEEPING).await.unwrap();

@@ -19,6 +19,7 @@ use super::{
 use crate::canonical::weight;
 use crate::charter::{Section, check_schema};
 use crate::edit::{Edit, Effect, Verdict, VerdictKind};
+use crate::lately::{Bounds, Lately};
 use crate::op::{Made, Op};
 use crate::patch::Patch;
 use crate::path::Path;
@@ -56,6 +57,9 @@ struct Inner {
     places: Places,
     elements: OrdMap<Arc<str>, Arc<Element>>,
     removed: OrdMap<Arc<str>, Removed>,
+    /// Of those removed lately what they were; nothing brings an element of an append-only list back.
+    #[serde(default)]
+    contents: Lately<Arc<str>, Arc<Element>>,
     /// What was removed up to here is forgotten.
     forgotten: u64,
     changes: Changes,
@@ -78,7 +82,6 @@ enum Item {
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 struct Removed {
-    element: Arc<Element>,
     stamp: Stamp,
 }
 
@@ -93,6 +96,9 @@ struct Placed {
 }
 
 const MOST: usize = 100_000;
+/// Removed elements of which a list remembers what they were. Beyond that the oldest are forgotten, but for their places; an edit
+/// of a forgotten one is refused as `gone`.
+const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 4 << 20 };
 const OPS: &[&str] = &["move", "remove"];
 
 impl Field {
@@ -270,7 +276,7 @@ impl Field {
     /// An edit at or inside an element that is not there now.
     fn settle_absent(&self, cell: &Inner, id: &str, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         let met = cell.removed.get(id).filter(|removed| site.is_concurrent(removed.stamp));
-        let Some(Removed { element, stamp }) = met else {
+        let Some((Removed { stamp }, element)) = met.zip(cell.contents.get(id)) else {
             let detail = format!("There is no element {id:?} in {}.", parent(site.path, rest.len() + 1));
             return Err(Problem::new(ProblemKind::Gone, detail).at(site.path));
         };
@@ -442,10 +448,13 @@ impl Kind for Field {
                 cell.places.remove(&id, stamp).ok_or_else(nowhere)?;
                 cell.elements.remove(&id);
                 let comma = usize::from(!cell.elements.is_empty());
-                let grown = growth(element_weight(&id, &self.plain_item(&element.item)) + comma, 0);
-                cell.removed.insert(id, Removed { element, stamp });
+                let bytes = element_weight(&id, &self.plain_item(&element.item));
+                cell.removed.insert(id.clone(), Removed { stamp });
+                if !self.is_append_only {
+                    cell.contents.put(id, element, bytes, REMEMBERED);
+                }
                 cell.changed(stamp);
-                Ok(grown)
+                Ok(growth(bytes + comma, 0))
             }
             _ => Err(stored_op(effect)),
         }
@@ -577,7 +586,14 @@ fn element_weight(id: &str, value: &Value) -> usize {
 
 impl Cell {
     fn of(elements: OrdMap<Arc<str>, Arc<Element>>, places: Places, stamp: Stamp) -> Self {
-        Self(Arc::new(Inner { places, elements, removed: OrdMap::new(), forgotten: 0, changes: Changes::since(stamp) }))
+        Self(Arc::new(Inner {
+            places,
+            elements,
+            removed: OrdMap::new(),
+            contents: Lately::default(),
+            forgotten: 0,
+            changes: Changes::since(stamp),
+        }))
     }
 }
 

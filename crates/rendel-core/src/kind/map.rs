@@ -15,6 +15,7 @@ use super::{
 use crate::canonical::weight;
 use crate::charter::Section;
 use crate::edit::{Effect, VerdictKind};
+use crate::lately::{Bounds, Lately};
 use crate::op::Op;
 use crate::patch::Patch;
 use crate::path::Path;
@@ -41,7 +42,7 @@ enum DropConflict {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
     records: OrdMap<Arc<str>, Arc<Entry>>,
-    dropped: OrdMap<Arc<str>, Dropped>,
+    dropped: Lately<Arc<str>, Dropped>,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -57,9 +58,8 @@ struct Dropped {
     stamp: Stamp,
 }
 
-/// Dropped records that a map remembers. When twice as many have gathered the older half is forgotten; an edit of a
-/// forgotten one is refused as `gone`.
-const REMEMBERED: usize = 1000;
+/// Dropped records that a map remembers. Beyond that the oldest are forgotten; an edit of a forgotten one is refused as `gone`.
+const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 4 << 20 };
 const MOST: usize = 100_000;
 
 impl Field {
@@ -177,7 +177,7 @@ impl Kind for Field {
             Ok((Arc::from(id.as_str()), Arc::new(Entry { record, put: stamp })))
         };
         let records = members.iter().map(load).collect::<Result<_, Problem>>()?;
-        Ok(Cell { records, dropped: OrdMap::new() })
+        Ok(Cell { records, dropped: Lately::default() })
     }
 
     fn plain(&self, cell: &Cell) -> Value {
@@ -214,7 +214,7 @@ impl Kind for Field {
             let id: Arc<str> = Arc::from(id.as_str());
             let record = self.each.load(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
             let grown = growth(0, member_weight(&id, value) + usize::from(!cell.records.is_empty()));
-            cell.dropped.remove(&id);
+            cell.dropped.take(&id);
             cell.records.insert(id, Arc::new(Entry { record, put: stamp }));
             return Ok(grown);
         };
@@ -227,10 +227,9 @@ impl Kind for Field {
         }
         let (id, entry) = cell.records.remove_with_key(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
         let comma = usize::from(!cell.records.is_empty());
-        let grown = growth(member_weight(&id, &self.each.plain(&entry.record)) + comma, 0);
-        cell.dropped.insert(id, Dropped { entry, stamp });
-        cell.forget();
-        Ok(grown)
+        let bytes = member_weight(&id, &self.each.plain(&entry.record));
+        cell.dropped.put(id, Dropped { entry, stamp }, bytes, REMEMBERED);
+        Ok(growth(bytes + comma, 0))
     }
 
     fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
@@ -306,21 +305,10 @@ impl Cell {
     /// Brings a dropped record back as it was, with the order in which its texts and lists came to be: what was made against it
     /// still counts.
     fn revive(&mut self, id: &str, value: &Value, stamp: Stamp) -> Result<Growth, String> {
-        let (id, dropped) = self.dropped.remove_with_key(id).ok_or_else(|| format!("no dropped record {id:?}"))?;
+        let id: Arc<str> = Arc::from(id);
+        let dropped = self.dropped.take(&id).ok_or_else(|| format!("no dropped record {id:?}"))?;
         let grown = growth(0, member_weight(&id, value) + usize::from(!self.records.is_empty()));
         self.records.insert(id, Arc::new(Entry { record: dropped.entry.record.clone(), put: stamp }));
         Ok(grown)
-    }
-
-    /// Keeps memory bounded, at a cost that spreads over the drops since the last time.
-    fn forget(&mut self) {
-        if self.dropped.len() < 2 * REMEMBERED {
-            return;
-        }
-        let mut seqs: Vec<_> = self.dropped.values().map(|dropped| dropped.stamp.seq).collect();
-        seqs.sort_unstable();
-        let oldest_kept = seqs[seqs.len() - REMEMBERED];
-        let kept = self.dropped.iter().filter(|(_, dropped)| dropped.stamp.seq >= oldest_kept);
-        self.dropped = kept.map(|(id, dropped)| (id.clone(), dropped.clone())).collect();
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use imbl::{OrdMap, Vector};
+use imbl::Vector;
 use jsonschema::Validator;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -13,6 +13,7 @@ use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
 use crate::canonical::{CanonicalText, weight};
 use crate::charter::{Section, check_schema};
 use crate::edit::{Effect, VerdictKind};
+use crate::lately::{Bounds, Lately};
 use crate::op::Op;
 use crate::patch::Patch;
 use crate::path::Path;
@@ -31,7 +32,7 @@ pub(crate) struct Field {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
     elements: Vector<Element>,
-    removed: OrdMap<CanonicalText, Stamp>,
+    removed: Lately<CanonicalText, Stamp>,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -41,9 +42,9 @@ struct Element {
     stamp: Latest,
 }
 
-/// Removed elements that a set remembers, to tell a concurrent remove from one of what was never there. When twice as many
-/// have gathered the older half is forgotten.
-const REMEMBERED: usize = 1000;
+/// Excluded elements that a set remembers, to tell a concurrent exclude from one of what was never there. Beyond that the oldest
+/// are forgotten.
+const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 1 << 20 };
 const MOST: usize = 100_000;
 const OPS: &[&str] = &["include", "exclude"];
 
@@ -131,7 +132,7 @@ impl Kind for Field {
         let mut elements: Vec<_> = values.iter().map(element).collect();
         elements.sort_by(|one, other| one.text.cmp(&other.text));
         elements.dedup_by(|one, other| one.text == other.text);
-        Ok(Cell { elements: elements.into(), removed: OrdMap::new() })
+        Ok(Cell { elements: elements.into(), removed: Lately::default() })
     }
 
     fn plain(&self, cell: &Cell) -> Value {
@@ -152,7 +153,7 @@ impl Kind for Field {
         match &effect.op {
             Op::Include(value) => {
                 let text = CanonicalText::of(value);
-                cell.removed.remove(&text);
+                cell.removed.take(&text);
                 match cell.position(&text) {
                     Ok(index) => {
                         cell.elements[index].stamp = cell.elements[index].stamp.then(stamp);
@@ -170,8 +171,7 @@ impl Kind for Field {
                 let text = CanonicalText::of(value);
                 let index = cell.position(&text).map_err(|_| format!("no element {text}"))?;
                 cell.elements.remove(index);
-                cell.removed.insert(text, stamp);
-                cell.forget();
+                cell.removed.put(text, stamp, weight(value), REMEMBERED);
                 Ok(growth(one(value, cell.elements.len()), 0))
             }
             _ => Err(stored_op(effect)),
@@ -228,16 +228,5 @@ impl Cell {
 
     fn get(&self, text: &CanonicalText) -> Option<&Element> {
         self.position(text).ok().and_then(|index| self.elements.get(index))
-    }
-
-    fn forget(&mut self) {
-        if self.removed.len() < 2 * REMEMBERED {
-            return;
-        }
-        let mut seqs: Vec<_> = self.removed.values().map(|stamp| stamp.seq).collect();
-        seqs.sort_unstable();
-        let oldest_kept = seqs[seqs.len() - REMEMBERED];
-        let kept = self.removed.iter().filter(|(_, stamp)| stamp.seq >= oldest_kept);
-        self.removed = kept.map(|(text, stamp)| (text.clone(), *stamp)).collect();
     }
 }

@@ -1,10 +1,12 @@
 //! What each client was answered, so that a proposal sent again counts once.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
 use crate::edit::ClientKey;
+use crate::lately::{Bounds, Lately};
 use crate::problem::{Problem, ProblemKind};
 
 /// The first outcome of a proposal.
@@ -21,25 +23,32 @@ pub enum ClientOutcome {
 const MOST_NUMBER: u64 = (1 << 53) - 1;
 /// Outcomes remembered for one client while it has not said that it knows them.
 const OUTCOMES: usize = 256;
-/// Clients remembered; beyond twice as many, those that were silent longest are forgotten.
-const CLIENTS: usize = 5_000;
-/// Refusals remembered in one session; they are larger than a number.
-const REFUSALS: usize = 4_096;
+/// Clients remembered; beyond them those that were silent longest are forgotten.
+const CLIENTS: Bounds = Bounds { entries: 10_000, bytes: 16 << 20 };
+/// Refusals remembered in one session.
+const REFUSALS: Bounds = Bounds { entries: 4_096, bytes: 8 << 20 };
 
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct Clients {
-    clients: BTreeMap<ClientKey, Client>,
-    refusals: VecDeque<(ClientKey, u64)>,
+    clients: Lately<ClientKey, Arc<Client>>,
+    refusals: Lately<(ClientKey, u64), Problem>,
 }
 
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 struct Client {
+    /// Its last proposal that has an outcome.
     highest: u64,
-    /// The `seq` of the session when it was last answered.
-    touched: u64,
     /// Its last proposal that was refused.
     refused: u64,
-    outcomes: BTreeMap<u64, ClientOutcome>,
+    /// Of those that were settled, the updates.
+    settled: BTreeMap<u64, u64>,
+}
+
+impl Client {
+    /// About what it takes in memory.
+    fn bytes(&self) -> usize {
+        96 + 16 * self.settled.len()
+    }
 }
 
 impl Clients {
@@ -58,8 +67,9 @@ impl Clients {
         if n > highest {
             return Ok(None);
         }
-        let outcome = self.clients.get(&client).and_then(|known| known.outcomes.get(&n));
-        outcome.cloned().map(Some).ok_or_else(|| {
+        let refused = || self.refusals.get(&(client, n)).cloned().map(ClientOutcome::Refused);
+        let settled = self.clients.get(&client).and_then(|known| known.settled.get(&n));
+        settled.copied().map(ClientOutcome::Settled).or_else(refused).map(Some).ok_or_else(|| {
             let detail =
                 format!("Proposal {n} of this client was answered and is forgotten. The next is {}.", highest + 1);
             Problem::new(ProblemKind::Malformed, detail).with("next_n", highest + 1)
@@ -73,65 +83,67 @@ impl Clients {
 
     /// A number that was passed over, or whose outcome is forgotten, has no effect any more.
     pub(super) fn note_forgotten(&mut self, client: ClientKey, n: u64) {
-        if let Some(known) = self.clients.get_mut(&client).filter(|known| n <= known.highest) {
-            known.refused = known.refused.max(n);
+        if self.clients.get(&client).is_some_and(|known| n <= known.highest) {
+            self.note_refused(client, n);
         }
     }
 
     pub(super) fn note_refused(&mut self, client: ClientKey, n: u64) {
-        let known = self.clients.entry(client).or_default();
-        known.refused = known.refused.max(n);
+        self.touch(client, |known| known.refused = known.refused.max(n));
     }
 
     /// Remembers the outcome of a numbered proposal.
-    pub(super) fn record(&mut self, client: ClientKey, n: u64, outcome: ClientOutcome, seq: u64) {
-        if n == 0 {
-            return;
-        }
-        let is_refused = matches!(outcome, ClientOutcome::Refused(_));
-        let outcome = match outcome {
+    pub(super) fn record(&mut self, client: ClientKey, n: u64, outcome: ClientOutcome) {
+        match outcome {
+            _ if n == 0 => {}
+            ClientOutcome::Settled(seq) => self.touch(client, |known| {
+                known.highest = known.highest.max(n);
+                known.settled.insert(n, seq);
+                if known.settled.len() > OUTCOMES {
+                    known.settled.pop_first();
+                }
+            }),
             ClientOutcome::Refused(problem) => {
-                self.refusals.push_back((client, n));
-                ClientOutcome::Refused(problem.to_be_kept())
+                self.touch(client, |known| {
+                    known.highest = known.highest.max(n);
+                    known.refused = known.refused.max(n);
+                });
+                let problem = problem.to_be_kept();
+                let bytes = problem.bytes();
+                self.refusals.put((client, n), problem, bytes, REFUSALS);
             }
-            settled @ ClientOutcome::Settled(_) => settled,
-        };
-        let known = self.clients.entry(client).or_default();
-        known.highest = known.highest.max(n);
-        known.touched = seq;
-        known.refused = if is_refused { known.refused.max(n) } else { known.refused };
-        known.outcomes.insert(n, outcome);
-        if known.outcomes.len() > OUTCOMES {
-            known.outcomes.pop_first();
         }
-        self.forget();
+    }
+
+    /// Changes what is known of a client, which is the last to be forgotten then.
+    fn touch(&mut self, client: ClientKey, change: impl FnOnce(&mut Client)) {
+        let mut known = self.clients.take(&client).unwrap_or_default();
+        change(Arc::make_mut(&mut known));
+        let bytes = known.bytes();
+        self.clients.put(client, known, bytes, CLIENTS);
     }
 
     /// Forgets what the client says it knows.
     pub(super) fn answered(&mut self, client: ClientKey, answered: u64) {
-        if let Some(known) =
-            self.clients.get_mut(&client).filter(|known| known.outcomes.keys().next().is_some_and(|n| *n <= answered))
-        {
-            known.outcomes = known.outcomes.split_off(&(answered + 1));
+        let is_known = |known: &Arc<Client>| known.settled.keys().next().is_some_and(|n| *n <= answered);
+        if self.clients.get(&client).is_some_and(is_known) {
+            self.touch(client, |known| known.settled = known.settled.split_off(&(answered + 1)));
         }
+        let refused: Vec<u64> = self.refused(client).map(|(n, _)| n).take_while(|n| *n <= answered).collect();
+        refused.into_iter().for_each(|n| drop(self.refusals.take(&(client, n))));
     }
 
-    pub(super) fn outcomes(&self, client: ClientKey) -> impl Iterator<Item = (u64, &ClientOutcome)> {
-        self.clients.get(&client).into_iter().flat_map(|known| known.outcomes.iter().map(|(n, outcome)| (*n, outcome)))
+    /// The outcomes that are remembered of a client, by `n`.
+    pub(super) fn outcomes(&self, client: ClientKey) -> impl Iterator<Item = (u64, ClientOutcome)> {
+        let settled = self.clients.get(&client).into_iter().flat_map(|known| &known.settled);
+        let settled = settled.map(|(n, seq)| (*n, ClientOutcome::Settled(*seq)));
+        let refused = self.refused(client).map(|(n, problem)| (n, ClientOutcome::Refused(problem.clone())));
+        let mut outcomes: Vec<_> = settled.chain(refused).collect();
+        outcomes.sort_unstable_by_key(|(n, _)| *n);
+        outcomes.into_iter()
     }
 
-    fn forget(&mut self) {
-        while self.refusals.len() > REFUSALS {
-            let Some((client, n)) = self.refusals.pop_front() else { break };
-            if let Some(known) = self.clients.get_mut(&client) {
-                known.outcomes.remove(&n);
-            }
-        }
-        if self.clients.len() > 2 * CLIENTS {
-            let mut touched: Vec<_> = self.clients.values().map(|known| known.touched).collect();
-            touched.sort_unstable();
-            let oldest_kept = touched[touched.len() - CLIENTS];
-            self.clients.retain(|_, known| known.touched >= oldest_kept);
-        }
+    fn refused(&self, client: ClientKey) -> impl Iterator<Item = (u64, &Problem)> {
+        self.refusals.between((client, 0), (client, u64::MAX)).map(|((_, n), problem)| (*n, problem))
     }
 }

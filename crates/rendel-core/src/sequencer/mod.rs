@@ -136,13 +136,13 @@ impl Sequencer {
         self.state.apply(&self.charter.fields, update)?;
         self.seq = update.seq;
         self.at = self.at.max(update.at);
-        self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq), self.seq);
+        self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq));
         Ok(())
     }
 
     /// Remembers a refusal of the past, so that its proposal, sent again, is answered with it.
     pub fn replay_refusal(&mut self, client: ClientKey, n: u64, problem: Problem) {
-        self.clients.record(client, n, ClientOutcome::Refused(problem), self.seq);
+        self.clients.record(client, n, ClientOutcome::Refused(problem));
     }
 
     /// The charter it runs by.
@@ -176,7 +176,7 @@ impl Sequencer {
     }
 
     /// The outcomes of a client's proposals that it is not known to have heard of, by `n`.
-    pub fn outcomes(&self, client: ClientKey) -> impl Iterator<Item = (u64, &ClientOutcome)> {
+    pub fn outcomes(&self, client: ClientKey) -> impl Iterator<Item = (u64, ClientOutcome)> {
         self.clients.outcomes(client)
     }
 
@@ -241,7 +241,7 @@ impl Sequencer {
                 (Outcome::Refused(problem.clone()), ClientOutcome::Refused(problem))
             }
         };
-        self.clients.record(key, proposal.n, kept, self.seq);
+        self.clients.record(key, proposal.n, kept);
         self.clients.answered(key, proposal.answered);
         outcome
     }

@@ -124,11 +124,16 @@ pub(super) fn recovered(charter: &Arc<Charter>, taken: &TakenOver) -> Result<(Se
         }
     };
     let mut recent = Recent::from(sequencer.seq());
+    // Refusals in their places among the updates: what is forgotten of clients follows from the order.
+    let mut refusals = taken.refusals.iter().peekable();
     for update in &taken.updates {
+        while let Some((_, client, n, problem)) = refusals.next_if(|(at, ..)| *at < update.seq) {
+            sequencer.replay_refusal(*client, *n, problem.clone());
+        }
         sequencer.replay(update).map_err(|misfit| damaged(misfit.to_string()))?;
         recent.push(update.seq, serde_json::to_string(update).unwrap_or_default().into());
     }
-    for (client, n, problem) in &taken.refusals {
+    for (_, client, n, problem) in refusals {
         sequencer.replay_refusal(*client, *n, problem.clone());
     }
     Ok((sequencer, recent))
