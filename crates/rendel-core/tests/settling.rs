@@ -477,6 +477,39 @@ fn a_map_forgets_its_oldest_drops_and_then_says_that_the_record_is_gone() {
 }
 
 #[test]
+fn what_leaves_an_append_only_list_is_not_kept_and_what_leaves_another_within_bounds() {
+    let source = r#"
+charter = "orchard"
+version = 1
+[state.steps]
+kind = "list"
+[state.log]
+kind = "list"
+append-only = true
+keep = 1
+"#;
+    let mut session =
+        Session { sequencer: Sequencer::open(Arc::new(Charter::parse(source).unwrap()), None).unwrap(), sent: 0 };
+    let line = "x".repeat(10_000);
+    let insert = |list: &str, n: u64| Edit::new(list, "insert").with("id", format!("s{n}")).with("value", &*line);
+    for n in 0..600 {
+        session.settle("oda", session.sequencer.seq(), insert("/log", n));
+    }
+    let size = |session: &Session| serde_json::to_string(&session.sequencer.snapshot()).unwrap().len();
+    let logged = size(&session);
+    assert!(logged < 200_000, "{logged} bytes");
+
+    for n in 0..600 {
+        session.settle("oda", session.sequencer.seq(), insert("/steps", n));
+    }
+    for n in 0..600 {
+        session.settle("oda", session.sequencer.seq(), Edit::new(format!("/steps/s{n}"), "remove"));
+    }
+    let removed = size(&session) - logged;
+    assert!((4_000_000..4_600_000).contains(&removed), "4 MiB of what was removed are kept: {removed} bytes");
+}
+
+#[test]
 fn the_memory_of_clients_and_refusals_is_bounded_and_the_newest_are_in_it() {
     let mut session = Session::open();
     let mut propose = |client: u128, edit| {

@@ -10,8 +10,8 @@ pub(crate) const FORMS: &str = "  PATH set VALUE              /title set \"North
   PATH add NUMBER             /heads add 1
   PATH put [ID] VALUE         /markers put m7 {\"what\":\"ladder\"}
   PATH drop                   /markers/m7 drop
-  PATH include VALUE          /rows include \"north\"
-  PATH exclude VALUE          /rows exclude \"north\"
+  PATH include VALUE          /open-rows include \"dry 5\"
+  PATH exclude VALUE          /open-rows exclude \"dry 5\"
   PATH insert [PLACE] VALUE   /steps insert after wash {\"what\":\"Mill\"}
   PATH move PLACE             /steps/mill move first
   PATH remove                 /steps/mill remove

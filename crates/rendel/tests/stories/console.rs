@@ -78,6 +78,7 @@ impl Browser {
     async fn picture(&self, name: &str) {
         let Some(folder) = std::env::var_os("RENDEL_PICTURES") else { return };
         self.web.execute("return document.fonts.ready.then(() => true)", vec![]).await.unwrap();
+        std::fs::create_dir_all(&folder).unwrap();
         let file = PathBuf::from(folder).join(format!("{name}.png"));
         self.web.screenshot(Path::new(&file)).await.unwrap();
     }
