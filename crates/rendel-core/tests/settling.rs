@@ -481,6 +481,8 @@ fn what_leaves_an_append_only_list_is_not_kept_and_what_leaves_another_within_bo
     let source = r#"
 charter = "orchard"
 version = 1
+[roles.steward]
+edit = ["/**"]
 [state.steps]
 kind = "list"
 [state.log]
