@@ -26,7 +26,7 @@ fn decode_cbor_within(deepest: usize, mut bytes: &[u8]) -> Result<Value, Problem
     if !bytes.is_empty() {
         return Err(malformed(&format!("{} bytes follow the item. A frame is one item.", bytes.len())));
     }
-    to_json(item, deepest)
+    to_json(item, 0, deepest)
 }
 
 /// A value as CBOR. Numbers take the shortest form that holds them; members stay in their order.
@@ -64,9 +64,11 @@ pub fn settled_frame_cbor(updates: &[&[u8]]) -> Vec<u8> {
     frame
 }
 
-/// An item with so many levels of arrays and maps in it. The reader has counted them before.
-fn to_json(item: Cbor, levels: usize) -> Result<Value, Problem> {
-    let inside = || levels.checked_sub(1).ok_or_else(|| malformed("It is nested too deeply."));
+/// An item that lies in `depth` arrays and maps. The reader may let one level more pass than it is told to.
+fn to_json(item: Cbor, depth: usize, deepest: usize) -> Result<Value, Problem> {
+    if depth >= deepest && matches!(item, Cbor::Array(_) | Cbor::Map(_)) {
+        return Err(too_deep(deepest));
+    }
     Ok(match item {
         Cbor::Null => Value::Null,
         Cbor::Bool(flag) => flag.into(),
@@ -80,15 +82,13 @@ fn to_json(item: Cbor, levels: usize) -> Result<Value, Problem> {
         }
         Cbor::Text(text) => text.into(),
         Cbor::Array(items) => {
-            let inside = inside()?;
-            items.into_iter().map(|item| to_json(item, inside)).collect::<Result<_, _>>()?
+            items.into_iter().map(|item| to_json(item, depth + 1, deepest)).collect::<Result<_, _>>()?
         }
         Cbor::Map(members) => {
-            let inside = inside()?;
             let mut object = Map::new();
             for (name, value) in members {
                 let Cbor::Text(name) = name else { return Err(malformed("Members of a map are named by text.")) };
-                if object.insert(name, to_json(value, inside)?).is_some() {
+                if object.insert(name, to_json(value, depth + 1, deepest)?).is_some() {
                     return Err(malformed("A map names each member once."));
                 }
             }
