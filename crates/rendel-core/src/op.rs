@@ -64,14 +64,14 @@ pub enum Op {
         value: Value,
         /// Where it goes.
         to: Place,
-        /// Settled: how its proposer saw the place, where that is not how it is.
+        /// Settled: the place as its proposer saw it, if it has moved since.
         made: Option<Made<Place>>,
     },
     /// An element goes elsewhere in its list.
     Move {
         /// Where.
         to: Place,
-        /// Settled: how its proposer saw the place, where that is not how it is.
+        /// Settled: the place as its proposer saw it, if it has moved since.
         made: Option<Made<Place>>,
     },
     /// An element goes.
@@ -80,7 +80,7 @@ pub enum Op {
     Splice {
         /// Where, which go, which come.
         splice: Splicing,
-        /// Settled: how its proposer saw the place, where that is not how it is.
+        /// Settled: the place as its proposer saw it, if it has moved since.
         made: Option<Made<(usize, usize)>>,
     },
     /// Settled: the whole state is another.
@@ -188,7 +188,19 @@ impl Op {
     pub(crate) fn record_mut(&mut self) -> Option<&mut Value> {
         match self {
             Self::Put { value, .. } | Self::Revive { value, .. } | Self::Insert { value, .. } => Some(value),
-            _ => None,
+            Self::Set(_)
+            | Self::SetBeside { .. }
+            | Self::Clear
+            | Self::Add { .. }
+            | Self::Include(_)
+            | Self::Exclude(_)
+            | Self::Drop
+            | Self::Move { .. }
+            | Self::Remove
+            | Self::Splice { .. }
+            | Self::Reset(_)
+            | Self::Test(_)
+            | Self::Unknown { .. } => None,
         }
     }
 

@@ -173,7 +173,7 @@ impl Scenario {
     /// Writes down what holds now.
     pub(crate) fn expect(&mut self) -> &mut Self {
         let replica = &self.replica;
-        // Both, also where they are equal: a replica may show what is no longer so.
+        // The view is written down even where it equals the confirmed state: a replica may show something stale.
         let mut expected = json!({
             "seq": replica.seq(), "confirmed": replica.confirmed(), "view": replica.view(),
             "pending": replica.pending().collect::<Vec<_>>(),
