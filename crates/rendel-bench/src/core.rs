@@ -1,4 +1,5 @@
-//! Measures the core alone: no sockets, no disk. Each figure is the best of some runs, since the machine does other things.
+//! Measures the core alone: no sockets, no disk. Each figure is the best of some runs, since the
+//! machine does other things.
 
 use std::hint::black_box;
 use std::sync::Arc;
@@ -6,7 +7,8 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, ensure};
 use rendel_core::{
-    Actor, Charter, Edit, Outcome, Proposal, Sequencer, Settled, Splice, Stamp, State, VersionedText, View, digest,
+    Actor, Charter, Edit, Outcome, Proposal, Sequencer, Settled, Splice, Stamp, State,
+    VersionedText, View, digest,
 };
 use serde_json::{Map, Value, json};
 use uuid::Uuid;
@@ -68,7 +70,8 @@ impl Random {
     }
 }
 
-/// One participant and the proposals that they make, one edit each, all with what they had `seen`: `None` for everything.
+/// One participant and the proposals that they make, one edit each, all with what they had `seen`:
+/// `None` for everything.
 struct Author {
     actor: Actor,
     seen: Option<u64>,
@@ -78,7 +81,11 @@ struct Author {
 impl Author {
     fn new(n: u128, seen: Option<u64>, edits: Vec<Edit>) -> Self {
         Self {
-            actor: Actor { id: format!("p{n}"), role: "participant".to_owned(), client: Uuid::from_u128(n) },
+            actor: Actor {
+                id: format!("p{n}"),
+                role: "participant".to_owned(),
+                client: Uuid::from_u128(n),
+            },
             seen,
             edits,
         }
@@ -96,7 +103,8 @@ impl Author {
         (1..).zip(&self.edits).map(proposal).collect()
     }
 
-    /// Settles proposals and hands over each update, as a session hands it to its journal and is done with it.
+    /// Settles proposals and hands over each update, as a session hands it to its journal and is
+    /// done with it.
     fn settle(
         &self,
         sequencer: &mut Sequencer,
@@ -139,9 +147,13 @@ fn typing(count: usize) -> Vec<Edit> {
 fn scattered(count: usize, len: usize, seed: u64) -> Vec<Edit> {
     let mut random = Random(seed);
     (0..count)
-        .map(
-            |n| if n % 4 == 3 { splice(random.below(len / 2), 1, "") } else { splice(random.below(len / 2), 0, "abc") },
-        )
+        .map(|n| {
+            if n % 4 == 3 {
+                splice(random.below(len / 2), 1, "")
+            } else {
+                splice(random.below(len / 2), 0, "abc")
+            }
+        })
         .collect()
 }
 
@@ -168,9 +180,14 @@ fn sequential(report: &mut Report) -> Result<()> {
 
 /// The splices of edits.
 fn spliced(edits: &[Edit]) -> Vec<Splice<'_>> {
-    let number =
-        |edit: &Edit, name| edit.arg(name).and_then(Value::as_u64).and_then(|n| usize::try_from(n).ok()).unwrap_or(0);
-    let splice = |edit| Splice { index: number(edit, "index"), delete: number(edit, "delete"), insert: text_of(edit) };
+    let number = |edit: &Edit, name| {
+        edit.arg(name).and_then(Value::as_u64).and_then(|n| usize::try_from(n).ok()).unwrap_or(0)
+    };
+    let splice = |edit| Splice {
+        index: number(edit, "index"),
+        delete: number(edit, "delete"),
+        insert: text_of(edit),
+    };
     edits.iter().map(splice).collect()
 }
 
@@ -198,18 +215,20 @@ fn best_alone(opening: &str, splices: &[Splice<'_>]) -> Result<Duration> {
 fn merged(opening: &str, one: &[Splice<'_>], two: &[Splice<'_>]) -> Result<Duration> {
     let mut text = VersionedText::new(opening, Stamp::OPENING);
     let mut seq = 0;
-    let mut branch = |text: &mut VersionedText, client: u128, splices: &[Splice<'_>]| -> Result<()> {
-        let view = View { seen: 0, client: Uuid::from_u128(client).into() };
-        for splice in splices {
-            seq += 1;
-            let stamp = Stamp { seq, client: view.client };
-            let settled = text.settle(view, *splice).context("a splice reaches too far")?;
-            for part in settled.parts {
-                text.apply(part.present, view, part.viewed, stamp).context("a part reaches too far")?;
+    let mut branch =
+        |text: &mut VersionedText, client: u128, splices: &[Splice<'_>]| -> Result<()> {
+            let view = View { seen: 0, client: Uuid::from_u128(client).into() };
+            for splice in splices {
+                seq += 1;
+                let stamp = Stamp { seq, client: view.client };
+                let settled = text.settle(view, *splice).context("a splice reaches too far")?;
+                for part in settled.parts {
+                    text.apply(part.present, view, part.viewed, stamp)
+                        .context("a part reaches too far")?;
+                }
             }
-        }
-        Ok(())
-    };
+            Ok(())
+        };
     branch(&mut text, 1, one)?;
     let start = Instant::now();
     branch(&mut text, 2, two)?;
@@ -221,8 +240,8 @@ fn branches(report: &mut Report) -> Result<()> {
     let mut lines = vec![Line::new("random places"), Line::new("one place")];
     for count in [1_000, 10_000, 100_000] {
         for (line, is_typed) in [(0, false), (1, true)] {
-            // More than a text remembers is refused, so a branch of 100,000 comes in parts, as from a client that is away
-            // ten times.
+            // More than a text remembers is refused, so a branch of 100,000 comes in parts, as from
+            // a client that is away ten times.
             let part = count.min(10_000);
             let opening = "x".repeat(20_000);
             let edits = |seed| -> Vec<Edit> {
@@ -236,7 +255,8 @@ fn branches(report: &mut Report) -> Result<()> {
             for seed in 1..=(count / part) as u64 {
                 let (one, two) = (edits(seed), edits(seed + 100));
                 let (one, two) = (spliced(&one), spliced(&two));
-                let runs = (0..RUNS).map(|_| merged(&opening, &one, &two)).collect::<Result<Vec<_>>>()?;
+                let runs =
+                    (0..RUNS).map(|_| merged(&opening, &one, &two)).collect::<Result<Vec<_>>>()?;
                 time += runs.into_iter().min().unwrap_or_default();
             }
             let ms = time.as_secs_f64() * 1000.0;
@@ -244,18 +264,26 @@ fn branches(report: &mut Report) -> Result<()> {
             if count == 10_000 {
                 let place = if is_typed { "typed at one place" } else { "at random places" };
                 report.figure(
-                    &format!("text alone: a branch of 10,000 edits {place} merged with another, in ms"),
+                    &format!(
+                        "text alone: a branch of 10,000 edits {place} merged with another, in ms"
+                    ),
                     ms,
                     Goal::AtMost(100.0),
                 );
             }
         }
     }
-    plot("docs/figures/branches.png", "Merging two branches of a text", "edits of each branch", "µs per edit", &lines)
+    plot(
+        "docs/figures/branches.png",
+        "Merging two branches of a text",
+        "edits of each branch",
+        "µs per edit",
+        &lines,
+    )
 }
 
-/// What a text of about a megabyte costs after a hundred thousand edits at random places: the characters, and who inserted
-/// and deleted what of the last edits.
+/// What a text of about a megabyte costs after a hundred thousand edits at random places: the
+/// characters, and who inserted and deleted what of the last edits.
 fn memory(report: &mut Report) -> Result<()> {
     const TEXTS: usize = 8;
     let client = Uuid::from_u128(1);
@@ -275,7 +303,8 @@ fn memory(report: &mut Report) -> Result<()> {
     }
     let bytes = resident()?.saturating_sub(before);
     let chars: usize = kept.iter().map(|text| text.len(View::PRESENT)).sum();
-    let what = "text alone: bytes of memory per character, a million characters after 100,000 edits at random places";
+    let what = "text alone: bytes of memory per character, a million characters after 100,000 \
+        edits at random places";
     report.figure(what, bytes as f64 / chars as f64, Goal::None);
     Ok(())
 }
@@ -291,7 +320,11 @@ fn steps(count: usize) -> Value {
 }
 
 fn markers(count: usize) -> Value {
-    Value::Object((0..count).map(|n| (format!("m{n:06}"), json!({ "what": "ladder" }))).collect::<Map<_, _>>())
+    Value::Object(
+        (0..count)
+            .map(|n| (format!("m{n:06}"), json!({ "what": "ladder" })))
+            .collect::<Map<_, _>>(),
+    )
 }
 
 /// No edit costs the size of what it is in.
@@ -311,7 +344,11 @@ fn sizes(report: &mut Report) -> Result<()> {
         let time = best(&list, &Author::new(1, None, edits.collect()))?;
         moves.points.push((size as f64, micros(count, time)));
         let map = open(&json!({ "markers": markers(size) }))?;
-        let put = |n| Edit::new("/markers", "put").with("id", format!("n{n}")).with("value", json!({ "what": "crew" }));
+        let put = |n| {
+            Edit::new("/markers", "put")
+                .with("id", format!("n{n}"))
+                .with("value", json!({ "what": "crew" }))
+        };
         let time = best(&map, &Author::new(1, None, (0..count).map(put).collect()))?;
         puts.points.push((size as f64, micros(count, time)));
         let text = open(&json!({ "notes": "x".repeat(size) }))?;
@@ -320,23 +357,35 @@ fn sizes(report: &mut Report) -> Result<()> {
     }
     for line in [&moves, &puts, &splices] {
         let growth = line.last() / line.first();
-        report.figure(&format!("{}: cost at 90,000 elements over that at 1,000", line.name), growth, Goal::AtMost(4.0));
+        report.figure(
+            &format!("{}: cost at 90,000 elements over that at 1,000", line.name),
+            growth,
+            Goal::AtMost(4.0),
+        );
         report.figure(&format!("{}: µs at 90,000 elements", line.name), line.last(), Goal::None);
     }
-    plot("docs/figures/sizes.png", "Cost of one edit", "elements or characters", "µs per edit", &[moves, puts, splices])
+    plot(
+        "docs/figures/sizes.png",
+        "Cost of one edit",
+        "elements or characters",
+        "µs per edit",
+        &[moves, puts, splices],
+    )
 }
 
 fn micros(count: usize, time: Duration) -> f64 {
     time.as_secs_f64() * 1e6 / count as f64
 }
 
-/// What an update costs as a JSON Patch, and a digest that falls due every thousand updates, in a state of 10,000 records.
+/// What an update costs as a JSON Patch, and a digest that falls due every thousand updates, in a
+/// state of 10,000 records.
 fn views(report: &mut Report) -> Result<()> {
     let count = 10_000;
     for size in [100, 10_000] {
         let opening = json!({ "markers": markers(size) });
         let mut sequencer = open(&opening)?;
-        let edits = (0..count).map(|n| Edit::new(format!("/markers/m{:06}/what", n % size), "set").with("value", n));
+        let edits = (0..count)
+            .map(|n| Edit::new(format!("/markers/m{:06}/what", n % size), "set").with("value", n));
         let author = Author::new(1, None, edits.collect());
         let mut updates = Vec::with_capacity(count);
         author.settle(&mut sequencer, &author.proposals(0), |update| updates.push(update))?;
@@ -369,7 +418,10 @@ fn views(report: &mut Report) -> Result<()> {
             digested = digested.min(start.elapsed());
         }
         report.figure(
-            &format!("digest: µs per update at {size} records, one every 1,000 updates, beside the session's thread"),
+            &format!(
+                "digest: µs per update at {size} records, one every 1,000 updates, beside \
+                the session's thread"
+            ),
             micros(1_000, digested),
             Goal::None,
         );

@@ -43,14 +43,18 @@ fn body(seq: i64) -> String {
     )
 }
 
-/// Edits per second of the way that one would write by hand: lock the row, change the state in it, notify.
+/// Edits per second of the way that one would write by hand: lock the row, change the state in it,
+/// notify.
 pub(crate) fn by_hand(time: Duration) -> Result<f64> {
     let dir = folder()?;
     let database = database(&dir)?;
     let mut conn = PgConnection::establish(database.url())?;
-    diesel::sql_query("CREATE TABLE states (id bigint PRIMARY KEY, state jsonb NOT NULL)").execute(&mut conn)?;
+    diesel::sql_query("CREATE TABLE states (id bigint PRIMARY KEY, state jsonb NOT NULL)")
+        .execute(&mut conn)?;
     for id in 0..SESSIONS {
-        let fill = "INSERT INTO states VALUES ($1, jsonb_build_object('heads', 0, 'markers', (SELECT jsonb_object_agg('m' || n, jsonb_build_object('what', 'ladder', 'x', n, 'y', n)) FROM generate_series(1, 100) n)))";
+        let fill = "INSERT INTO states VALUES ($1, jsonb_build_object('heads', 0, 'markers', \
+            (SELECT jsonb_object_agg('m' || n, jsonb_build_object('what', 'ladder', 'x', n, 'y', \
+            n)) FROM generate_series(1, 100) n)))";
         diesel::sql_query(fill).bind::<BigInt, _>(id).execute(&mut conn)?;
     }
     let until = Instant::now() + time;
@@ -62,10 +66,15 @@ pub(crate) fn by_hand(time: Duration) -> Result<f64> {
                 let (mut edits, mut id) = (0, worker);
                 while Instant::now() < until {
                     conn.transaction(|conn| {
-                        diesel::sql_query("SELECT 1 FROM states WHERE id = $1 FOR UPDATE").bind::<BigInt, _>(id).execute(conn)?;
-                        let change = "UPDATE states SET state = jsonb_set(state, '{heads}', to_jsonb((state->>'heads')::bigint + 1)) WHERE id = $1";
+                        diesel::sql_query("SELECT 1 FROM states WHERE id = $1 FOR UPDATE")
+                            .bind::<BigInt, _>(id)
+                            .execute(conn)?;
+                        let change = "UPDATE states SET state = jsonb_set(state, '{heads}', \
+                            to_jsonb((state->>'heads')::bigint + 1)) WHERE id = $1";
                         diesel::sql_query(change).bind::<BigInt, _>(id).execute(conn)?;
-                        diesel::sql_query("SELECT pg_notify('changed', $1)").bind::<Text, _>(body(id)).execute(conn)
+                        diesel::sql_query("SELECT pg_notify('changed', $1)")
+                            .bind::<Text, _>(body(id))
+                            .execute(conn)
                     })?;
                     edits += 1;
                     id = (id + CONNECTIONS) % SESSIONS;
@@ -134,14 +143,19 @@ async fn append(url: &str, time: Duration) -> Result<f64> {
 
 fn copy(url: &str, time: Duration) -> Result<f64> {
     let mut conn = PgConnection::establish(url)?;
-    diesel::sql_query("CREATE TABLE copied (session bigint NOT NULL, seq bigint NOT NULL, body text NOT NULL, PRIMARY KEY (session, seq))")
-        .execute(&mut conn)?;
+    diesel::sql_query(
+        "CREATE TABLE copied (session bigint NOT NULL, seq bigint NOT NULL, body \
+        text NOT NULL, PRIMARY KEY (session, seq))",
+    )
+    .execute(&mut conn)?;
     let mut seq = 0;
     let began = Instant::now();
     while began.elapsed() < time {
         let per_session = 4_096 / SESSIONS;
         let rows: Vec<CopiedRow> = (0..SESSIONS)
-            .flat_map(|session| (seq..seq + per_session).map(move |seq| CopiedRow { session, seq, body: body(seq) }))
+            .flat_map(|session| {
+                (seq..seq + per_session).map(move |seq| CopiedRow { session, seq, body: body(seq) })
+            })
             .collect();
         seq += per_session;
         diesel::copy_from(copied::table).from_insertable(&rows).execute(&mut conn)?;

@@ -30,7 +30,8 @@ pub(crate) async fn late(report: &mut Report) -> Result<()> {
     let (target, bytes) = rendel.with_records(RECORDS).await?;
     let relay = Relay::start().await?;
     // The relay sends as many bytes from memory as the service's welcome has.
-    let beside = Target { port: relay.port(), sessions: vec![(format!("bytes-{bytes}"), String::new())] };
+    let beside =
+        Target { port: relay.port(), sessions: vec![(format!("bytes-{bytes}"), String::new())] };
     let is_over = Arc::new(std::sync::atomic::AtomicBool::new(false));
     let busy = tokio::spawn(propose(target.clone(), 200.0, is_over.clone()));
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
@@ -54,13 +55,18 @@ pub(crate) async fn late(report: &mut Report) -> Result<()> {
     let grown = rendel.memory()?.saturating_sub(memory);
     let theirs = crowd(&beside, 1_000).await?;
     report.ratio(
-        "1,000 late joiners at once of 10,000 records, 200 proposals a second meanwhile: ms until the last has it",
+        "1,000 late joiners at once of 10,000 records, 200 proposals a second meanwhile: ms until \
+         the last has it",
         ours,
         "the same bytes from memory",
         theirs,
         Goal::AtMost(1.5),
     );
-    report.figure("1,000 late joiners at once: MiB by which the service grew", grown as f64 / 1_024.0, Goal::None);
+    report.figure(
+        "1,000 late joiners at once: MiB by which the service grew",
+        grown as f64 / 1_024.0,
+        Goal::None,
+    );
     is_over.store(true, std::sync::atomic::Ordering::Relaxed);
     let settled = busy.await??;
     report.figure("proposals settled meanwhile, per second", settled, Goal::None);
@@ -71,7 +77,8 @@ pub(crate) async fn late(report: &mut Report) -> Result<()> {
 
 async fn connect(target: &Target) -> Result<(Socket, String)> {
     let (id, token) = target.sessions.first().context("a session")?.clone();
-    let mut request = format!("ws://127.0.0.1:{}/v1/sessions/{id}/connect", target.port).into_client_request()?;
+    let mut request =
+        format!("ws://127.0.0.1:{}/v1/sessions/{id}/connect", target.port).into_client_request()?;
     request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse()?);
     let config = WebSocketConfig::default().max_message_size(None).max_frame_size(None);
     Ok((tokio_tungstenite::connect_async_with_config(request, Some(config), true).await?.0, token))
@@ -124,7 +131,11 @@ async fn crowd(target: &Target, size: usize) -> Result<f64> {
 }
 
 /// Proposes at a rate until it is over; gives how many a second were settled.
-async fn propose(target: Target, rate: f64, is_over: Arc<std::sync::atomic::AtomicBool>) -> Result<f64> {
+async fn propose(
+    target: Target,
+    rate: f64,
+    is_over: Arc<std::sync::atomic::AtomicBool>,
+) -> Result<f64> {
     let (mut socket, token) = connect(&target).await?;
     socket.send(enter(&token)).await?;
     let mut tick = tokio::time::interval(Duration::from_secs_f64(1.0 / rate));
@@ -214,7 +225,8 @@ pub(crate) async fn recovery(report: &mut Report) -> Result<()> {
         line.points.push(((sessions * rows) as f64, seconds));
         if sessions == 1_000 {
             report.figure(
-                "kill -9 with 1,000 sessions and 1,000,000 journal rows: seconds to the first settled proposal",
+                "kill -9 with 1,000 sessions and 1,000,000 journal rows: seconds to the first \
+                 settled proposal",
                 seconds,
                 Goal::None,
             );
@@ -248,7 +260,11 @@ async fn first_settled(target: &Target) -> Result<()> {
     let (mut socket, token) = connect(target).await?;
     socket.send(enter(&token)).await?;
     let edit = json!({ "at": "/heads", "op": "add", "by": 1 });
-    socket.send(Message::text(json!({ "type": "propose", "n": 1, "seen": 0, "edits": [edit] }).to_string())).await?;
+    socket
+        .send(Message::text(
+            json!({ "type": "propose", "n": 1, "seen": 0, "edits": [edit] }).to_string(),
+        ))
+        .await?;
     while let Some(Ok(message)) = socket.next().await {
         if matches!(&message, Message::Text(text) if text.starts_with("{\"type\":\"settled\"")) {
             return Ok(());
@@ -288,7 +304,13 @@ pub(crate) async fn idle(report: &mut Report) -> Result<()> {
     let sockets = hold(&target).await?;
     let ours = rendel.memory()?.saturating_sub(before) as f64 / MANY as f64;
     drop(sockets);
-    report.ratio("memory of an idle participant, in KiB", ours, "connection of the bare relay", theirs, Goal::None);
+    report.ratio(
+        "memory of an idle participant, in KiB",
+        ours,
+        "connection of the bare relay",
+        theirs,
+        Goal::None,
+    );
     report.figure(
         "KiB that an idle participant costs more than a connection of the bare relay",
         ours - theirs,
@@ -308,7 +330,11 @@ pub(crate) async fn idle(report: &mut Report) -> Result<()> {
     }
     let resting = (rendel.memory()? as f64 - before as f64) / 1_000.0;
     report.figure("KiB of a small session in memory", inside, Goal::None);
-    report.figure("KiB that is left of each session after all 1,000 have left memory", resting, Goal::None);
+    report.figure(
+        "KiB that is left of each session after all 1,000 have left memory",
+        resting,
+        Goal::None,
+    );
     rendel.stop().await;
     Ok(())
 }
@@ -321,17 +347,22 @@ pub(crate) async fn beat(report: &mut Report, time: Duration) -> Result<()> {
     let rendel = Rendel::start().await?;
     let mut shares = Vec::new();
     for tick in ["0ms", "50ms"] {
-        let target = rendel.target_with(shape, &format!("[session]\nparticipants = 5000\ntick = \"{tick}\"\n")).await?;
+        let target = rendel
+            .target_with(shape, &format!("[session]\nparticipants = 5000\ntick = \"{tick}\"\n"))
+            .await?;
         let before = rendel.cpu_seconds()?;
         let began = Instant::now();
         let measured = load::run(&target, shape, load, time * 2).await?;
         shares.push((rendel.cpu_seconds()? - before) / began.elapsed().as_secs_f64() * 100.0);
-        let what = format!("500 participants, 800 proposals a second, beat of {tick}: deliveries per second");
+        let what = format!(
+            "500 participants, 800 proposals a second, beat of {tick}: deliveries per second"
+        );
         report.figure(&what, measured.deliveries_per_second(), Goal::None);
     }
     rendel.stop().await;
     report.ratio(
-        "server CPU in % of one core, 500 participants and 800 proposals a second, at a beat of 50 ms",
+        "server CPU in % of one core, 500 participants and 800 proposals a second, at a beat of \
+         50 ms",
         shares[1],
         "the same without a beat",
         shares[0],
@@ -343,8 +374,7 @@ pub(crate) async fn beat(report: &mut Report, time: Duration) -> Result<()> {
 /// The records of a session that late joiners get.
 pub(crate) fn records(count: usize) -> Value {
     let record = |index: usize| {
-        let value =
-            json!({ "who": format!("picker {index}"), "row": format!("dry {}", index % 40), "crates": index % 7 });
+        let value = json!({ "who": format!("picker {index}"), "row": format!("dry {}", index % 40), "crates": index % 7 });
         (format!("r{index}"), value)
     };
     json!({ "records": (0..count).map(record).collect::<Map<_, _>>() })

@@ -61,7 +61,11 @@ impl Measured {
     pub(crate) fn latency_ms(&self, quantile: f64) -> f64 {
         let mut sorted = self.latencies.clone();
         sorted.sort_unstable();
-        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "an index between 0 and the length")]
+        #[allow(
+            clippy::cast_possible_truncation,
+            clippy::cast_sign_loss,
+            reason = "an index between 0 and the length"
+        )]
         let index = ((sorted.len() as f64 * quantile) as usize).min(sorted.len().saturating_sub(1));
         sorted.get(index).map_or(f64::NAN, |nanos| *nanos as f64 / 1e6)
     }
@@ -69,7 +73,8 @@ impl Measured {
 
 struct Shared {
     began: Instant,
-    /// Whether all are here: nobody writes before, since a busy server takes long to let so many in.
+    /// Whether all are here: nobody writes before, since a busy server takes long to let so many
+    /// in.
     has_begun: AtomicBool,
     is_measuring: AtomicBool,
     is_over: AtomicBool,
@@ -80,7 +85,12 @@ struct Shared {
 
 type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
 
-pub(crate) async fn run(target: &Target, shape: Shape, load: Load, time: Duration) -> Result<Measured> {
+pub(crate) async fn run(
+    target: &Target,
+    shape: Shape,
+    load: Load,
+    time: Duration,
+) -> Result<Measured> {
     let shared = Arc::new(Shared {
         began: Instant::now(),
         has_begun: AtomicBool::new(false),
@@ -122,8 +132,13 @@ pub(crate) async fn run(target: &Target, shape: Shape, load: Load, time: Duratio
 }
 
 async fn enter(target: &Target, session: usize, client: Uuid) -> Result<Socket> {
-    let (id, token) = target.sessions.get(session).cloned().unwrap_or_else(|| (session.to_string(), String::new()));
-    let mut request = format!("ws://127.0.0.1:{}/v1/sessions/{id}/connect", target.port).into_client_request()?;
+    let (id, token) = target
+        .sessions
+        .get(session)
+        .cloned()
+        .unwrap_or_else(|| (session.to_string(), String::new()));
+    let mut request =
+        format!("ws://127.0.0.1:{}/v1/sessions/{id}/connect", target.port).into_client_request()?;
     request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse()?);
     let (mut socket, _) = tokio_tungstenite::connect_async_with_config(request, None, true).await?;
     if !token.is_empty() {
@@ -149,7 +164,9 @@ async fn take_part(socket: Socket, client: Uuid, load: Option<Load>, shared: Arc
             }
             let mut n = 0u64;
             let mut tick = match load {
-                Load::Rate(rate) => Some(tokio::time::interval(Duration::from_secs_f64(1.0 / rate))),
+                Load::Rate(rate) => {
+                    Some(tokio::time::interval(Duration::from_secs_f64(1.0 / rate)))
+                }
                 Load::Window(_) => None,
             };
             while !shared.is_over.load(Ordering::Relaxed) {
@@ -162,7 +179,8 @@ async fn take_part(socket: Socket, client: Uuid, load: Option<Load>, shared: Arc
                 }
                 n += 1;
                 let now = shared.began.elapsed().as_nanos();
-                // The relay sends the frame back as it is; the service gives the note back in the update.
+                // The relay sends the frame back as it is; the service gives the note back in the
+                // update.
                 let frame = format!(
                     r#"{{"type":"propose","n":{n},"seen":0,"answered":{},"note":"{now}-{mark}","edits":[{{"at":"/heads","op":"add","by":1}}]}}"#,
                     n - 1
@@ -178,7 +196,8 @@ async fn take_part(socket: Socket, client: Uuid, load: Option<Load>, shared: Arc
         let arrived = shared.began.elapsed().as_nanos();
         let is_measuring = shared.is_measuring.load(Ordering::Relaxed);
         let (mut deliveries, mut own) = (0u64, 0u64);
-        // Every message carries one note, whoever wrapped it in what: when it was sent, and by whom.
+        // Every message carries one note, whoever wrapped it in what: when it was sent, and by
+        // whom.
         for part in text.split("\"note\":\"").skip(1) {
             let note = part.split('"').next().unwrap_or_default();
             let Some((sent, writer)) = note.split_once('-') else { continue };
@@ -186,7 +205,10 @@ async fn take_part(socket: Socket, client: Uuid, load: Option<Load>, shared: Arc
             own += u64::from(writer == mark);
             if is_measuring && deliveries % 16 == 1 {
                 let sent = sent.parse().unwrap_or(arrived);
-                shared.latencies.lock().push(u64::try_from(arrived.saturating_sub(sent)).unwrap_or(u64::MAX));
+                shared
+                    .latencies
+                    .lock()
+                    .push(u64::try_from(arrived.saturating_sub(sent)).unwrap_or(u64::MAX));
             }
         }
         if is_measuring {

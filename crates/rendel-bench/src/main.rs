@@ -1,8 +1,9 @@
-//! Measures the service beside honest baselines, as ratios in one run on one machine. `scripts/bench` calls it.
+//! Measures the service beside honest baselines, as ratios in one run on one machine.
+//! `scripts/bench` calls it.
 //!
-//! The server under load and the load itself are different processes on the same machine. Baselines: a bare relay in the
-//! same web framework (`relay.rs`), the hand-written way with a row lock per edit (`database.rs`), and the fastest
-//! multi-row way into PostgreSQL (`database.rs`).
+//! The server under load and the load itself are different processes on the same machine.
+//! Baselines: a bare relay in the same web framework (`relay.rs`), the hand-written way with a row
+//! lock per edit (`database.rs`), and the fastest multi-row way into PostgreSQL (`database.rs`).
 
 mod core;
 mod database;
@@ -37,8 +38,8 @@ enum Command {
         /// Seconds of each measurement.
         #[arg(long, default_value_t = 5)]
         seconds: u64,
-        /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal, late,
-        /// slow, recovery, idle, beat, presence, guards.
+        /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal,
+        /// late, slow, recovery, idle, beat, presence, guards.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -77,7 +78,13 @@ async fn all(time: Duration, only: &str) -> Result<()> {
             relay.points.push((participants as f64, theirs / 1e6));
         }
         let title = "Deliveries at saturation";
-        plot("docs/figures/fan-out.png", title, "participants of one session", "million a second", &[ours, relay])?;
+        plot(
+            "docs/figures/fan-out.png",
+            title,
+            "participants of one session",
+            "million a second",
+            &[ours, relay],
+        )?;
     }
     if is_wanted("confirmed") {
         confirmed(&mut report, time).await?;
@@ -140,7 +147,10 @@ async fn fan_out(report: &mut Report, participants: usize, time: Duration) -> Re
         Goal::AtLeast(2.0),
     );
     report.ratio(
-        &format!("fan-out, {participants} participants: p99 latency in ms at half of the relay's saturated load"),
+        &format!(
+            "fan-out, {participants} participants: p99 latency in ms at half of the relay's \
+            saturated load"
+        ),
         ours_half.latency_ms(0.99),
         "bare relay",
         baseline_half.latency_ms(0.99),

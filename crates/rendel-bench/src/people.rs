@@ -22,7 +22,9 @@ const MOVES: f64 = 30.0;
 /// Edits a second among them, of four writers.
 const EDITS: f64 = 200.0;
 
-const SURFACE: &str = "[session]\nparticipants = 5000\n[surfaces.slope]\nunit = \"m\"\nx = [0, 120]\ny = [0, 80]\n[presence]\nrate = 30\n[presence.fields]\npointer = { surface = \"slope\" }\n";
+const SURFACE: &str = "[session]\nparticipants = 5000\n[surfaces.slope]\nunit = \"m\"\nx = [0, \
+    120]\ny = [0, 80]\n[presence]\nrate = 30\n[presence.fields]\npointer = { surface = \"slope\" \
+    }\n";
 
 #[derive(Default)]
 struct Counted {
@@ -44,14 +46,23 @@ struct Got {
 }
 
 /// Lets a crowd move pointers, and four of it write edits.
-async fn crowd(port: u16, session: &str, tokens: &[String], moves: f64, edits: f64, time: Duration) -> Result<Got> {
+async fn crowd(
+    port: u16,
+    session: &str,
+    tokens: &[String],
+    moves: f64,
+    edits: f64,
+    time: Duration,
+) -> Result<Got> {
     let counted = Arc::new(Counted::default());
     let began = Instant::now();
     let mut tasks = Vec::new();
     for (index, token) in tokens.iter().enumerate() {
-        let mut request = format!("ws://127.0.0.1:{port}/v1/sessions/{session}/connect").into_client_request()?;
+        let mut request =
+            format!("ws://127.0.0.1:{port}/v1/sessions/{session}/connect").into_client_request()?;
         request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse()?);
-        let (mut socket, _) = tokio_tungstenite::connect_async_with_config(request, None, true).await?;
+        let (mut socket, _) =
+            tokio_tungstenite::connect_async_with_config(request, None, true).await?;
         if !token.is_empty() {
             let enter = json!({ "type": "enter", "token": token, "client": uuid::Uuid::now_v7() });
             socket.send(Message::text(enter.to_string())).await?;
@@ -91,9 +102,12 @@ async fn crowd(port: u16, session: &str, tokens: &[String], moves: f64, edits: f
                 let arrived = began.elapsed().as_nanos();
                 reader.frames.fetch_add(1, Ordering::Relaxed);
                 reader.bytes.fetch_add(text.len() as u64, Ordering::Relaxed);
-                reader.pointers.fetch_add(text.matches("\"pointer\"").count() as u64, Ordering::Relaxed);
+                reader
+                    .pointers
+                    .fetch_add(text.matches("\"pointer\"").count() as u64, Ordering::Relaxed);
                 for part in text.split("\"note\":\"").skip(1) {
-                    let sent: u128 = part.split('-').next().unwrap_or_default().parse().unwrap_or(arrived);
+                    let sent: u128 =
+                        part.split('-').next().unwrap_or_default().parse().unwrap_or(arrived);
                     let late = u64::try_from(arrived.saturating_sub(sent)).unwrap_or(u64::MAX);
                     reader.latencies.lock().push(late);
                 }
@@ -110,7 +124,8 @@ async fn crowd(port: u16, session: &str, tokens: &[String], moves: f64, edits: f
     tasks.iter().for_each(tokio::task::JoinHandle::abort);
     let mut latencies = std::mem::take(&mut *counted.latencies.lock());
     latencies.sort_unstable();
-    let p99 = latencies.get(latencies.len() * 99 / 100).map_or(f64::NAN, |nanos| *nanos as f64 / 1e6);
+    let p99 =
+        latencies.get(latencies.len() * 99 / 100).map_or(f64::NAN, |nanos| *nanos as f64 / 1e6);
     let per_second = |count: &AtomicU64| count.load(Ordering::Relaxed) as f64 / seconds;
     Ok(Got {
         seconds,
@@ -169,35 +184,48 @@ async fn memory(report: &mut Report) -> Result<()> {
         let mut sockets = Vec::with_capacity(MANY);
         for (index, token) in tokens.iter().enumerate() {
             let mut request =
-                format!("ws://127.0.0.1:{}/v1/sessions/{session}/connect", rendel.port()).into_client_request()?;
+                format!("ws://127.0.0.1:{}/v1/sessions/{session}/connect", rendel.port())
+                    .into_client_request()?;
             request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse()?);
-            let (mut socket, _) = tokio_tungstenite::connect_async_with_config(request, None, true).await?;
-            let mut enter = json!({ "type": "enter", "token": token, "client": uuid::Uuid::now_v7() });
+            let (mut socket, _) =
+                tokio_tungstenite::connect_async_with_config(request, None, true).await?;
+            let mut enter =
+                json!({ "type": "enter", "token": token, "client": uuid::Uuid::now_v7() });
             if says {
                 enter["presence"] = json!({ "pointer": { "x": index % 120, "y": index % 80 } });
             }
             socket.send(Message::text(enter.to_string())).await?;
-            sockets.push(tokio::spawn(async move { while let Some(Ok(_)) = socket.next().await {} }));
+            sockets
+                .push(tokio::spawn(async move { while let Some(Ok(_)) = socket.next().await {} }));
         }
         tokio::time::sleep(Duration::from_secs(2)).await;
         grown.push(rendel.memory()?.saturating_sub(before) as f64 / MANY as f64);
         sockets.iter().for_each(tokio::task::JoinHandle::abort);
         rendel.stop().await;
     }
-    report.ratio("memory of a participant with presence, in KiB", grown[1], "one without", grown[0], Goal::None);
+    report.ratio(
+        "memory of a participant with presence, in KiB",
+        grown[1],
+        "one without",
+        grown[0],
+        Goal::None,
+    );
     Ok(())
 }
 
-/// What a guard adds to a proposal, all of it counted; and what a gate with an instant answer adds to its way.
+/// What a guard adds to a proposal, all of it counted; and what a gate with an instant answer adds
+/// to its way.
 pub(crate) async fn guards(report: &mut Report, time: Duration) -> Result<()> {
     eprintln!("guards and gates …");
-    let guard = "[[guards]]\nat = \"/heads\"\nrule = \"new >= old && (who.role == 'participant' || new < 100)\"\nsays = \"Only more.\"\n";
+    let guard = "[[guards]]\nat = \"/heads\"\nrule = \"new >= old && (who.role == 'participant' \
+        || new < 100)\"\nsays = \"Only more.\"\n";
     let shape = Shape { sessions: 8, participants: 1, writers: 1 };
     let rendel = Rendel::start().await?;
     // In turn and the least of three each: the first run of a service costs more than the next.
     let mut cost = [f64::INFINITY; 2];
     for (which, rule) in ["", guard].into_iter().enumerate().cycle().take(6) {
-        let target = rendel.target_with(shape, &format!("{rule}[session]\nparticipants = 5000\n")).await?;
+        let target =
+            rendel.target_with(shape, &format!("{rule}[session]\nparticipants = 5000\n")).await?;
         let before = rendel.cpu_seconds()?;
         let began = Instant::now();
         let measured = load::run(&target, shape, Load::Rate(8_000.0), time * 2).await?;
@@ -206,18 +234,33 @@ pub(crate) async fn guards(report: &mut Report, time: Duration) -> Result<()> {
     }
     rendel.stop().await;
     report.figure("server CPU of a proposal without a guard, in µs", cost[0], Goal::None);
-    report.figure("a guard's share of a proposal's cost, in %", (1.0 - cost[0] / cost[1]) * 100.0, Goal::AtMost(20.0));
+    report.figure(
+        "a guard's share of a proposal's cost, in %",
+        (1.0 - cost[0] / cost[1]) * 100.0,
+        Goal::AtMost(20.0),
+    );
 
     let port = 20_900;
     let program = std::env::current_exe()?.with_file_name("rendel");
     let mut stand_in = Command::new(program);
-    stand_in.args(["stand-in", "--port", &port.to_string(), "--secret", "the bench's own secret of many characters"]);
+    stand_in.args([
+        "stand-in",
+        "--port",
+        &port.to_string(),
+        "--secret",
+        "the bench's own secret of many characters",
+    ]);
     let mut stand_in = stand_in.stdout(Stdio::null()).spawn()?;
-    let gate = format!("[[gates]]\nat = \"/heads\"\nurl = \"http://127.0.0.1:{port}\"\ntimeout = \"5s\"\n");
-    let rendel = Rendel::start_with(&[("RENDEL_GATE_SECRET", "the bench's own secret of many characters")]).await?;
+    let gate = format!(
+        "[[gates]]\nat = \"/heads\"\nurl = \"http://127.0.0.1:{port}\"\ntimeout = \"5s\"\n"
+    );
+    let rendel =
+        Rendel::start_with(&[("RENDEL_GATE_SECRET", "the bench's own secret of many characters")])
+            .await?;
     let mut middle = Vec::new();
     for rule in ["", &gate] {
-        let target = rendel.target_with(shape, &format!("{rule}[session]\nparticipants = 5000\n")).await?;
+        let target =
+            rendel.target_with(shape, &format!("{rule}[session]\nparticipants = 5000\n")).await?;
         let measured = load::run(&target, shape, Load::Rate(160.0), time).await?;
         middle.push(measured.latency_ms(0.5));
     }

@@ -26,14 +26,16 @@ impl Line {
 }
 
 /// The console's colours: leaf, amber, slate.
-const COLOURS: [RGBColor; 3] = [RGBColor(0x3c, 0x6b, 0x36), RGBColor(0xb0, 0x72, 0x0e), RGBColor(0x2f, 0x5f, 0x78)];
+const COLOURS: [RGBColor; 3] =
+    [RGBColor(0x3c, 0x6b, 0x36), RGBColor(0xb0, 0x72, 0x0e), RGBColor(0x2f, 0x5f, 0x78)];
 const INK: RGBColor = RGBColor(0x23, 0x28, 0x1f);
 const RULE: RGBColor = RGBColor(0xdc, 0xd9, 0xcd);
 
 /// Draws lines over a logarithmic axis, each named at its end.
 pub(crate) fn plot(path: &str, title: &str, x: &str, y: &str, lines: &[Line]) -> Result<()> {
     let font = epaint_default_fonts::UBUNTU_LIGHT;
-    register_font("sans-serif", FontStyle::Normal, font).map_err(|_| anyhow!("the font cannot be read"))?;
+    register_font("sans-serif", FontStyle::Normal, font)
+        .map_err(|_| anyhow!("the font cannot be read"))?;
     if let Some(folder) = std::path::Path::new(path).parent() {
         std::fs::create_dir_all(folder)?;
     }
@@ -65,7 +67,8 @@ pub(crate) fn plot(path: &str, title: &str, x: &str, y: &str, lines: &[Line]) ->
         .draw()?;
     for (line, colour) in lines.iter().zip(COLOURS) {
         chart.draw_series(LineSeries::new(line.points.iter().copied(), colour.stroke_width(3)))?;
-        chart.draw_series(line.points.iter().map(|point| Circle::new(*point, 5, colour.filled())))?;
+        chart
+            .draw_series(line.points.iter().map(|point| Circle::new(*point, 5, colour.filled())))?;
         if let Some((x, y)) = line.points.last() {
             let style = ("sans-serif", 18).into_font().color(&colour);
             chart.draw_series([Text::new(line.name, (*x * 1.06, *y), style)])?;

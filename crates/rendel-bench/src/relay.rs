@@ -36,7 +36,8 @@ async fn connect(
     session: web::Path<String>,
     sessions: web::Data<Sessions>,
 ) -> Result<HttpResponse, actix_web::Error> {
-    let (response, mut socket, messages) = actix_ws::handle_with_protocols(&request, body, &["rendel.v1.json"])?;
+    let (response, mut socket, messages) =
+        actix_ws::handle_with_protocols(&request, body, &["rendel.v1.json"])?;
     let mut messages = messages.aggregate_continuations();
     let (queue, mut waiting) = mpsc::unbounded_channel();
     // A session of that name answers the first word with so many bytes from memory.

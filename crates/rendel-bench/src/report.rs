@@ -35,7 +35,8 @@ pub(crate) struct Report(String, String);
 
 impl Report {
     pub(crate) fn new() -> Self {
-        let head = "| what | ours | beside | theirs | ratio | goal | |\n|---|--:|---|--:|--:|--:|---|\n";
+        let head =
+            "| what | ours | beside | theirs | ratio | goal | |\n|---|--:|---|--:|--:|--:|---|\n";
         Self(head.to_owned(), "| what | figure | goal | |\n|---|--:|--:|---|\n".to_owned())
     }
 
@@ -88,7 +89,9 @@ impl Report {
 
 fn output(program: &str, args: &[&str]) -> String {
     let output = Command::new(program).args(args).output();
-    output.map(|output| String::from_utf8_lossy(&output.stdout).trim().to_owned()).unwrap_or_default()
+    output
+        .map(|output| String::from_utf8_lossy(&output.stdout).trim().to_owned())
+        .unwrap_or_default()
 }
 
 fn number(value: f64) -> String {

@@ -13,7 +13,8 @@ use tempfile::TempDir;
 
 use crate::load::{Shape, Target};
 
-const CHARTER: &str = "charter = \"bench\"\nversion = 1\n[session]\nparticipants = 5000\n[limits]\nproposals-per-second = 100000\n[state.heads]\nkind = \"counter\"\n";
+const CHARTER: &str = "charter = \"bench\"\nversion = 1\n[session]\nparticipants = \
+    5000\n[limits]\nproposals-per-second = 100000\n[state.heads]\nkind = \"counter\"\n";
 
 /// The bare relay.
 pub(crate) struct Relay {
@@ -24,7 +25,9 @@ pub(crate) struct Relay {
 impl Relay {
     pub(crate) async fn start() -> Result<Self> {
         let port = free_port()?;
-        let child = Command::new(std::env::current_exe()?).args(["relay", "--port", &port.to_string()]).spawn()?;
+        let child = Command::new(std::env::current_exe()?)
+            .args(["relay", "--port", &port.to_string()])
+            .spawn()?;
         ready(port).await?;
         Ok(Self { child, port })
     }
@@ -86,15 +89,26 @@ impl Rendel {
     /// Seconds of a core that the service has used.
     pub(crate) fn cpu_seconds(&self) -> Result<f64> {
         let stat = fs::read_to_string(format!("/proc/{}/stat", self.child.id()))?;
-        let fields: Vec<&str> = stat.rsplit(')').next().unwrap_or_default().split_whitespace().collect();
-        let ticks: f64 = fields.iter().skip(11).take(2).filter_map(|ticks| ticks.parse::<f64>().ok()).sum();
+        let fields: Vec<&str> =
+            stat.rsplit(')').next().unwrap_or_default().split_whitespace().collect();
+        let ticks: f64 =
+            fields.iter().skip(11).take(2).filter_map(|ticks| ticks.parse::<f64>().ok()).sum();
         Ok(ticks / 100.0)
     }
 
     /// A metric's value.
     pub(crate) async fn metric(&self, name: &str) -> Result<f64> {
-        let text = self.http.get(format!("http://127.0.0.1:{}/metrics", self.port)).send().await?.text().await?;
-        Ok(text.lines().find_map(|line| line.strip_prefix(name)?.trim().parse().ok()).unwrap_or(0.0))
+        let text = self
+            .http
+            .get(format!("http://127.0.0.1:{}/metrics", self.port))
+            .send()
+            .await?
+            .text()
+            .await?;
+        Ok(text
+            .lines()
+            .find_map(|line| line.strip_prefix(name)?.trim().parse().ok())
+            .unwrap_or(0.0))
     }
 
     async fn post(&self, path: &str, body: String) -> Result<Value> {
@@ -114,7 +128,8 @@ impl Rendel {
 
     /// A session, and a token for each of so many participants.
     pub(crate) async fn people(&self, count: usize, rules: &str) -> Result<(String, Vec<String>)> {
-        let target = self.target_with(Shape { sessions: 1, participants: 1, writers: 0 }, rules).await?;
+        let target =
+            self.target_with(Shape { sessions: 1, participants: 1, writers: 0 }, rules).await?;
         let session = target.sessions.first().context("a session")?.0.clone();
         let mut tokens = Vec::with_capacity(count);
         for index in 0..count {
@@ -131,17 +146,27 @@ impl Rendel {
 
     /// A session of many records, and about how many bytes its welcome has.
     pub(crate) async fn with_records(&self, count: usize) -> Result<(Target, usize)> {
-        let charter = format!("{CHARTER}[state.records]\nkind = \"map\"\n[state.records.each.who]\nkind = \"register\"\n[state.records.each.row]\nkind = \"register\"\n[state.records.each.crates]\nkind = \"counter\"\n").replace("\"bench\"", "\"records\"");
+        let charter = format!(
+            "{CHARTER}[state.records]\nkind = \
+            \"map\"\n[state.records.each.who]\nkind = \
+            \"register\"\n[state.records.each.row]\nkind = \
+            \"register\"\n[state.records.each.crates]\nkind = \"counter\"\n"
+        )
+        .replace("\"bench\"", "\"records\"");
         self.post("/charters", charter).await?;
         let opening = crate::delivery::records(count);
         let bytes = opening.to_string().len();
-        self.post("/sessions", json!({ "id": "records", "charter": "records", "opening": opening }).to_string())
-            .await?;
+        self.post(
+            "/sessions",
+            json!({ "id": "records", "charter": "records", "opening": opening }).to_string(),
+        )
+        .await?;
         let token = self.token("records").await?;
         Ok((Target { port: self.port, sessions: vec![("records".to_owned(), token)] }, bytes))
     }
 
-    /// Sessions that have so many updates each in their journals, put there as the service would have.
+    /// Sessions that have so many updates each in their journals, put there as the service would
+    /// have.
     pub(crate) async fn with_journals(&self, sessions: usize, rows: usize) -> Result<Target> {
         let charter = CHARTER
             .replace("participants = 5000", "participants = 5000\nidle = \"2s\"")
@@ -169,7 +194,13 @@ impl Rendel {
             let told = told.clone();
             let done = Box::new(move |result| drop(told.send(result)));
             let updates = (1..=rows).map(update).collect();
-            let append = rendel_store::Append { session: row.ord, epoch: 0, updates, refusals: vec![], done };
+            let append = rendel_store::Append {
+                session: row.ord,
+                epoch: 0,
+                updates,
+                refusals: vec![],
+                done,
+            };
             writer.append(append).await.map_err(|_| anyhow::anyhow!("the writer ended"))?;
             target.sessions.push((id.clone(), self.token(&id).await?));
         }
@@ -196,8 +227,9 @@ impl Rendel {
     pub(crate) async fn target_with(&self, shape: Shape, rules: &str) -> Result<Target> {
         // Charters are told apart by their names.
         let name = format!("bench-{}", uuid::Uuid::new_v4().simple());
-        let charter =
-            CHARTER.replace("[session]\nparticipants = 5000\n", rules).replace("\"bench\"", &format!("\"{name}\""));
+        let charter = CHARTER
+            .replace("[session]\nparticipants = 5000\n", rules)
+            .replace("\"bench\"", &format!("\"{name}\""));
         self.post("/charters", charter).await?;
         let mut sessions = Vec::new();
         for _ in 0..shape.sessions {
@@ -221,10 +253,19 @@ async fn launch(dir: &TempDir, port: u16, settings: &[(&str, &str)]) -> Result<C
     let program = std::env::current_exe()?.with_file_name("rendel");
     let mut command = Command::new(&program);
     command.args(["serve", "--listen", &format!("127.0.0.1:{port}"), "--local-database"]);
-    command.arg(dir.path().join("database")).arg("--key-file").arg(dir.path().join("key")).env("RENDEL_LOG", "warn");
-    command.env("RENDEL_CONNECTIONS_PER_ADDRESS", "100000").env("RENDEL_CONNECTIONS_PER_PARTICIPANT", "10000");
+    command
+        .arg(dir.path().join("database"))
+        .arg("--key-file")
+        .arg(dir.path().join("key"))
+        .env("RENDEL_LOG", "warn");
+    command
+        .env("RENDEL_CONNECTIONS_PER_ADDRESS", "100000")
+        .env("RENDEL_CONNECTIONS_PER_PARTICIPANT", "10000");
     command.envs(settings.iter().copied());
-    let child = command.stdout(Stdio::null()).spawn().with_context(|| format!("{} is not built", program.display()))?;
+    let child = command
+        .stdout(Stdio::null())
+        .spawn()
+        .with_context(|| format!("{} is not built", program.display()))?;
     ready(port).await?;
     Ok(child)
 }
@@ -232,13 +273,17 @@ async fn launch(dir: &TempDir, port: u16, settings: &[(&str, &str)]) -> Result<C
 /// KiB that a process holds.
 fn memory(pid: u32) -> Result<u64> {
     let status = fs::read_to_string(format!("/proc/{pid}/status"))?;
-    let line = status.lines().find(|line| line.starts_with("VmRSS")).context("a process holds memory")?;
+    let line =
+        status.lines().find(|line| line.starts_with("VmRSS")).context("a process holds memory")?;
     Ok(line.split_whitespace().nth(1).context("so many KiB")?.parse()?)
 }
 
 /// A folder that the database's user can enter.
 pub(crate) fn folder() -> Result<TempDir> {
-    Ok(tempfile::Builder::new().prefix("rendel-bench-").permissions(fs::Permissions::from_mode(0o755)).tempdir()?)
+    Ok(tempfile::Builder::new()
+        .prefix("rendel-bench-")
+        .permissions(fs::Permissions::from_mode(0o755))
+        .tempdir()?)
 }
 
 /// A database without a service, for baselines.

@@ -46,7 +46,8 @@ impl Anchors {
     pub(crate) fn follow(&mut self, at: &str, shifts: &[Shift]) {
         for place in self.places.values_mut().filter(|place| place.at == at) {
             for shift in shifts {
-                let character = if place.is_left { place.index.checked_sub(1) } else { Some(place.index) };
+                let character =
+                    if place.is_left { place.index.checked_sub(1) } else { Some(place.index) };
                 place.is_there &= !character.is_some_and(|character| shift.removes(character));
                 place.index = shift.follow(place.index, place.is_left);
             }

@@ -17,13 +17,16 @@ pub struct Misapplied {
     pub why: &'static str,
 }
 
-/// Applies a settled effect. Cost O(depth of the path), and of a map's size where the map keeps its members in a vector.
+/// Applies a settled effect. Cost O(depth of the path), and of a map's size where the map keeps its
+/// members in a vector.
 pub fn apply_effect(state: &mut Value, effect: &Effect) -> Result<(), Misapplied> {
-    let misapplied = |why| Misapplied { at: effect.at.to_string(), op: effect.op.name().to_owned(), why };
+    let misapplied =
+        |why| Misapplied { at: effect.at.to_string(), op: effect.op.name().to_owned(), why };
     change(state, effect.at.tokens(), &effect.op, Certainty::Settled).map_err(misapplied)
 }
 
-/// Applies an own edit that has no answer yet, as far as that can be foreseen; one that cannot is left out.
+/// Applies an own edit that has no answer yet, as far as that can be foreseen; one that cannot is
+/// left out.
 pub fn apply_edit(state: &mut Value, edit: &Edit) {
     if let (Ok(path), Some(op)) = (Path::parse(&edit.at), edit.read()) {
         // An edit whose place is gone shows nothing; the answer will say what became of it.
@@ -37,10 +40,17 @@ enum Certainty {
     Foreseen,
 }
 
-fn change(state: &mut Value, path: &[String], op: &Op, certainty: Certainty) -> Result<(), &'static str> {
+fn change(
+    state: &mut Value,
+    path: &[String],
+    op: &Op,
+    certainty: Certainty,
+) -> Result<(), &'static str> {
     match op {
         Op::Set(value) => *find(state, path).ok_or("nothing there")? = value.clone(),
-        Op::SetBeside { values, .. } => *find(state, path).ok_or("nothing there")? = values.clone().into(),
+        Op::SetBeside { values, .. } => {
+            *find(state, path).ok_or("nothing there")? = values.clone().into()
+        }
         Op::Reset(value) => *state = value.clone(),
         Op::Clear => *find(state, path).ok_or("nothing there")? = Value::Null,
         Op::Add { by, now } => {
@@ -93,7 +103,8 @@ fn change(state: &mut Value, path: &[String], op: &Op, certainty: Certainty) -> 
                 Some(Value::String(text)) => text,
                 _ => return Err("no text"),
             };
-            let range = byte_range(text, splice.index, splice.delete).ok_or("it reaches beyond the text")?;
+            let range = byte_range(text, splice.index, splice.delete)
+                .ok_or("it reaches beyond the text")?;
             text.replace_range(range, &splice.insert);
         }
         Op::Include(value) => {
@@ -111,19 +122,25 @@ fn change(state: &mut Value, path: &[String], op: &Op, certainty: Certainty) -> 
             }
         }
         Op::Test(_) if certainty == Certainty::Foreseen => {}
-        Op::Test(_) | Op::Unknown { .. } => return Err("an operation that this client does not know"),
+        Op::Test(_) | Op::Unknown { .. } => {
+            return Err("an operation that this client does not know");
+        }
     }
     Ok(())
 }
 
-/// Where an element of a set is, or would be: a set is an array in the order of its elements' canonical texts.
+/// Where an element of a set is, or would be: a set is an array in the order of its elements'
+/// canonical texts.
 fn position(set: &[Value], value: &Value) -> Result<usize, usize> {
     let text = CanonicalText::of(value);
     set.binary_search_by(|element| CanonicalText::of(element).cmp(&text))
 }
 
 /// The list around an element, and its index there.
-fn element<'s>(state: &'s mut Value, path: &[String]) -> Result<(&'s mut Vec<Value>, usize), &'static str> {
+fn element<'s>(
+    state: &'s mut Value,
+    path: &[String],
+) -> Result<(&'s mut Vec<Value>, usize), &'static str> {
     let (id, parent) = path.split_last().ok_or("no element")?;
     let list = find(state, parent).and_then(Value::as_array_mut).ok_or("no list")?;
     let index = index_of(list, id).ok_or("no element")?;
@@ -157,7 +174,8 @@ fn byte_range(text: &str, index: usize, delete: usize) -> Option<Range<usize>> {
     Some(start..end)
 }
 
-/// The id of the element behind which an insert by index goes, `null` at the front; `None` for any other edit.
+/// The id of the element behind which an insert by index goes, `null` at the front; `None` for any
+/// other edit.
 pub(crate) fn after_index(state: &Value, edit: &Edit) -> Option<Value> {
     let Some(Op::Insert { to: Place::Index(index), .. }) = edit.read() else { return None };
     let list = value_at(state, &edit.at)?.as_array()?;
@@ -199,8 +217,8 @@ fn step_into<'s>(value: &'s mut Value, token: &String) -> Option<&'s mut Value> 
     }
 }
 
-/// The value at a path of object members and elements' ids. A record's field that was never given a value is not in what
-/// its own proposer foresees, so the last step may make it.
+/// The value at a path of object members and elements' ids. A record's field that was never given a
+/// value is not in what its own proposer foresees, so the last step may make it.
 fn find<'s>(state: &'s mut Value, tokens: &[String]) -> Option<&'s mut Value> {
     let Some((last, parents)) = tokens.split_last() else { return Some(state) };
     let parent = parents.iter().try_fold(state, step_into)?;

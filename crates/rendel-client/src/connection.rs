@@ -7,8 +7,8 @@ use futures_util::{SinkExt as _, StreamExt as _};
 use rand::Rng as _;
 use rendel_core::{Edit, Facts, Problem, ProblemKind};
 use rendel_wire::{
-    CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL, Leave, Ping, Release,
-    Renew, SendCue, TakeHold, cbor_of_json, decode_told_cbor,
+    CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL,
+    Leave, Ping, Release, Renew, SendCue, TakeHold, cbor_of_json, decode_told_cbor,
 };
 use tokio::net::TcpStream;
 use tokio::time::Instant;
@@ -69,7 +69,9 @@ impl Encoding {
     fn read(message: &Message) -> Option<Result<FromService, Problem>> {
         match message {
             Message::Text(text) => Some(FromService::decode(text.as_bytes())),
-            Message::Binary(bytes) => Some(decode_told_cbor(bytes).and_then(FromService::from_value)),
+            Message::Binary(bytes) => {
+                Some(decode_told_cbor(bytes).and_then(FromService::from_value))
+            }
             _ => None,
         }
     }
@@ -96,7 +98,8 @@ pub enum Standing {
 pub enum Event {
     /// The replica changed.
     Changed(Change),
-    /// The connection was lost; it will be tried again after the wait. Proposals stay pending meanwhile.
+    /// The connection was lost; it will be tried again after the wait. Proposals stay pending
+    /// meanwhile.
     Away {
         /// How long until the next try.
         wait: Duration,
@@ -133,8 +136,8 @@ type Entering = Pin<Box<dyn Future<Output = Result<(Box<Socket>, FromService), A
 
 /// A participant's connection with its replica.
 ///
-/// [`next`](Self::next) is the one place where it reads and comes back; dropping that future loses nothing, not even a try
-/// to enter that is under way.
+/// [`next`](Self::next) is the one place where it reads and comes back; dropping that future loses
+/// nothing, not even a try to enter that is under way.
 pub struct Connection {
     target: Target,
     replica: Replica,
@@ -235,8 +238,8 @@ impl Connection {
         }
     }
 
-    /// Proposes edits; gives the proposal's number, or `None` before the first `welcome`. Without a connection they stay
-    /// pending and are sent on return.
+    /// Proposes edits; gives the proposal's number, or `None` before the first `welcome`. Without a
+    /// connection they stay pending and are sent on return.
     pub async fn propose(&mut self, edits: Vec<Edit>) -> Option<u64> {
         let n = self.replica.propose(edits, None, None)?;
         while let Some(refused) = self.replica.poll_refused() {
@@ -246,8 +249,9 @@ impl Connection {
         Some(n)
     }
 
-    /// Tells something of its participant; `null` takes a fact back. It may be called as often as one likes: what is said
-    /// meanwhile is sent as the newest, at the rate of the charter, while [`next`](Self::next) is waited for.
+    /// Tells something of its participant; `null` takes a fact back. It may be called as often as
+    /// one likes: what is said meanwhile is sent as the newest, at the rate of the charter, while
+    /// [`next`](Self::next) is waited for.
     pub fn say(&mut self, set: Facts) {
         self.saying.extend(set);
     }
@@ -275,13 +279,25 @@ impl Connection {
     }
 
     /// Sends a cue; gives the number with which the answer comes.
-    pub async fn cue(&mut self, name: &str, data: Option<serde_json::Value>, to: Option<CueFor>) -> u64 {
+    pub async fn cue(
+        &mut self,
+        name: &str,
+        data: Option<serde_json::Value>,
+        to: Option<CueFor>,
+    ) -> u64 {
         self.asked += 1;
-        self.send(&FromParticipant::Cue(SendCue { n: self.asked, name: name.to_owned(), data, to })).await;
+        self.send(&FromParticipant::Cue(SendCue {
+            n: self.asked,
+            name: name.to_owned(),
+            data,
+            to,
+        }))
+        .await;
         self.asked
     }
 
-    /// Goes on with a new token, over this connection and at every return; gives the number with which the answer comes.
+    /// Goes on with a new token, over this connection and at every return; gives the number with
+    /// which the answer comes.
     pub async fn renew(&mut self, token: String) -> u64 {
         self.asked += 1;
         self.target.token.clone_from(&token);
@@ -294,7 +310,8 @@ impl Connection {
         self.send(&FromParticipant::Ping(Ping { sent })).await;
     }
 
-    /// A peer that is gone without a word, as behind a router that was switched off, is found by its silence.
+    /// A peer that is gone without a word, as behind a router that was switched off, is found by
+    /// its silence.
     async fn beat(&mut self) {
         self.ping_at = Instant::now() + BEAT;
         if self.heard.elapsed() > BEAT * 3 {
@@ -316,12 +333,13 @@ impl Connection {
         self.send(&FromParticipant::Leave(Leave {})).await;
         if let Some(mut socket) = self.socket.take() {
             // The service closes after `leave`; if it cannot any more, so be it.
-            let _ = tokio::time::timeout(Duration::from_secs(1), socket.send(Message::Close(None))).await;
+            let _ = tokio::time::timeout(Duration::from_secs(1), socket.send(Message::Close(None)))
+                .await;
         }
     }
 
-    /// What the replica has to send; without a connection it is sent after the next `welcome`. Proposals go at the rate that the
-    /// service takes.
+    /// What the replica has to send; without a connection it is sent after the next `welcome`.
+    /// Proposals go at the rate that the service takes.
     async fn send_outgoing(&mut self) {
         while let Some(frame) = self.replica.poll_outgoing() {
             match frame {
@@ -387,7 +405,10 @@ impl Connection {
         self.outbox.fill(self.replica.unanswered());
     }
 
-    async fn receive(&mut self, message: Option<Result<Message, tungstenite::Error>>) -> Result<(), ConnectionError> {
+    async fn receive(
+        &mut self,
+        message: Option<Result<Message, tungstenite::Error>>,
+    ) -> Result<(), ConnectionError> {
         let frame = match message {
             Some(Ok(Message::Close(_))) | None => {
                 self.lost("the service closed the connection".to_owned());
@@ -407,8 +428,16 @@ impl Connection {
                 self.send_proposals().await;
             }
             FromService::Refused(refused) if refused.problem.kind() == ProblemKind::TooFast => {
-                let wait = refused.problem.member("wait_ms").and_then(serde_json::Value::as_u64).unwrap_or(1_000);
-                self.outbox.take_back(refused.n, Duration::from_millis(wait), self.replica.unanswered());
+                let wait = refused
+                    .problem
+                    .member("wait_ms")
+                    .and_then(serde_json::Value::as_u64)
+                    .unwrap_or(1_000);
+                self.outbox.take_back(
+                    refused.n,
+                    Duration::from_millis(wait),
+                    self.replica.unanswered(),
+                );
             }
             FromService::Bye(bye) => match Attempt::bye(bye.problem) {
                 Attempt::Final(error) => return Err(error),
@@ -421,7 +450,8 @@ impl Connection {
             FromService::Notice(notice) => self.events.push_back(Event::Noticed(notice.problem)),
             frame => {
                 let changes = self.replica.handle(frame);
-                let has_diverged = changes.iter().any(|change| matches!(change, Change::Diverged(_)));
+                let has_diverged =
+                    changes.iter().any(|change| matches!(change, Change::Diverged(_)));
                 self.events.extend(changes.into_iter().map(Event::Changed));
                 if has_diverged {
                     self.lost("this replica differs and asks for a snapshot".to_owned());
@@ -432,7 +462,8 @@ impl Connection {
         Ok(())
     }
 
-    /// Waits grow by half again, and are spread so that those who were lost together do not come back together.
+    /// Waits grow by half again, and are spread so that those who were lost together do not come
+    /// back together.
     fn lost(&mut self, why: String) {
         self.socket = None;
         self.outbox.clear();
@@ -457,9 +488,10 @@ impl Attempt {
     /// Some problems pass by themselves; with the rest the same attempt would fail the same way.
     fn bye(problem: Problem) -> Self {
         match problem.kind() {
-            ProblemKind::Slow | ProblemKind::ShuttingDown | ProblemKind::Unavailable | ProblemKind::Silent => {
-                Self::Again(problem.detail().to_owned())
-            }
+            ProblemKind::Slow
+            | ProblemKind::ShuttingDown
+            | ProblemKind::Unavailable
+            | ProblemKind::Silent => Self::Again(problem.detail().to_owned()),
             _ => Self::Final(ConnectionError::Refused(problem)),
         }
     }
@@ -469,7 +501,10 @@ impl From<tungstenite::Error> for Attempt {
     fn from(error: tungstenite::Error) -> Self {
         match error {
             tungstenite::Error::Http(response) => {
-                let problem = response.body().as_deref().and_then(|body| serde_json::from_slice::<Problem>(body).ok());
+                let problem = response
+                    .body()
+                    .as_deref()
+                    .and_then(|body| serde_json::from_slice::<Problem>(body).ok());
                 match problem {
                     Some(problem) => Self::bye(problem),
                     None => Self::Again(format!("the service answered {}", response.status())),
@@ -482,16 +517,21 @@ impl From<tungstenite::Error> for Attempt {
 
 async fn try_to_enter(target: Target, enter: Enter) -> Result<(Box<Socket>, FromService), Attempt> {
     let address = address(&target)?;
-    let mut request = address.as_str().into_client_request().map_err(|_| Attempt::address(&target))?;
-    request
-        .headers_mut()
-        .insert(header::SEC_WEBSOCKET_PROTOCOL, HeaderValue::from_static(target.encoding.subprotocol()));
+    let mut request =
+        address.as_str().into_client_request().map_err(|_| Attempt::address(&target))?;
+    request.headers_mut().insert(
+        header::SEC_WEBSOCKET_PROTOCOL,
+        HeaderValue::from_static(target.encoding.subprotocol()),
+    );
     let config = WebSocketConfig::default().max_message_size(None).max_frame_size(None);
-    let (mut socket, _) = tokio_tungstenite::connect_async_with_config(request, Some(config), true).await?;
+    let (mut socket, _) =
+        tokio_tungstenite::connect_async_with_config(request, Some(config), true).await?;
     socket.send(target.encoding.write(&FromParticipant::Enter(enter))).await?;
     loop {
-        let message =
-            socket.next().await.ok_or_else(|| Attempt::Again("the service closed the connection".to_owned()))??;
+        let message = socket
+            .next()
+            .await
+            .ok_or_else(|| Attempt::Again("the service closed the connection".to_owned()))??;
         let Some(frame) = Encoding::read(&message) else { continue };
         match frame {
             Ok(welcome @ FromService::Welcome(_)) => return Ok((Box::new(socket), welcome)),
@@ -503,6 +543,10 @@ async fn try_to_enter(target: Target, enter: Enter) -> Result<(Box<Socket>, From
 }
 
 fn address(target: &Target) -> Result<String, Attempt> {
-    let rest = target.server.trim_end_matches('/').strip_prefix("http").ok_or_else(|| Attempt::address(target))?;
+    let rest = target
+        .server
+        .trim_end_matches('/')
+        .strip_prefix("http")
+        .ok_or_else(|| Attempt::address(target))?;
     Ok(format!("ws{rest}/v1/sessions/{}/connect", target.session))
 }

@@ -1,9 +1,10 @@
-//! A text while own splices of it have no answer: what everyone agrees on, what is one's own, and in which order they are
-//! shown.
+//! A text while own splices of it have no answer: what everyone agrees on, what is one's own, and
+//! in which order they are shown.
 //!
-//! A settled splice counts positions in what everyone agrees on, an own one in what is shown. Both find their place here
-//! without any being transformed over another. What is shown may stand in another order than it will settle in, where
-//! somebody else typed at the same place; then it moves there when the answer comes.
+//! A settled splice counts positions in what everyone agrees on, an own one in what is shown. Both
+//! find their place here without any being transformed over another. What is shown may stand in
+//! another order than it will settle in, where somebody else typed at the same place; then it moves
+//! there when the answer comes.
 
 use rendel_core::Splicing;
 
@@ -30,8 +31,9 @@ struct Run {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Draft {
     runs: Vec<Run>,
-    /// Whether somebody else changed the text since own splices are on their way: what is made now counts positions among
-    /// what the service may order otherwise, and must wait until those are answered.
+    /// Whether somebody else changed the text since own splices are on their way: what is made now
+    /// counts positions among what the service may order otherwise, and must wait until those are
+    /// answered.
     pub(crate) is_overtaken: bool,
 }
 
@@ -70,11 +72,15 @@ impl Draft {
     }
 
     fn agreed_text(&self) -> Vec<char> {
-        self.runs.iter().filter(|run| run.is_agreed()).flat_map(|run| run.chars.iter().copied()).collect()
+        self.runs
+            .iter()
+            .filter(|run| run.is_agreed())
+            .flat_map(|run| run.chars.iter().copied())
+            .collect()
     }
 
-    /// Makes a run begin at the `index`th of the characters that `counts`, the first of them where there is a choice; gives
-    /// its place among the runs.
+    /// Makes a run begin at the `index`th of the characters that `counts`, the first of them where
+    /// there is a choice; gives its place among the runs.
     fn split(&mut self, index: usize, counts: impl Fn(&Run) -> bool) -> usize {
         let mut left = index;
         for at in 0..self.runs.len() {
@@ -139,7 +145,12 @@ impl Draft {
     }
 
     /// What everyone agrees on loses `delete` characters from `index` on.
-    fn delete_agreed(&mut self, index: usize, delete: usize, shifts: &mut Vec<Shift>) -> Option<()> {
+    fn delete_agreed(
+        &mut self,
+        index: usize,
+        delete: usize,
+        shifts: &mut Vec<Shift>,
+    ) -> Option<()> {
         let from = self.split(index, Run::is_agreed);
         let mut left = delete;
         let mut at = from;
@@ -156,7 +167,11 @@ impl Draft {
             let gone = self.runs.remove(at);
             left -= gone.chars.len();
             if gone.is_shown() {
-                shifts.push(Shift::Splice { at: self.shown_before(at), delete: gone.chars.len(), insert: 0 });
+                shifts.push(Shift::Splice {
+                    at: self.shown_before(at),
+                    delete: gone.chars.len(),
+                    insert: 0,
+                });
             }
         }
         Some(())
@@ -172,14 +187,19 @@ impl Draft {
             let at = self.split(splice.index, Run::is_agreed);
             let is_end = self.runs[at..].iter().all(|run| !run.is_agreed());
             let at = if is_end { self.runs.len() } else { at };
-            shifts.push(Shift::Splice { at: self.shown_before(at), delete: 0, insert: chars.len() });
+            shifts.push(Shift::Splice {
+                at: self.shown_before(at),
+                delete: 0,
+                insert: chars.len(),
+            });
             self.runs.insert(at, Run::agreed(chars));
         }
         self.is_overtaken = true;
         Some(shifts)
     }
 
-    /// The settled splices of an own proposal: what it inserted is agreed on, and stands where they say.
+    /// The settled splices of an own proposal: what it inserted is agreed on, and stands where they
+    /// say.
     pub(crate) fn settle_own(&mut self, key: u64, splices: &[Splicing]) -> Option<Vec<Shift>> {
         let mut shifts = Vec::new();
         for splice in splices {
@@ -192,7 +212,11 @@ impl Draft {
                 None => {
                     let at = self.split(splice.index, Run::is_agreed);
                     let chars: Vec<char> = splice.insert.chars().collect();
-                    shifts.push(Shift::Splice { at: self.shown_before(at), delete: 0, insert: chars.len() });
+                    shifts.push(Shift::Splice {
+                        at: self.shown_before(at),
+                        delete: 0,
+                        insert: chars.len(),
+                    });
                     self.runs.insert(at, Run::agreed(chars));
                 }
             }
@@ -201,12 +225,15 @@ impl Draft {
         Some(shifts)
     }
 
-    /// The runs in which an own proposal's insert of this text stands: from the first to behind the last.
+    /// The runs in which an own proposal's insert of this text stands: from the first to behind the
+    /// last.
     fn find_own(&mut self, key: u64, text: &str) -> Option<(usize, usize)> {
         let chars: Vec<char> = text.chars().collect();
         let own = || self.runs.iter().enumerate().filter(|(_, run)| run.by == Some(key));
         let all: Vec<(usize, usize, char)> = own()
-            .flat_map(|(at, run)| run.chars.iter().enumerate().map(move |(offset, one)| (at, offset, *one)))
+            .flat_map(|(at, run)| {
+                run.chars.iter().enumerate().map(move |(offset, one)| (at, offset, *one))
+            })
             .collect();
         let start = all
             .windows(chars.len())
@@ -228,11 +255,18 @@ impl Draft {
         Some((first + usize::from(is_split), last + 1))
     }
 
-    /// Own runs are agreed on from now on; with what was typed among them and at their end they go to `index`, if they are
-    /// not there.
+    /// Own runs are agreed on from now on; with what was typed among them and at their end they go
+    /// to `index`, if they are not there.
     fn agree(&mut self, first: usize, end: usize, key: u64, index: usize, shifts: &mut Vec<Shift>) {
-        let before: usize = self.runs[..first].iter().filter(|run| run.is_agreed()).map(|run| run.chars.len()).sum();
-        self.runs[first..end].iter_mut().filter(|run| run.by == Some(key)).for_each(|run| run.by = None);
+        let before: usize = self.runs[..first]
+            .iter()
+            .filter(|run| run.is_agreed())
+            .map(|run| run.chars.len())
+            .sum();
+        self.runs[first..end]
+            .iter_mut()
+            .filter(|run| run.by == Some(key))
+            .for_each(|run| run.by = None);
         if before == index {
             return;
         }
@@ -245,7 +279,8 @@ impl Draft {
         self.runs.splice(at..at, moved);
     }
 
-    /// Takes back what an own proposal did, which was refused or is part of what everyone agrees on already.
+    /// Takes back what an own proposal did, which was refused or is part of what everyone agrees on
+    /// already.
     pub(crate) fn forget(&mut self, key: u64) -> Vec<Shift> {
         let mut shifts = Vec::new();
         let mut at = 0;
@@ -254,9 +289,15 @@ impl Draft {
             self.runs[at].cuts.retain(|cut| *cut != key);
             let (is_own, len) = (self.runs[at].by == Some(key), self.runs[at].chars.len());
             match (shown, is_own) {
-                (true, true) => shifts.push(Shift::Splice { at: self.shown_before(at), delete: len, insert: 0 }),
+                (true, true) => {
+                    shifts.push(Shift::Splice { at: self.shown_before(at), delete: len, insert: 0 })
+                }
                 (false, false) if self.runs[at].is_shown() => {
-                    shifts.push(Shift::Splice { at: self.shown_before(at), delete: 0, insert: len });
+                    shifts.push(Shift::Splice {
+                        at: self.shown_before(at),
+                        delete: 0,
+                        insert: len,
+                    });
                 }
                 _ => {}
             }
@@ -274,9 +315,16 @@ impl Draft {
         let (old, new) = (self.agreed_text(), text.chars().collect::<Vec<char>>());
         let same = old.iter().zip(&new).take_while(|(one, other)| one == other).count();
         let rest = old.len().min(new.len()) - same;
-        let tail = old.iter().rev().zip(new.iter().rev()).take(rest).take_while(|(one, other)| one == other).count();
+        let tail = old
+            .iter()
+            .rev()
+            .zip(new.iter().rev())
+            .take(rest)
+            .take_while(|(one, other)| one == other)
+            .count();
         let insert = new[same..new.len() - tail].iter().collect();
-        self.settle_foreign(&Splicing { index: same, delete: old.len() - same - tail, insert }).unwrap_or_default()
+        self.settle_foreign(&Splicing { index: same, delete: old.len() - same - tail, insert })
+            .unwrap_or_default()
     }
 
     /// What an own proposal does, as splices of what is there once all before it are made.
@@ -286,7 +334,9 @@ impl Draft {
         let mut is_going_on = false;
         for run in &self.runs {
             let is_cut = run.is_there_before(key) && run.cuts.contains(&key);
-            let is_new = run.by == Some(key) && run.cuts.iter().all(|cut| *cut >= key) && !run.cuts.contains(&key);
+            let is_new = run.by == Some(key)
+                && run.cuts.iter().all(|cut| *cut >= key)
+                && !run.cuts.contains(&key);
             if is_cut || is_new {
                 if !is_going_on {
                     splices.push(Splicing { index, delete: 0, insert: String::new() });
@@ -307,7 +357,8 @@ impl Draft {
 }
 
 impl Shift {
-    /// Where the gap before `index` is afterwards; what comes right there comes behind it if `is_left`.
+    /// Where the gap before `index` is afterwards; what comes right there comes behind it if
+    /// `is_left`.
     pub(crate) fn follow(self, index: usize, is_left: bool) -> usize {
         match self {
             Self::Splice { at, delete, insert } => {
@@ -315,8 +366,11 @@ impl Shift {
                 if stays { index } else { at + insert + index.saturating_sub(at + delete) }
             }
             Self::Move { from, len, to } => {
-                let is_inside =
-                    if is_left { from < index && index <= from + len } else { from <= index && index < from + len };
+                let is_inside = if is_left {
+                    from < index && index <= from + len
+                } else {
+                    from <= index && index < from + len
+                };
                 if is_inside {
                     return to + (index - from);
                 }

@@ -1,9 +1,10 @@
 //! A participant's side of a session.
 //!
-//! * [`Replica`] is the copy that a client keeps: the confirmed state plus its own pending proposals. It does no IO and
-//!   needs no charter: effects arrive in final form. `conformance/` holds cases that it and every other client pass.
-//! * [`Connection`] enters over a WebSocket, keeps a replica up to date, comes back by itself after a loss and sends
-//!   again what was not answered.
+//! * [`Replica`] is the copy that a client keeps: the confirmed state plus its own pending
+//!   proposals. It does no IO and needs no charter: effects arrive in final form. `conformance/`
+//!   holds cases that it and every other client pass.
+//! * [`Connection`] enters over a WebSocket, keeps a replica up to date, comes back by itself after
+//!   a loss and sends again what was not answered.
 
 mod anchor;
 mod apply;

@@ -9,8 +9,8 @@ use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use rendel_wire::Propose;
 use tokio::time::Instant;
 
-/// Of the rate that a session takes, the part that one connection uses: the clocks of both sides differ a little, and another
-/// tab of the same participant may want something, too.
+/// Of the rate that a session takes, the part that one connection uses: the clocks of both sides
+/// differ a little, and another tab of the same participant may want something, too.
 const SHARE: u32 = 90;
 
 /// What waits to be sent.
@@ -29,7 +29,8 @@ impl Default for Outbox {
 }
 
 impl Outbox {
-    /// The session takes so many proposals a second; half of them at once, since some may have been sent before a return.
+    /// The session takes so many proposals a second; half of them at once, since some may have been
+    /// sent before a return.
     pub(crate) fn pace(&mut self, per_second: u32) {
         let rate = NonZeroU32::new((per_second.saturating_mul(SHARE) / 100).max(1));
         let burst = NonZeroU32::new((per_second / 2).max(1));
@@ -55,9 +56,14 @@ impl Outbox {
         self.waiting = unanswered.cloned().collect();
     }
 
-    /// Proposal `n` came too fast. It is sent again after a while, and so is everything after it, which the service does not
-    /// take before it.
-    pub(crate) fn take_back<'f>(&mut self, n: u64, wait: Duration, unanswered: impl Iterator<Item = &'f Propose>) {
+    /// Proposal `n` came too fast. It is sent again after a while, and so is everything after it,
+    /// which the service does not take before it.
+    pub(crate) fn take_back<'f>(
+        &mut self,
+        n: u64,
+        wait: Duration,
+        unanswered: impl Iterator<Item = &'f Propose>,
+    ) {
         self.due = self.due.max(Instant::now() + wait);
         if self.waiting.front().is_none_or(|first| first.n > n) {
             self.fill(unanswered.filter(|frame| frame.n >= n));

@@ -1,7 +1,8 @@
-//! Positions in text count Unicode scalar values; some editors count UTF-16 code units. These turn one into the other.
+//! Positions in text count Unicode scalar values; some editors count UTF-16 code units. These turn
+//! one into the other.
 
-/// The scalar values before a code unit of the text, or those that it has. One in the middle of a pair counts as before the
-/// pair. Cost O(units).
+/// The scalar values before a code unit of the text, or those that it has. One in the middle of a
+/// pair counts as before the pair. Cost O(units).
 pub fn to_scalars(text: &str, units: usize) -> usize {
     let mut left = units;
     let fits = |one: &char| {
@@ -25,7 +26,13 @@ mod tests {
     #[test]
     fn positions_turn_into_each_other_and_the_middle_of_a_pair_counts_as_before_it() {
         let text = "a\u{1f34e}e\u{301}ש";
-        assert_eq!([0, 1, 2, 3, 4, 5, 6, 9].map(|units| to_scalars(text, units)), [0, 1, 1, 2, 3, 4, 5, 5]);
-        assert_eq!([0, 1, 2, 3, 4, 5, 9].map(|scalars| to_units(text, scalars)), [0, 1, 3, 4, 5, 6, 6]);
+        assert_eq!(
+            [0, 1, 2, 3, 4, 5, 6, 9].map(|units| to_scalars(text, units)),
+            [0, 1, 1, 2, 3, 4, 5, 5]
+        );
+        assert_eq!(
+            [0, 1, 2, 3, 4, 5, 9].map(|scalars| to_units(text, scalars)),
+            [0, 1, 3, 4, 5, 6, 6]
+        );
     }
 }

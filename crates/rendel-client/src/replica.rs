@@ -3,11 +3,12 @@
 use std::collections::{BTreeMap, VecDeque};
 
 use rendel_core::{
-    Edit, Facts, Hold, HoldChange, Op, Path, Place, Problem, ProblemKind, Settled, Splicing, digest, follow_carets,
+    Edit, Facts, Hold, HoldChange, Op, Path, Place, Problem, ProblemKind, Settled, Splicing,
+    digest, follow_carets,
 };
 use rendel_wire::{
-    ConnectionLimits, Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Participant, Propose,
-    Roster, Said, SessionHead, Status, Welcome, You,
+    ConnectionLimits, Digest, Enter, FromParticipant, FromService, OutcomeFrame, OutcomeOf,
+    Participant, Propose, Roster, Said, SessionHead, Status, Welcome, You,
 };
 use serde_json::Value;
 use uuid::Uuid;
@@ -23,8 +24,8 @@ struct Pending {
     key: u64,
     /// The number that its user knows it by.
     n: u64,
-    /// The frame, as it was sent and as it is sent again. None while it waits: its positions mean nothing to the service
-    /// until those before it are answered, and it is made anew then.
+    /// The frame, as it was sent and as it is sent again. None while it waits: its positions mean
+    /// nothing to the service until those before it are answered, and it is made anew then.
     frame: Option<Propose>,
     edits: Vec<Edit>,
     gesture: Option<String>,
@@ -58,14 +59,16 @@ pub enum Change {
         /// The update that it is.
         seq: u64,
     },
-    /// An own proposal that waited, or was refused for what it was made on top of, is sent under another number.
+    /// An own proposal that waited, or was refused for what it was made on top of, is sent under
+    /// another number.
     MadeAnew {
         /// The number that it had.
         was: u64,
         /// The one that it has.
         n: u64,
     },
-    /// An own proposal that waited has nothing left to change: what it was to delete is gone. It is not sent.
+    /// An own proposal that waited has nothing left to change: what it was to delete is gone. It is
+    /// not sent.
     Moot {
         /// Its number.
         n: u64,
@@ -96,7 +99,8 @@ pub enum Change {
 
 /// The confirmed state plus one's own pending proposals.
 ///
-/// Nothing is known until the first `welcome`: [`view`](Self::view) is `None` then, which is not the same as an empty state.
+/// Nothing is known until the first `welcome`: [`view`](Self::view) is `None` then, which is not
+/// the same as an empty state.
 #[derive(Clone, Debug)]
 pub struct Replica {
     client: Uuid,
@@ -163,8 +167,8 @@ impl Replica {
         }
     }
 
-    /// Notes what this client tells of its participant from now on, and gives the frame that says so; `null` takes a fact
-    /// back. It is said again by itself after a return.
+    /// Notes what this client tells of its participant from now on, and gives the frame that says
+    /// so; `null` takes a fact back. It is said again by itself after a return.
     pub fn say(&mut self, set: Facts) -> Said {
         for (name, value) in &set {
             match value {
@@ -175,18 +179,26 @@ impl Replica {
         Said { seen: self.confirmed.is_some().then_some(self.seq), set }
     }
 
-    /// Makes a proposal that is pending from now on, and gives its number; `None` before the first `welcome`. The frame to
-    /// send comes from [`poll_outgoing`](Self::poll_outgoing), at once or when those before it are answered.
+    /// Makes a proposal that is pending from now on, and gives its number; `None` before the first
+    /// `welcome`. The frame to send comes from [`poll_outgoing`](Self::poll_outgoing), at once or
+    /// when those before it are answered.
     ///
-    /// The edits mean what is shown: splices count positions in [`view`](Self::view). What is larger than the session takes is
-    /// refused at once, see [`poll_refused`](Self::poll_refused).
-    pub fn propose(&mut self, edits: Vec<Edit>, gesture: Option<String>, note: Option<String>) -> Option<u64> {
+    /// The edits mean what is shown: splices count positions in [`view`](Self::view). What is
+    /// larger than the session takes is refused at once, see [`poll_refused`](Self::poll_refused).
+    pub fn propose(
+        &mut self,
+        edits: Vec<Edit>,
+        gesture: Option<String>,
+        note: Option<String>,
+    ) -> Option<u64> {
         self.confirmed.as_ref()?;
         let edits = self.beside_elements(edits);
         self.last_n += 1;
         let key = self.last_n;
-        if let Some(problem) =
-            self.limits.as_ref().and_then(|limits| too_large(limits, &edits, gesture.as_ref(), note.as_ref()))
+        if let Some(problem) = self
+            .limits
+            .as_ref()
+            .and_then(|limits| too_large(limits, &edits, gesture.as_ref(), note.as_ref()))
         {
             self.refused_here.push_back(Change::Refused { n: key, problem });
             return Some(key);
@@ -213,15 +225,16 @@ impl Replica {
         Some(key)
     }
 
-    /// Whether an own proposal without an answer drops what is around a text: a text that is there still came anew, and where
-    /// positions in it belong is known when that is settled.
+    /// Whether an own proposal without an answer drops what is around a text: a text that is there
+    /// still came anew, and where positions in it belong is known when that is settled.
     fn is_dropped(&self, at: &str) -> bool {
-        let drops = |edit: &Edit| is_inside(at, &edit.at) && edit.read().is_some_and(|op| op.takes_away());
+        let drops =
+            |edit: &Edit| is_inside(at, &edit.at) && edit.read().is_some_and(|op| op.takes_away());
         self.pending.iter().flat_map(|pending| &pending.edits).any(drops)
     }
 
-    /// Inserts into lists by index, as inserts behind the element that is shown before it: an id means the same whatever
-    /// becomes of earlier proposals.
+    /// Inserts into lists by index, as inserts behind the element that is shown before it: an id
+    /// means the same whatever becomes of earlier proposals.
     fn beside_elements(&self, mut edits: Vec<Edit>) -> Vec<Edit> {
         let is_by_index = |op: Op| matches!(op, Op::Insert { to: Place::Index(_), .. });
         if !edits.iter().filter_map(Edit::read).any(is_by_index) {
@@ -252,8 +265,8 @@ impl Replica {
         self.refused_here.pop_front()
     }
 
-    /// The next frame to send: a proposal, or an answer to the service. Without a connection it may be thrown away: what
-    /// has no answer is sent after `welcome`.
+    /// The next frame to send: a proposal, or an answer to the service. Without a connection it may
+    /// be thrown away: what has no answer is sent after `welcome`.
     pub fn poll_outgoing(&mut self) -> Option<FromParticipant> {
         self.outgoing.pop_front()
     }
@@ -268,8 +281,8 @@ impl Replica {
         self.pending.iter().map(|pending| pending.key)
     }
 
-    /// Attaches an anchor to the text that is shown at a path: to the character before `index`, or to the one at it. It moves
-    /// with that character, and says so when it is gone.
+    /// Attaches an anchor to the text that is shown at a path: to the character before `index`, or
+    /// to the one at it. It moves with that character, and says so when it is gone.
     pub fn anchor(&mut self, at: &str, index: usize, is_left: bool) -> Anchor {
         self.anchors.add(at, index, is_left)
     }
@@ -296,8 +309,12 @@ impl Replica {
             FromService::Welcome(welcome) => self.handle_welcome(*welcome),
             FromService::Settled(frame) => self.handle_updates(frame.updates),
             // It is sent again in a moment, and everything after it: nobody is told.
-            FromService::Refused(refused) if refused.problem.kind() == ProblemKind::TooFast => vec![],
-            FromService::Refused(refused) => self.refuse(refused.n, refused.problem).into_iter().collect(),
+            FromService::Refused(refused) if refused.problem.kind() == ProblemKind::TooFast => {
+                vec![]
+            }
+            FromService::Refused(refused) => {
+                self.refuse(refused.n, refused.problem).into_iter().collect()
+            }
             FromService::Outcome(outcome) => self.handle_outcome(outcome).into_iter().collect(),
             FromService::Roster(change) => {
                 self.handle_roster(&change);
@@ -349,8 +366,20 @@ impl Replica {
     }
 
     fn handle_welcome(&mut self, welcome: Welcome) -> Vec<Change> {
-        let Welcome { you, session, epoch, seq, state, updates, roster, presence, holds, outcomes, limits, .. } =
-            welcome;
+        let Welcome {
+            you,
+            session,
+            epoch,
+            seq,
+            state,
+            updates,
+            roster,
+            presence,
+            holds,
+            outcomes,
+            limits,
+            ..
+        } = welcome;
         let updates = updates.unwrap_or_default();
         // What comes after a snapshot is part of where one arrives, and no news.
         let is_arrival = state.is_some();
@@ -369,7 +398,8 @@ impl Replica {
         changes.extend(news.into_iter().filter_map(|change| match change {
             Change::Settled(update) if is_arrival => {
                 let (n, seq) = (update.n, update.seq);
-                (self.is_own(&update) && open.contains(&n)).then_some(Change::SettledAway { n, seq })
+                (self.is_own(&update) && open.contains(&n))
+                    .then_some(Change::SettledAway { n, seq })
             }
             change => Some(change),
         }));
@@ -378,8 +408,8 @@ impl Replica {
         self.presence = presence;
         changes.extend(self.refuse_what_is_too_large(&limits));
         self.limits = Some(limits);
-        // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
-        // those waits, and so does what counts on top of that.
+        // A service that was started anew may not know which of them it had refused: what counts
+        // positions on top of one of those waits, and so does what counts on top of that.
         let refused = self.refused;
         let is_on_top = |frame: &Propose| frame.answered < refused && frame.n > refused;
         let splices = self.pending.iter_mut().filter(|pending| pending.has_splice());
@@ -393,7 +423,8 @@ impl Replica {
     /// What an earlier version may have kept, and the service would end the connection for.
     fn refuse_what_is_too_large(&mut self, limits: &ConnectionLimits) -> Vec<Change> {
         let refused = |pending: &Pending| {
-            let problem = too_large(limits, &pending.edits, pending.gesture.as_ref(), pending.note.as_ref());
+            let problem =
+                too_large(limits, &pending.edits, pending.gesture.as_ref(), pending.note.as_ref());
             Some((pending.frame.as_ref()?.n, problem?))
         };
         let refused: Vec<_> = self.pending.iter().filter_map(refused).collect();
@@ -406,8 +437,14 @@ impl Replica {
             let shifts = draft.settle_as(text_at(&state, at).unwrap_or_default());
             self.anchors.follow(at, &shifts);
         }
-        for at in self.anchors.paths().filter(|at| !self.drafts.contains_key(at)).collect::<Vec<_>>() {
-            let old = self.confirmed.as_ref().and_then(|confirmed| text_at(confirmed, &at)).unwrap_or_default();
+        for at in
+            self.anchors.paths().filter(|at| !self.drafts.contains_key(at)).collect::<Vec<_>>()
+        {
+            let old = self
+                .confirmed
+                .as_ref()
+                .and_then(|confirmed| text_at(confirmed, &at))
+                .unwrap_or_default();
             let shifts = Draft::over(old).settle_as(text_at(&state, &at).unwrap_or_default());
             self.anchors.follow(&at, &shifts);
         }
@@ -418,7 +455,8 @@ impl Replica {
     fn handle_updates(&mut self, updates: Vec<Settled>) -> Vec<Change> {
         let mut changes = Vec::with_capacity(updates.len());
         for update in updates {
-            // An update that is known already comes twice only after a resume; the order has no gap otherwise.
+            // An update that is known already comes twice only after a resume; the order has no gap
+            // otherwise.
             if update.seq <= self.seq {
                 continue;
             }
@@ -435,15 +473,22 @@ impl Replica {
         changes
     }
 
-    /// Applies an update effect by effect. Drafts follow in the same order: a splice is of the text that the effects before it
-    /// left. What is replaced is looked at when they have all been applied or a splice comes, so that a record that goes and comes
-    /// anew in one update is as it is then.
+    /// Applies an update effect by effect. Drafts follow in the same order: a splice is of the text
+    /// that the effects before it left. What is replaced is looked at when they have all been
+    /// applied or a splice comes, so that a record that goes and comes anew in one update is as it
+    /// is then.
     fn apply(&mut self, update: &Settled) -> Result<(), String> {
         if update.seq != self.seq + 1 {
             return Err(format!("update {} came after {}", update.seq, self.seq));
         }
-        let is_sent = |pending: &&Pending| pending.frame.as_ref().is_some_and(|frame| frame.n == update.n);
-        let own = self.pending.iter().find(is_sent).map(|pending| pending.key).filter(|_| self.is_own(update));
+        let is_sent =
+            |pending: &&Pending| pending.frame.as_ref().is_some_and(|frame| frame.n == update.n);
+        let own = self
+            .pending
+            .iter()
+            .find(is_sent)
+            .map(|pending| pending.key)
+            .filter(|_| self.is_own(update));
         let (mut splices, mut replaced) = (Splices::new(), Vec::new());
         for effect in &update.effects {
             match &effect.op {
@@ -474,7 +519,10 @@ impl Replica {
                 (None, _) => splices.iter().map(shift_of).collect(),
                 (Some(draft), Some(key)) => draft.settle_own(key, &splices).ok_or_else(beyond)?,
                 (Some(draft), None) => {
-                    let shifts = splices.iter().map(|splice| draft.settle_foreign(splice)).collect::<Option<Vec<_>>>();
+                    let shifts = splices
+                        .iter()
+                        .map(|splice| draft.settle_foreign(splice))
+                        .collect::<Option<Vec<_>>>();
                     shifts.ok_or_else(beyond)?.concat()
                 }
             };
@@ -495,7 +543,12 @@ impl Replica {
                 self.anchors.follow(at, &draft.settle_as(now));
             }
         }
-        for at in self.anchors.paths().filter(|at| is_inside(at) && text(at).is_none()).collect::<Vec<_>>() {
+        for at in self
+            .anchors
+            .paths()
+            .filter(|at| is_inside(at) && text(at).is_none())
+            .collect::<Vec<_>>()
+        {
             self.anchors.follow(&at, &[Shift::Splice { at: 0, delete: usize::MAX, insert: 0 }]);
         }
     }
@@ -510,10 +563,14 @@ impl Replica {
 
     fn refuse(&mut self, n: u64, problem: Problem) -> Option<Change> {
         self.refused = self.refused.max(n);
-        // What was made on top of a refused proposal is made anew where it can be; so is what the service cannot place any
-        // more, since here it is known where it belongs.
-        let is_passing = matches!(problem.kind(), ProblemKind::FollowsRefused | ProblemKind::TooOld);
-        let waiting = self.pending.iter_mut().find(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == n));
+        // What was made on top of a refused proposal is made anew where it can be; so is what the
+        // service cannot place any more, since here it is known where it belongs.
+        let is_passing =
+            matches!(problem.kind(), ProblemKind::FollowsRefused | ProblemKind::TooOld);
+        let waiting = self
+            .pending
+            .iter_mut()
+            .find(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == n));
         if let Some(pending) = waiting.filter(|pending| is_passing && pending.has_splice()) {
             pending.frame = None;
             self.count_answered();
@@ -524,7 +581,10 @@ impl Replica {
 
     /// Takes a proposal out of the pending ones; gives whether it was there.
     fn answer(&mut self, n: u64) -> bool {
-        let at = self.pending.iter().position(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == n));
+        let at = self
+            .pending
+            .iter()
+            .position(|pending| pending.frame.as_ref().is_some_and(|frame| frame.n == n));
         let gone = at.and_then(|at| self.pending.remove(at));
         if let Some(pending) = &gone {
             self.forget(pending.key);
@@ -550,10 +610,13 @@ impl Replica {
     /// Lets go of the drafts of texts in which nothing is pending.
     fn drop_idle_drafts(&mut self) {
         let pending = &self.pending;
-        self.drafts.retain(|at, _| pending.iter().any(|pending| pending.edits.iter().any(|edit| edit.at == *at)));
+        self.drafts.retain(|at, _| {
+            pending.iter().any(|pending| pending.edits.iter().any(|edit| edit.at == *at))
+        });
     }
 
-    /// When nothing is on its way any more, what waited means what it says among what everyone agrees on.
+    /// When nothing is on its way any more, what waited means what it says among what everyone
+    /// agrees on.
     fn send_what_waited(&mut self) -> Vec<Change> {
         if self.pending.iter().any(|pending| pending.frame.is_some()) {
             return vec![];
@@ -571,7 +634,8 @@ impl Replica {
                 continue;
             }
             let Pending { gesture, note, .. } = pending.clone();
-            let frame = Propose { n, seen: self.seq, answered: self.answered, edits, gesture, note };
+            let frame =
+                Propose { n, seen: self.seq, answered: self.answered, edits, gesture, note };
             self.outgoing.push_back(FromParticipant::Propose(frame.clone()));
             changes.push(Change::MadeAnew { was: pending.n, n });
             pending.n = n;
@@ -584,7 +648,8 @@ impl Replica {
         changes
     }
 
-    /// The edits of a proposal that waited, its splices where they belong now. Of each text the splices stand together.
+    /// The edits of a proposal that waited, its splices where they belong now. Of each text the
+    /// splices stand together.
     fn made_anew(&self, pending: &Pending) -> Vec<Edit> {
         let mut edits = Vec::new();
         let mut done: Vec<&str> = Vec::new();
@@ -594,7 +659,12 @@ impl Replica {
                 Some(_) if done.contains(&edit.at.as_str()) => {}
                 Some(draft) => {
                     done.push(&edit.at);
-                    edits.extend(draft.splices(pending.key).into_iter().map(|splice| splice_edit(&edit.at, &splice)));
+                    edits.extend(
+                        draft
+                            .splices(pending.key)
+                            .into_iter()
+                            .map(|splice| splice_edit(&edit.at, &splice)),
+                    );
                 }
             }
         }
@@ -630,7 +700,8 @@ impl Replica {
         self.client
     }
 
-    /// Whether this client made an update. Its id alone does not tell: another participant may use the same.
+    /// Whether this client made an update. Its id alone does not tell: another participant may use
+    /// the same.
     pub fn is_own(&self, update: &Settled) -> bool {
         update.client == self.client && self.you.as_ref().is_some_and(|you| you.id == update.by)
     }
@@ -645,8 +716,8 @@ impl Replica {
         &self.roster
     }
 
-    /// What participants tell of themselves, by their ids. Carets (`{"at", "index"}`) count in what everyone agrees on; see
-    /// [`shown_index`](Self::shown_index).
+    /// What participants tell of themselves, by their ids. Carets (`{"at", "index"}`) count in what
+    /// everyone agrees on; see [`shown_index`](Self::shown_index).
     pub fn presence(&self) -> &BTreeMap<String, Facts> {
         &self.presence
     }
@@ -666,8 +737,8 @@ impl Replica {
         self.confirmed.as_ref()
     }
 
-    /// The confirmed state with one's own pending edits over it: what a user is shown. Cost O(size) while something is
-    /// pending.
+    /// The confirmed state with one's own pending edits over it: what a user is shown. Cost O(size)
+    /// while something is pending.
     pub fn view(&self) -> Option<Value> {
         let mut view = self.confirmed.clone()?;
         let edits = self.pending.iter().flat_map(|pending| &pending.edits);
@@ -680,7 +751,8 @@ impl Replica {
         Some(view)
     }
 
-    /// The SHA-256 of the confirmed state as canonical JSON, to compare with other replicas at the same `seq`.
+    /// The SHA-256 of the confirmed state as canonical JSON, to compare with other replicas at the
+    /// same `seq`.
     pub fn digest(&self) -> Option<String> {
         self.confirmed.as_ref().map(digest)
     }
@@ -697,14 +769,20 @@ fn too_large(
     note: Option<&String>,
 ) -> Option<Problem> {
     if edits.len() > limits.edits {
-        let detail =
-            format!("A proposal has at most {} edits; this one has {}. Propose several.", limits.edits, edits.len());
+        let detail = format!(
+            "A proposal has at most {} edits; this one has {}. Propose several.",
+            limits.edits,
+            edits.len()
+        );
         return Some(Problem::new(ProblemKind::TooLarge, detail).with("limit", "edits"));
     }
-    let bytes = serde_json::to_string(&(edits, gesture, note)).map_or(0, |json| json.len()) + FRAME_AROUND;
+    let bytes =
+        serde_json::to_string(&(edits, gesture, note)).map_or(0, |json| json.len()) + FRAME_AROUND;
     (bytes > limits.frame).then(|| {
-        let detail =
-            format!("A proposal has at most {} bytes; this one has {bytes}. Propose less at a time.", limits.frame);
+        let detail = format!(
+            "A proposal has at most {} bytes; this one has {bytes}. Propose less at a time.",
+            limits.frame
+        );
         Problem::new(ProblemKind::TooLarge, detail).with("limit", "frame")
     })
 }

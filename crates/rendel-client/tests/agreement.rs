@@ -1,6 +1,7 @@
 //! Random participants over a slow, lossy, reordering world: all replicas agree at every `seq`.
 //!
-//! A failing case shrinks; proptest prints its seed and keeps it in `agreement.proptest-regressions`.
+//! A failing case shrinks; proptest prints its seed and keeps it in
+//! `agreement.proptest-regressions`.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -11,8 +12,8 @@ use proptest::prelude::*;
 use rendel_client::Replica;
 use rendel_core::{Actor, Charter, Edit, Outcome, Problem, ProblemKind, Sequencer, Settled};
 use rendel_wire::{
-    ConnectionLimits, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Propose, Refused, SessionHead,
-    SettledFrame, Welcome, You,
+    ConnectionLimits, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Propose, Refused,
+    SessionHead, SettledFrame, Welcome, You,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -148,7 +149,9 @@ impl World {
                 self.people[index].replica.propose(edits, None, None);
                 self.send(index);
             }
-            Step::Type(index, at, place, delete, insert) => self.type_in(index, at, place, delete, insert),
+            Step::Type(index, at, place, delete, insert) => {
+                self.type_in(index, at, place, delete, insert)
+            }
             Step::Shift(index, which, to) => self.shift(index, which, to),
             Step::Arrive(index) => self.arrive(index),
             Step::RefuseEarly(index) => self.refuse_early(index),
@@ -168,7 +171,9 @@ impl World {
 
     fn type_in(&mut self, index: usize, at: &str, place: u8, delete: u8, insert: String) {
         let somebody = &mut self.people[index];
-        let Some(shown) = somebody.replica.view().and_then(|view| text_at(&view, at)) else { return };
+        let Some(shown) = somebody.replica.view().and_then(|view| text_at(&view, at)) else {
+            return;
+        };
         let scaled = |part: u8, len: usize| (usize::from(part) * (len + 1)) / 256;
         let len = shown.chars().count();
         let place = scaled(place, len);
@@ -176,9 +181,16 @@ impl World {
         if delete == 0 && insert.is_empty() {
             return;
         }
-        let expected: String =
-            shown.chars().take(place).chain(insert.chars()).chain(shown.chars().skip(place + delete)).collect();
-        let edit = Edit::new(at, "splice").with("index", place).with("delete", delete).with("insert", insert);
+        let expected: String = shown
+            .chars()
+            .take(place)
+            .chain(insert.chars())
+            .chain(shown.chars().skip(place + delete))
+            .collect();
+        let edit = Edit::new(at, "splice")
+            .with("index", place)
+            .with("delete", delete)
+            .with("insert", insert);
         let n = somebody.replica.propose(vec![edit], None, None).unwrap();
         assert_eq!(
             text_at(&somebody.replica.view().unwrap(), at),
@@ -192,8 +204,12 @@ impl World {
     fn shift(&mut self, index: usize, which: Option<u8>, to: u8) {
         let somebody = &mut self.people[index];
         let view = somebody.replica.view().unwrap();
-        let ids: Vec<&str> =
-            view["steps"].as_array().unwrap().iter().map(|step| step["id"].as_str().unwrap()).collect();
+        let ids: Vec<&str> = view["steps"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|step| step["id"].as_str().unwrap())
+            .collect();
         let pick = |part: u8| (!ids.is_empty()).then(|| ids[(usize::from(part) * ids.len()) / 256]);
         let (which, after) = (which.and_then(pick), pick(to));
         let edit = match which {
@@ -222,7 +238,8 @@ impl World {
         let Some(Value::String(now)) = state.plain_at(fields, &path) else { return };
         for (place, one) in shown.chars().enumerate() {
             let anchored = state.anchored(fields, &path, frame.seen, key, place);
-            let anchored = anchored.unwrap_or_else(|| panic!("{one:?} of {shown:?} is beyond the view of {frame:?}"));
+            let anchored = anchored
+                .unwrap_or_else(|| panic!("{one:?} of {shown:?} is beyond the view of {frame:?}"));
             assert!(
                 !anchored.is_there || now.chars().nth(anchored.index) == Some(one),
                 "{place} of {shown:?} in {now:?}"
@@ -257,7 +274,9 @@ impl World {
             somebody.replica.handle(FromService::Refused(Refused { n: frame.n, problem }));
         }
         let first = refused.first().map_or(u64::MAX, |frame| frame.n);
-        somebody.to_service.extend(somebody.replica.unanswered().filter(|frame| frame.n >= first).cloned());
+        somebody
+            .to_service
+            .extend(somebody.replica.unanswered().filter(|frame| frame.n >= first).cloned());
     }
 
     fn arrive(&mut self, index: usize) {
@@ -280,8 +299,13 @@ impl World {
             Outcome::Refused(problem) => {
                 // A replica never sends a splice that reaches beyond what the service reads it in.
                 let is_splice = frame.edits.iter().all(|edit| edit.op == "splice");
-                assert!(!(is_splice && problem.kind() == ProblemKind::OutOfBounds), "{problem}: {frame:?}");
-                self.people[index].from_service.push_back(FromService::Refused(Refused { n, problem }));
+                assert!(
+                    !(is_splice && problem.kind() == ProblemKind::OutOfBounds),
+                    "{problem}: {frame:?}"
+                );
+                self.people[index]
+                    .from_service
+                    .push_back(FromService::Refused(Refused { n, problem }));
             }
             Outcome::Repeated(outcome) => {
                 let frame = OutcomeFrame { n, outcome: outcome.into() };
@@ -308,8 +332,9 @@ impl World {
         let enter = somebody.replica.enter(None);
         let missed = enter.seen.map(|seen| self.journal[usize::try_from(seen).unwrap()..].to_vec());
         let outcomes = self.sequencer.outcomes(somebody.actor.key());
-        let outcomes =
-            outcomes.map(|(n, outcome)| OutcomeFrame { n, outcome: OutcomeOf::from(outcome.clone()) }).collect();
+        let outcomes = outcomes
+            .map(|(n, outcome)| OutcomeFrame { n, outcome: OutcomeOf::from(outcome.clone()) })
+            .collect();
         let actor = &somebody.actor;
         let welcome: Welcome = Welcome {
             you: You {
@@ -319,7 +344,12 @@ impl World {
                 hue: 0,
                 client: actor.client,
             },
-            session: SessionHead { id: "s".into(), charter: "agreement".into(), version: 1, status: "open".into() },
+            session: SessionHead {
+                id: "s".into(),
+                charter: "agreement".into(),
+                version: 1,
+                status: "open".into(),
+            },
             epoch: 1,
             seq: self.sequencer.seq(),
             state: missed.is_none().then(|| self.sequencer.plain()),
@@ -328,7 +358,12 @@ impl World {
             presence: BTreeMap::new(),
             holds: vec![],
             token: None,
-            limits: ConnectionLimits { frame: 65_536, edits: 256, proposals_per_second: 50, presence_per_second: 30 },
+            limits: ConnectionLimits {
+                frame: 65_536,
+                edits: 256,
+                proposals_per_second: 50,
+                presence_per_second: 30,
+            },
             outcomes,
             time: 0,
         };
@@ -340,15 +375,20 @@ impl World {
         self.check(index);
     }
 
-    /// The sequencer comes back from a snapshot that went through JSON, or from the whole journal; both are the same.
+    /// The sequencer comes back from a snapshot that went through JSON, or from the whole journal;
+    /// both are the same.
     fn restart(&mut self) {
         let charter = self.sequencer.charter().clone();
         let snapshot = serde_json::to_value(self.sequencer.snapshot()).unwrap();
-        let restored = Sequencer::restore(charter.clone(), serde_json::from_value(snapshot.clone()).unwrap());
+        let restored =
+            Sequencer::restore(charter.clone(), serde_json::from_value(snapshot.clone()).unwrap());
         let mut replayed = Sequencer::open(charter, None).unwrap();
         self.journal.iter().for_each(|update| replayed.replay(update).unwrap());
         let replayed = serde_json::to_value(replayed.snapshot()).unwrap();
-        assert_eq!(snapshot["state"], replayed["state"], "the journal gives the same state, merge memory included");
+        assert_eq!(
+            snapshot["state"], replayed["state"],
+            "the journal gives the same state, merge memory included"
+        );
         self.sequencer = restored;
     }
 
@@ -358,7 +398,11 @@ impl World {
             self.step(Step::Return(index));
         }
         // What waited is sent when what was before it is answered.
-        while self.people.iter().any(|somebody| !somebody.to_service.is_empty() || !somebody.from_service.is_empty()) {
+        while self
+            .people
+            .iter()
+            .any(|somebody| !somebody.to_service.is_empty() || !somebody.from_service.is_empty())
+        {
             for index in 0..self.people.len() {
                 while !self.people[index].to_service.is_empty() {
                     self.arrive(index);
@@ -380,22 +424,34 @@ impl World {
 
 fn edit() -> impl Strategy<Value = Edit> {
     let id = prop::sample::select(vec!["a", "b", "c"]);
-    let value = prop_oneof![Just(json!("dry")), Just(json!("sweet")), Just(json!(3)), Just(json!(7))];
+    let value =
+        prop_oneof![Just(json!("dry")), Just(json!("sweet")), Just(json!(3)), Just(json!(7))];
     prop_oneof![
         (-2i64..4).prop_map(|by| Edit::new("/heads", "add").with("by", by)),
         (prop::sample::select(vec!["include", "exclude"]), 0..5u8)
             .prop_map(|(op, element)| Edit::new("/rows", op).with("value", element)),
-        (prop::sample::select(vec!["/title", "/ph", "/opener", "/names", "/leading"]), value.clone())
+        (
+            prop::sample::select(vec!["/title", "/ph", "/opener", "/names", "/leading"]),
+            value.clone()
+        )
             .prop_map(|(at, value)| Edit::new(at, "set").with("value", value)),
-        prop::sample::select(vec!["/title", "/ph", "/opener", "/names"]).prop_map(|at| Edit::new(at, "clear")),
-        (prop::sample::select(vec!["/markers", "/kept"]), id.clone(), value.clone()).prop_map(|(at, id, value)| {
-            let value = if at == "/kept" { json!({ "what": value, "notes": "dry" }) } else { json!({ "what": value }) };
-            Edit::new(at, "put").with("id", id).with("value", value)
-        }),
+        prop::sample::select(vec!["/title", "/ph", "/opener", "/names"])
+            .prop_map(|at| Edit::new(at, "clear")),
+        (prop::sample::select(vec!["/markers", "/kept"]), id.clone(), value.clone()).prop_map(
+            |(at, id, value)| {
+                let value = if at == "/kept" {
+                    json!({ "what": value, "notes": "dry" })
+                } else {
+                    json!({ "what": value })
+                };
+                Edit::new(at, "put").with("id", id).with("value", value)
+            }
+        ),
         (prop::sample::select(vec!["/markers", "/kept"]), id.clone())
             .prop_map(|(at, id)| Edit::new(format!("{at}/{id}"), "drop")),
-        (prop::sample::select(vec!["/markers", "/kept"]), id.clone(), value.clone())
-            .prop_map(|(at, id, value)| Edit::new(format!("{at}/{id}/what"), "set").with("value", value)),
+        (prop::sample::select(vec!["/markers", "/kept"]), id.clone(), value.clone()).prop_map(
+            |(at, id, value)| Edit::new(format!("{at}/{id}/what"), "set").with("value", value)
+        ),
         id.clone().prop_map(|id| Edit::new(format!("/markers/{id}/seen"), "add").with("by", 1)),
         (id.clone(), id.clone(), value.clone()).prop_map(|(id, inner, value)| Edit::new(
             format!("/kept/{id}/inner"),
@@ -437,8 +493,13 @@ fn step(people: usize) -> impl Strategy<Value = Step> {
 fn a_splice_into_a_record_that_was_dropped_unseen_brings_it_back_with_what_was_typed() {
     let mut world = World::new(2);
     let kept = json!({ "what": "dry", "notes": "dry" });
-    world.step(Step::Propose(0, vec![Edit::new("/kept", "put").with("id", "a").with("value", kept)]));
-    [Step::Arrive(0), Step::Deliver(0), Step::Deliver(1)].into_iter().for_each(|step| world.step(step));
+    world.step(Step::Propose(
+        0,
+        vec![Edit::new("/kept", "put").with("id", "a").with("value", kept)],
+    ));
+    [Step::Arrive(0), Step::Deliver(0), Step::Deliver(1)]
+        .into_iter()
+        .for_each(|step| world.step(step));
     world.step(Step::Type(1, "/kept/a/notes", 255, 0, "er".to_owned()));
     world.step(Step::Propose(0, vec![Edit::new("/kept/a", "drop")]));
     [Step::Arrive(0), Step::Arrive(1)].into_iter().for_each(|step| world.step(step));
@@ -449,7 +510,9 @@ fn a_splice_into_a_record_that_was_dropped_unseen_brings_it_back_with_what_was_t
 #[test]
 fn what_is_typed_into_a_record_that_one_dropped_and_put_anew_waits_until_that_is_settled() {
     let mut world = World::new(1);
-    let put = Edit::new("/kept", "put").with("id", "a").with("value", json!({ "what": "dry", "notes": "dry" }));
+    let put = Edit::new("/kept", "put")
+        .with("id", "a")
+        .with("value", json!({ "what": "dry", "notes": "dry" }));
     world.step(Step::Propose(0, vec![put.clone()]));
     world.step(Step::Type(0, "/kept/a/notes", 0, 0, "a".to_owned()));
     world.step(Step::Propose(0, vec![Edit::new("/kept/a", "drop"), put]));

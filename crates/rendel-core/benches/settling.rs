@@ -43,31 +43,47 @@ fn main() {
 
 /// A sequencer whose map has so many records.
 fn sequencer(records: usize) -> Sequencer {
-    let markers: Map<_, _> = (0..records).map(|n| (format!("m{n:06}"), json!({ "what": "ladder" }))).collect();
-    Sequencer::open(Arc::new(Charter::parse(CHARTER).unwrap()), Some(&json!({ "markers": markers }))).unwrap()
+    let markers: Map<_, _> =
+        (0..records).map(|n| (format!("m{n:06}"), json!({ "what": "ladder" }))).collect();
+    Sequencer::open(
+        Arc::new(Charter::parse(CHARTER).unwrap()),
+        Some(&json!({ "markers": markers })),
+    )
+    .unwrap()
 }
 
-/// Settles a thousand proposals, each made without having seen the one before, by two participants in turn.
+/// Settles a thousand proposals, each made without having seen the one before, by two participants
+/// in turn.
 fn settle(bencher: Bencher<'_, '_>, records: usize, edits: impl Fn(u64) -> Vec<Edit> + Sync) {
     let opened = sequencer(records);
     let actors: Vec<_> = (1..=2)
-        .map(|n| Actor { id: format!("p{n}"), role: "participant".to_owned(), client: Uuid::from_u128(n) })
+        .map(|n| Actor {
+            id: format!("p{n}"),
+            role: "participant".to_owned(),
+            client: Uuid::from_u128(n),
+        })
         .collect();
-    bencher.counter(ItemsCount::new(PROPOSALS)).with_inputs(|| opened.clone()).bench_local_values(|mut sequencer| {
-        for n in 1..=PROPOSALS {
-            let proposal = Proposal {
-                n,
-                seen: Some(sequencer.seq().saturating_sub(1)),
-                answered: n - 1,
-                edits: edits(n),
-                gesture: None,
-                note: None,
-            };
-            let outcome = sequencer.handle_proposal(&actors[usize::try_from(n % 2).unwrap()], &proposal, n);
-            assert!(matches!(outcome, Outcome::Settled(_)), "{outcome:?}");
-        }
-        sequencer
-    });
+    bencher.counter(ItemsCount::new(PROPOSALS)).with_inputs(|| opened.clone()).bench_local_values(
+        |mut sequencer| {
+            for n in 1..=PROPOSALS {
+                let proposal = Proposal {
+                    n,
+                    seen: Some(sequencer.seq().saturating_sub(1)),
+                    answered: n - 1,
+                    edits: edits(n),
+                    gesture: None,
+                    note: None,
+                };
+                let outcome = sequencer.handle_proposal(
+                    &actors[usize::try_from(n % 2).unwrap()],
+                    &proposal,
+                    n,
+                );
+                assert!(matches!(outcome, Outcome::Settled(_)), "{outcome:?}");
+            }
+            sequencer
+        },
+    );
 }
 
 #[divan::bench]
@@ -94,13 +110,19 @@ fn register_max(bencher: Bencher<'_, '_>) {
 #[divan::bench(args = [100, 10_000, 100_000 - 1_000])]
 fn map_put(bencher: Bencher<'_, '_>, records: usize) {
     settle(bencher, records, |n| {
-        vec![Edit::new("/markers", "put").with("id", format!("new{n}")).with("value", json!({ "what": "crew" }))]
+        vec![
+            Edit::new("/markers", "put")
+                .with("id", format!("new{n}"))
+                .with("value", json!({ "what": "crew" })),
+        ]
     });
 }
 
 #[divan::bench(args = [100, 10_000, 100_000])]
 fn field_in_a_record(bencher: Bencher<'_, '_>, records: usize) {
-    settle(bencher, records, |n| vec![Edit::new(format!("/markers/m{:06}/seen", n % 100), "add").with("by", 1)]);
+    settle(bencher, records, |n| {
+        vec![Edit::new(format!("/markers/m{:06}/seen", n % 100), "add").with("by", 1)]
+    });
 }
 
 #[divan::bench(args = [10_000])]

@@ -9,10 +9,11 @@ use sha2::{Digest as _, Sha256};
 
 /// A value as RFC 8785 canonical JSON: one byte string per value, whoever writes it.
 ///
-/// Numbers are written as ECMAScript writes doubles, so `1.0` and `1` are the same. Cost O(n log k) for n bytes and at
-/// most k members in an object.
+/// Numbers are written as ECMAScript writes doubles, so `1.0` and `1` are the same. Cost O(n log k)
+/// for n bytes and at most k members in an object.
 pub fn canonical_bytes(value: &Value) -> Vec<u8> {
-    // Writing a `Value` to memory has no way to fail: its keys are strings and its numbers are finite.
+    // Writing a `Value` to memory has no way to fail: its keys are strings and its numbers are
+    // finite.
     serde_json_canonicalizer::to_vec(value).unwrap_or_default()
 }
 
@@ -21,8 +22,8 @@ pub fn digest(value: &Value) -> String {
     hex::encode(Sha256::digest(canonical_bytes(value)))
 }
 
-/// A value's canonical JSON, ordered as RFC 8785 orders names: by UTF-16 code units, as ECMAScript compares strings. So
-/// replicas in any language keep the elements of a set in the same order.
+/// A value's canonical JSON, ordered as RFC 8785 orders names: by UTF-16 code units, as ECMAScript
+/// compares strings. So replicas in any language keep the elements of a set in the same order.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct CanonicalText(String);
@@ -36,7 +37,8 @@ impl CanonicalText {
 
 impl Ord for CanonicalText {
     fn cmp(&self, other: &Self) -> Ordering {
-        // Only characters beyond U+FFFF sort differently in UTF-8, so most comparisons are over bytes.
+        // Only characters beyond U+FFFF sort differently in UTF-8, so most comparisons are over
+        // bytes.
         let is_plain = |text: &str| text.bytes().all(|byte| byte < 0xee);
         if is_plain(&self.0) && is_plain(&other.0) {
             return self.0.cmp(&other.0);
@@ -57,16 +59,21 @@ impl fmt::Display for CanonicalText {
     }
 }
 
-/// Whether two values are the same JSON, however their numbers are written: `1.0` is `1` (RFC 8785, section 3.2.2.3). Cost O(size).
+/// Whether two values are the same JSON, however their numbers are written: `1.0` is `1` (RFC 8785,
+/// section 3.2.2.3). Cost O(size).
 pub fn is_same(one: &Value, other: &Value) -> bool {
     match (one, other) {
-        (Value::Number(one), Value::Number(other)) => one == other || one.as_f64() == other.as_f64(),
+        (Value::Number(one), Value::Number(other)) => {
+            one == other || one.as_f64() == other.as_f64()
+        }
         (Value::Array(one), Value::Array(other)) => {
-            one.len() == other.len() && one.iter().zip(other).all(|(one, other)| is_same(one, other))
+            one.len() == other.len()
+                && one.iter().zip(other).all(|(one, other)| is_same(one, other))
         }
         (Value::Object(one), Value::Object(other)) => {
-            let is_there =
-                |(name, value): (&String, &Value)| other.get(name).is_some_and(|other| is_same(value, other));
+            let is_there = |(name, value): (&String, &Value)| {
+                other.get(name).is_some_and(|other| is_same(value, other))
+            };
             one.len() == other.len() && one.iter().all(is_there)
         }
         (one, other) => one == other,
@@ -84,7 +91,8 @@ pub(crate) fn depth(value: &Value) -> usize {
 
 /// About how many bytes a value takes as JSON; exact for everything but escapes and fractions.
 ///
-/// Used to keep a session below its `state` limit without serialising it. Cost O(size of the value).
+/// Used to keep a session below its `state` limit without serialising it. Cost O(size of the
+/// value).
 pub fn weight(value: &Value) -> usize {
     match value {
         Value::Null | Value::Bool(true) => 4,
@@ -93,7 +101,9 @@ pub fn weight(value: &Value) -> usize {
         Value::String(text) => text.len() + 2,
         Value::Array(items) => items.iter().map(weight).sum::<usize>() + items.len().max(1) + 1,
         Value::Object(members) => {
-            members.iter().map(|(name, value)| name.len() + 3 + weight(value)).sum::<usize>() + members.len().max(1) + 1
+            members.iter().map(|(name, value)| name.len() + 3 + weight(value)).sum::<usize>()
+                + members.len().max(1)
+                + 1
         }
     }
 }
@@ -128,9 +138,13 @@ mod tests {
 
     #[test]
     fn the_weight_is_the_length_of_plain_json() {
-        for value in
-            [json!(null), json!([]), json!({}), json!([1, 22, "x"]), json!({"a": {"b": [true, false]}, "c": 1000})]
-        {
+        for value in [
+            json!(null),
+            json!([]),
+            json!({}),
+            json!([1, 22, "x"]),
+            json!({"a": {"b": [true, false]}, "c": 1000}),
+        ] {
             assert_eq!(weight(&value), value.to_string().len(), "{value}");
         }
     }

@@ -13,15 +13,17 @@ use crate::kind::inner;
 use crate::op::Op;
 use crate::path::Path;
 
-/// One change at one path as it is asked for: `{"at": "/markers/m7/spot", "op": "set", "value": …}`. Nothing of it is checked
-/// before it is settled, so that whatever is wrong is told as the refusal of its proposal.
+/// One change at one path as it is asked for:
+/// `{"at": "/markers/m7/spot", "op": "set", "value": …}`. Nothing of it is checked before it is
+/// settled, so that whatever is wrong is told as the refusal of its proposal.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Edit {
     /// Where: a JSON Pointer.
     pub at: String,
     /// What is done there.
     pub op: String,
-    /// The other members, which depend on the operation; sorted, so that the same edit is always the same bytes.
+    /// The other members, which depend on the operation; sorted, so that the same edit is always
+    /// the same bytes.
     pub args: BTreeMap<String, Value>,
 }
 
@@ -59,12 +61,13 @@ impl Edit {
         Op::asked(self).ok()
     }
 
-    /// The path that it would change: of a record or element that it makes, that one's own. `None` where it only asks, and where
-    /// it cannot be read.
+    /// The path that it would change: of a record or element that it makes, that one's own. `None`
+    /// where it only asks, and where it cannot be read.
     pub fn changes(&self) -> Option<Path> {
         let path = Path::parse(&self.at).ok()?;
         let op = self.read().filter(|op| !op.is_condition())?;
-        // No record has an empty id, so one that is still to get its id is in the way of none that is there.
+        // No record has an empty id, so one that is still to get its id is in the way of none that
+        // is there.
         Some(op.makes().map_or(path.clone(), |(id, _)| inner(&path, id.unwrap_or_default())))
     }
 }
@@ -141,7 +144,8 @@ impl Actor {
 
 /// A client as a session remembers it: by its participant and by the id that it gave itself.
 ///
-/// That id stands in every update, so anybody may enter with it. As another participant's it is simply another client.
+/// That id stands in every update, so anybody may enter with it. As another participant's it is
+/// simply another client.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct ClientKey(Uuid);
@@ -150,9 +154,11 @@ impl ClientKey {
     /// Stands for no client: that of the opening state, and of a view of the present.
     pub const NOBODY: Self = Self(Uuid::nil());
 
-    /// The first 128 bits of a SHA-256 of both, so that nobody can choose ids that give somebody else's key.
+    /// The first 128 bits of a SHA-256 of both, so that nobody can choose ids that give somebody
+    /// else's key.
     pub fn of(participant: &str, client: Uuid) -> Self {
-        let hash = Sha256::new().chain_update(client.as_bytes()).chain_update(participant).finalize();
+        let hash =
+            Sha256::new().chain_update(client.as_bytes()).chain_update(participant).finalize();
         let mut bytes = [0; 16];
         bytes.copy_from_slice(&hash[..16]);
         Self(uuid::Builder::from_custom_bytes(bytes).into_uuid())

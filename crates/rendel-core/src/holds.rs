@@ -49,7 +49,8 @@ struct Held {
 const FRESH: u64 = 4;
 
 impl Holds {
-    /// Takes or renews a hold for so many milliseconds. Taking over what somebody else holds must have been allowed.
+    /// Takes or renews a hold for so many milliseconds. Taking over what somebody else holds must
+    /// have been allowed.
     pub fn handle_hold(
         &mut self,
         charter: &Charter,
@@ -60,29 +61,37 @@ impl Holds {
         now: u64,
     ) -> Result<(), Problem> {
         let rules = &charter.holds;
-        let millis = |duration: std::time::Duration| u64::try_from(duration.as_millis()).unwrap_or(u64::MAX);
+        let millis =
+            |duration: std::time::Duration| u64::try_from(duration.as_millis()).unwrap_or(u64::MAX);
         let (standard, longest) = (millis(rules.standard), millis(rules.longest));
         let for_ms = for_ms.unwrap_or(standard.min(longest));
         if !(1..=longest).contains(&for_ms) {
-            let detail = format!("A hold lasts from 1 to {longest} ms; renew it while it is in use.");
+            let detail =
+                format!("A hold lasts from 1 to {longest} ms; renew it while it is in use.");
             return Err(Problem::new(ProblemKind::OutOfBounds, detail).at(path));
         }
-        let is_allowed = rules.at.is_empty() || rules.at.iter().any(|pattern| pattern.matches(path.tokens()));
+        let is_allowed =
+            rules.at.is_empty() || rules.at.iter().any(|pattern| pattern.matches(path.tokens()));
         if !is_allowed || path.tokens().is_empty() {
             let detail = format!("The charter's [holds] does not let {path} be held.");
             return Err(Problem::new(ProblemKind::NotAllowed, detail).at(path));
         }
-        let in_the_way: Vec<Path> = self.of_somebody_else(&actor.id, path).map(|(path, _)| path.clone()).collect();
+        let in_the_way: Vec<Path> =
+            self.of_somebody_else(&actor.id, path).map(|(path, _)| path.clone()).collect();
         if let (Some(first), false) = (in_the_way.first(), takes_over) {
             return Err(self.held_problem(first, path));
         }
         let own = self.held.values().filter(|held| held.by == actor.id).count();
         if own >= rules.most && !self.held.contains_key(path) {
-            let detail = format!("One participant holds at most {} paths. Release one first.", rules.most);
+            let detail =
+                format!("One participant holds at most {} paths. Release one first.", rules.most);
             return Err(Problem::new(ProblemKind::Full, detail).at(path).with("limit", "holds"));
         }
         in_the_way.iter().for_each(|path| self.free(path));
-        self.held.insert(path.clone(), Held { by: actor.id.clone(), for_ms, until: now.saturating_add(for_ms) });
+        self.held.insert(
+            path.clone(),
+            Held { by: actor.id.clone(), for_ms, until: now.saturating_add(for_ms) },
+        );
         self.changed.insert(path.clone());
         Ok(())
     }
@@ -98,11 +107,17 @@ impl Holds {
 
     /// Somebody has left, and what they held is free.
     pub fn handle_left(&mut self, who: &str) {
-        let own: Vec<_> = self.held.iter().filter(|(_, held)| held.by == who).map(|(path, _)| path.clone()).collect();
+        let own: Vec<_> = self
+            .held
+            .iter()
+            .filter(|(_, held)| held.by == who)
+            .map(|(path, _)| path.clone())
+            .collect();
         own.iter().for_each(|path| self.free(path));
     }
 
-    /// What was settled renews the holds under which it was made, and frees what is no longer there.
+    /// What was settled renews the holds under which it was made, and frees what is no longer
+    /// there.
     pub fn handle_settled(&mut self, who: &str, effects: &[Effect], now: u64) {
         if self.held.is_empty() {
             return;
@@ -110,7 +125,8 @@ impl Holds {
         for effect in effects {
             let path = &effect.at;
             if effect.op.takes_away() || effect.op.is_reset() {
-                let gone: Vec<_> = self.held.keys().filter(|held| held.is_within(path)).cloned().collect();
+                let gone: Vec<_> =
+                    self.held.keys().filter(|held| held.is_within(path)).cloned().collect();
                 gone.iter().for_each(|path| self.free(path));
             }
             for (held_path, held) in self.held.iter_mut().filter(|(held, _)| path.is_within(held)) {
@@ -125,8 +141,12 @@ impl Holds {
 
     /// Frees what was not renewed in time.
     pub fn handle_timeout(&mut self, now: u64) {
-        let over: Vec<_> =
-            self.held.iter().filter(|(_, held)| held.until <= now).map(|(path, _)| path.clone()).collect();
+        let over: Vec<_> = self
+            .held
+            .iter()
+            .filter(|(_, held)| held.until <= now)
+            .map(|(path, _)| path.clone())
+            .collect();
         over.iter().for_each(|path| self.free(path));
     }
 
@@ -152,7 +172,8 @@ impl Holds {
         self.held.keys().filter_map(|path| self.hold(path)).collect()
     }
 
-    /// Why edits of somebody are refused, where they change what another holds and holds are binding.
+    /// Why edits of somebody are refused, where they change what another holds and holds are
+    /// binding.
     pub fn refusal(&self, charter: &Charter, actor: &Actor, edits: &[Edit]) -> Option<Problem> {
         if !charter.holds.is_binding || self.held.is_empty() || actor.role == Actor::SERVICE {
             return None;
@@ -166,14 +187,20 @@ impl Holds {
         })
     }
 
-    fn of_somebody_else<'h>(&'h self, who: &str, path: &Path) -> impl Iterator<Item = (&'h Path, &'h Held)> {
+    fn of_somebody_else<'h>(
+        &'h self,
+        who: &str,
+        path: &Path,
+    ) -> impl Iterator<Item = (&'h Path, &'h Held)> {
         let is_in_the_way = |held: &Path| held.is_within(path) || path.is_within(held);
         self.held.iter().filter(move |(held_path, held)| held.by != who && is_in_the_way(held_path))
     }
 
     fn held_problem(&self, held: &Path, asked: &Path) -> Problem {
-        let hold = self.hold(held).unwrap_or(Hold { at: held.to_string(), by: String::new(), until: 0 });
-        let detail = format!("{held} is held by {:?}. Wait until it is free, or ask them.", hold.by);
+        let hold =
+            self.hold(held).unwrap_or(Hold { at: held.to_string(), by: String::new(), until: 0 });
+        let detail =
+            format!("{held} is held by {:?}. Wait until it is free, or ask them.", hold.by);
         Problem::new(ProblemKind::Held, detail)
             .at(asked)
             .with("held", hold.at)
@@ -232,10 +259,15 @@ kind = "register"
         let charter = Charter::parse(CHARTER).unwrap();
         let mut holds = Holds::default();
         let take = |holds: &mut Holds, who: &str, at: &str, over, now| {
-            holds.handle_hold(&charter, &actor(who), &path(at), None, over, now).map_err(|problem| problem.kind())
+            holds
+                .handle_hold(&charter, &actor(who), &path(at), None, over, now)
+                .map_err(|problem| problem.kind())
         };
         assert_eq!(take(&mut holds, "oda", "/pressings/p1", false, 0), Ok(()));
-        assert_eq!(holds.poll_changed().taken, [Hold { at: "/pressings/p1".into(), by: "oda".into(), until: 10_000 }]);
+        assert_eq!(
+            holds.poll_changed().taken,
+            [Hold { at: "/pressings/p1".into(), by: "oda".into(), until: 10_000 }]
+        );
         for at in ["/pressings/p1", "/pressings/p1/brix", "/pressings"] {
             assert_eq!(take(&mut holds, "bram", at, false, 1), Err(ProblemKind::Held), "{at}");
             let refusal = holds.refusal(&charter, &actor("bram"), &[Edit::new(at, "clear")]);
@@ -244,18 +276,28 @@ kind = "register"
         let edit = |at: &str| [Edit::new(at, "clear")];
         let cleared = |at: &str| [Effect::new(path(at), Op::Clear)];
         assert_eq!(holds.refusal(&charter, &actor("oda"), &edit("/pressings/p1/brix")), None);
-        assert_eq!(holds.refusal(&charter, &actor("bram"), &edit("/pressings/p10/brix")), None, "another record");
+        assert_eq!(
+            holds.refusal(&charter, &actor("bram"), &edit("/pressings/p10/brix")),
+            None,
+            "another record"
+        );
         assert_eq!(take(&mut holds, "bram", "/pressings/p2", false, 1), Ok(()));
         // In use it is renewed, and told when a good part of its time was over.
         holds.poll_changed();
         holds.handle_settled("oda", &cleared("/pressings/p1/brix"), 1_000);
-        assert_eq!((holds.poll_changed(), holds.poll_timeout()), (HoldChange::default(), Some(10_000)));
+        assert_eq!(
+            (holds.poll_changed(), holds.poll_timeout()),
+            (HoldChange::default(), Some(10_000))
+        );
         holds.handle_settled("oda", &cleared("/pressings/p1/brix"), 9_000);
         holds.handle_timeout(18_999);
         let change = holds.poll_changed();
         assert_eq!((change.taken.len(), change.freed), (1, vec!["/pressings/p2".to_owned()]));
         holds.handle_timeout(19_000);
-        assert_eq!((holds.poll_changed().freed, holds.list().len()), (vec!["/pressings/p1".to_owned()], 0));
+        assert_eq!(
+            (holds.poll_changed().freed, holds.list().len()),
+            (vec!["/pressings/p1".to_owned()], 0)
+        );
     }
 
     #[test]
@@ -263,9 +305,14 @@ kind = "register"
         let charter = Charter::parse(CHARTER).unwrap();
         let mut holds = Holds::default();
         let take = |holds: &mut Holds, who: &str, at: &str, for_ms, over| {
-            holds.handle_hold(&charter, &actor(who), &path(at), for_ms, over, 0).map_err(|problem| problem.kind())
+            holds
+                .handle_hold(&charter, &actor(who), &path(at), for_ms, over, 0)
+                .map_err(|problem| problem.kind())
         };
-        assert_eq!(take(&mut holds, "oda", "/pressings/p1", Some(60_001), false), Err(ProblemKind::OutOfBounds));
+        assert_eq!(
+            take(&mut holds, "oda", "/pressings/p1", Some(60_001), false),
+            Err(ProblemKind::OutOfBounds)
+        );
         assert_eq!(take(&mut holds, "oda", "/pressings/p1", Some(60_000), false), Ok(()));
         assert_eq!(take(&mut holds, "oda", "/pressings/p2", None, false), Ok(()));
         assert_eq!(take(&mut holds, "oda", "/pressings/p3", None, false), Err(ProblemKind::Full));
@@ -280,7 +327,9 @@ kind = "register"
     fn a_hold_goes_with_its_record() {
         let charter = Charter::parse(CHARTER).unwrap();
         let mut holds = Holds::default();
-        holds.handle_hold(&charter, &actor("oda"), &path("/pressings/p1/brix"), None, false, 0).unwrap();
+        holds
+            .handle_hold(&charter, &actor("oda"), &path("/pressings/p1/brix"), None, false, 0)
+            .unwrap();
         holds.handle_settled("bram", &[Effect::new(Path::of(["pressings", "p1"]), Op::Drop)], 1);
         assert!(holds.list().is_empty());
     }

@@ -1,7 +1,9 @@
-//! The last of something, exactly so many and so many bytes: what a session remembers of what is gone.
+//! The last of something, exactly so many and so many bytes: what a session remembers of what is
+//! gone.
 //!
-//! What is forgotten follows from what was put in and in which order, and from nothing else, so every owner of a session forgets
-//! the same. Putting in and looking up cost O(log n), a clone a few pointers.
+//! What is forgotten follows from what was put in and in which order, and from nothing else, so
+//! every owner of a session forgets the same. Putting in and looking up cost O(log n), a clone a
+//! few pointers.
 
 use std::fmt;
 use std::marker::PhantomData;
@@ -101,7 +103,9 @@ impl<K: Ord + Clone + Serialize, V: Clone + Serialize> Serialize for Lately<K, V
     }
 }
 
-impl<'de, K: Ord + Clone + Deserialize<'de>, V: Clone + Deserialize<'de>> Deserialize<'de> for Lately<K, V> {
+impl<'de, K: Ord + Clone + Deserialize<'de>, V: Clone + Deserialize<'de>> Deserialize<'de>
+    for Lately<K, V>
+{
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         deserializer.deserialize_any(Stored(PhantomData))
     }
@@ -114,7 +118,9 @@ impl<K: Ord + Clone, V: Clone> Stored<K, V> {
     const ALL: Bounds = Bounds { entries: usize::MAX, bytes: usize::MAX };
 }
 
-impl<'de, K: Ord + Clone + Deserialize<'de>, V: Clone + Deserialize<'de>> Visitor<'de> for Stored<K, V> {
+impl<'de, K: Ord + Clone + Deserialize<'de>, V: Clone + Deserialize<'de>> Visitor<'de>
+    for Stored<K, V>
+{
     type Value = Lately<K, V>;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -1,17 +1,20 @@
 //! The heart of Rendel: what a session *is*, with no word about how bytes reach it.
 //!
-//! * A [`Charter`] is the checked model of the declaration that a developer writes. [`Charter::parse`] reads TOML
-//!   and reports every [`Fault`] with line, column, path, what was expected and what might have been meant.
-//! * A [`State`] is the live value of a session, a tree of cells. Each kind of field is one file in `kind/`: what it
-//!   stores, its edits, its merge rule, its effects and its tests. One table in `kind/mod.rs` lists them.
+//! * A [`Charter`] is the checked model of the declaration that a developer writes.
+//!   [`Charter::parse`] reads TOML and reports every [`Fault`] with line, column, path, what was
+//!   expected and what might have been meant.
+//! * A [`State`] is the live value of a session, a tree of cells. Each kind of field is one file in
+//!   `kind/`: what it stores, its edits, its merge rule, its effects and its tests. One table in
+//!   `kind/mod.rs` lists them.
 //! * A [`Sequencer`] is the state machine that puts proposals in order:
-//!   `input (who, what, when) -> output (settled | refused)`. It has no IO, no clock and no randomness of its own, so
-//!   the same inputs give the same bytes. Its methods come in three families: getters; `handle_*` for what comes
-//!   in; `restore`, `replay` and `snapshot` for coming back after a stop.
+//!   `input (who, what, when) -> output (settled | refused)`. It has no IO, no clock and no
+//!   randomness of its own, so the same inputs give the same bytes. Its methods come in three
+//!   families: getters; `handle_*` for what comes in; `restore`, `replay` and `snapshot` for coming
+//!   back after a stop.
 //!
-//! Deciding and doing are apart: a kind first *settles* an edit against the state as it is (pure), which gives
-//! effects; effects are then *applied*. A restart applies the journal's effects through the same code, so that a
-//! recovered session is the session that stopped.
+//! Deciding and doing are apart: a kind first *settles* an edit against the state as it is (pure),
+//! which gives effects; effects are then *applied*. A restart applies the journal's effects through
+//! the same code, so that a recovered session is the session that stopped.
 
 mod canonical;
 mod charter;
@@ -33,8 +36,9 @@ mod wanted;
 
 pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
-    Charter, Cue, CueTo, Expression, Extent, Fact, Fault, Gate, Grant, Guard, HoldRules, Limits, Pattern, Permission,
-    Power, PresenceRules, Role, SessionRules, Sight, Surface, Unanswered, charter_schema,
+    Charter, Cue, CueTo, Expression, Extent, Fact, Fault, Gate, Grant, Guard, HoldRules, Limits,
+    Pattern, Permission, Power, PresenceRules, Role, SessionRules, Sight, Surface, Unanswered,
+    charter_schema,
 };
 pub use edit::{Actor, ClientKey, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
 pub use holds::{Hold, HoldChange, Holds};

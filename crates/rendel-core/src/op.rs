@@ -1,7 +1,8 @@
 //! Operations: what an edit asks for and what an effect did, each with its own members.
 //!
-//! JSON has names for them (`{"at": "/heads", "op": "add", "by": 1}`); they are read and written here and nowhere else. Everything
-//! that asks what an operation does asks by a method of [`Op`] that names all of them, so that a new one cannot be forgotten.
+//! JSON has names for them (`{"at": "/heads", "op": "add", "by": 1}`); they are read and written
+//! here and nowhere else. Everything that asks what an operation does asks by a method of [`Op`]
+//! that names all of them, so that a new one cannot be forgotten.
 
 use std::collections::BTreeMap;
 
@@ -20,7 +21,8 @@ use crate::suggest::nearest;
 pub enum Op {
     /// A register gets a value.
     Set(Value),
-    /// Settled: the values that stand side by side in a register, and the one that was just set, if one was.
+    /// Settled: the values that stand side by side in a register, and the one that was just set, if
+    /// one was.
     SetBeside {
         /// All of them, in order.
         values: Vec<Value>,
@@ -47,7 +49,8 @@ pub enum Op {
         /// Its fields.
         value: Value,
     },
-    /// Settled: a dropped record is there again, with all that is remembered of it. To a replica it is as a `Put`.
+    /// Settled: a dropped record is there again, with all that is remembered of it. To a replica it
+    /// is as a `Put`.
     Revive {
         /// Its id.
         id: String,
@@ -135,10 +138,13 @@ const DEEPEST_VALUE: usize = 48;
 pub(crate) const TEST: &str = "test";
 
 /// The names of what can be asked for.
-const ASKED: &[&str] =
-    &["set", "clear", "add", "include", "exclude", "put", "drop", "insert", "move", "remove", "splice", TEST];
+const ASKED: &[&str] = &[
+    "set", "clear", "add", "include", "exclude", "put", "drop", "insert", "move", "remove",
+    "splice", TEST,
+];
 
-/// Every whole number up to here is exact in each client, whatever its language (RFC 8259, section 6).
+/// Every whole number up to here is exact in each client, whatever its language (RFC 8259, section
+/// 6).
 pub(crate) const EXACT: i64 = (1 << 53) - 1;
 
 impl Op {
@@ -166,7 +172,9 @@ impl Op {
     /// What it puts into a map or list: the id, where one is given, and the value.
     pub fn makes(&self) -> Option<(Option<&str>, &Value)> {
         match self {
-            Self::Put { id, value } | Self::Insert { id, value, .. } => Some((id.as_deref(), value)),
+            Self::Put { id, value } | Self::Insert { id, value, .. } => {
+                Some((id.as_deref(), value))
+            }
             Self::Revive { id, value } => Some((Some(id), value)),
             Self::Set(_)
             | Self::SetBeside { .. }
@@ -187,7 +195,9 @@ impl Op {
     /// The record that it puts into a map or list.
     pub(crate) fn record_mut(&mut self) -> Option<&mut Value> {
         match self {
-            Self::Put { value, .. } | Self::Revive { value, .. } | Self::Insert { value, .. } => Some(value),
+            Self::Put { value, .. } | Self::Revive { value, .. } | Self::Insert { value, .. } => {
+                Some(value)
+            }
             Self::Set(_)
             | Self::SetBeside { .. }
             | Self::Clear
@@ -245,7 +255,9 @@ impl Op {
             | Self::Revive { value, .. }
             | Self::Insert { value, .. } => Some(value.clone()),
             Self::Add { by, .. } => Some((*by).into()),
-            Self::Splice { splice, .. } => (!splice.insert.is_empty()).then(|| splice.insert.clone().into()),
+            Self::Splice { splice, .. } => {
+                (!splice.insert.is_empty()).then(|| splice.insert.clone().into())
+            }
             Self::SetBeside { value, .. } => value.clone(),
             Self::Clear
             | Self::Drop
@@ -273,24 +285,30 @@ impl Op {
             "add" => Self::Add { by: members.only(&["by"])?.whole("by")?, now: None },
             "include" => Self::Include(members.only(&["value"])?.value()?),
             "exclude" => Self::Exclude(members.only(&["value"])?.value()?),
-            "put" => Self::Put { id: members.only(&["id", "value"])?.id()?, value: members.value()? },
+            "put" => {
+                Self::Put { id: members.only(&["id", "value"])?.id()?, value: members.value()? }
+            }
             "drop" => members.only(&[]).map(|_| Self::Drop)?,
             "insert" => {
                 members.only(&["id", "value", "after", "before", "index"])?;
-                let (id, to) = (members.id()?, members.place(&["after", "before", "index"])?.unwrap_or(Target::End));
+                let (id, to) = (
+                    members.id()?,
+                    members.place(&["after", "before", "index"])?.unwrap_or(Target::End),
+                );
                 Self::Insert { id, value: members.value()?, to, made: None }
             }
             "move" => {
                 let to = members.only(&["after", "before"])?.place(&["after", "before"])?;
-                let detail =
-                    "\"move\" needs \"after\" or \"before\": an element's id, or null for the front or the end.";
+                let detail = "\"move\" needs \"after\" or \"before\": an element's id, or null \
+                    for the front or the end.";
                 Self::Move { to: to.ok_or_else(|| members.malformed(detail))?, made: None }
             }
             "remove" => members.only(&[]).map(|_| Self::Remove)?,
             "splice" => {
                 let splice = members.only(&["index", "delete", "insert"])?.splice()?;
                 if splice.delete == 0 && splice.insert.is_empty() {
-                    let detail = "A splice deletes or inserts something: give \"delete\", \"insert\" or both.";
+                    let detail = "A splice deletes or inserts something: give \"delete\", \
+                        \"insert\" or both.";
                     return Err(members.malformed(detail));
                 }
                 Self::Splice { splice, made: None }
@@ -305,7 +323,8 @@ impl Op {
         Self::settled_as(effect).unwrap_or_else(unknown)
     }
 
-    /// Sets had `insert` and `remove` before they had `include` and `exclude`; those are told by their members.
+    /// Sets had `insert` and `remove` before they had `include` and `exclude`; those are told by
+    /// their members.
     fn settled_as(effect: &Edit) -> Result<Self, Problem> {
         let members = Members(effect);
         let op = match (effect.op.as_str(), effect.arg("id").is_some()) {
@@ -337,8 +356,10 @@ impl Op {
             }
             ("splice", _) => {
                 let made = effect.arg("made").map(|made| {
-                    let made =
-                        Edit { args: made.as_object().cloned().into_iter().flatten().collect(), ..effect.clone() };
+                    let made = Edit {
+                        args: made.as_object().cloned().into_iter().flatten().collect(),
+                        ..effect.clone()
+                    };
                     let made = Members(&made);
                     let place = (made.index("index")?, made.index("delete")?);
                     Ok::<_, Problem>(Made { seen: made.index("seen")? as u64, place })
@@ -351,12 +372,15 @@ impl Op {
         Ok(op)
     }
 
-    /// Writes its members in JSON, in the order of their names, so that the same operation is always the same bytes.
+    /// Writes its members in JSON, in the order of their names, so that the same operation is
+    /// always the same bytes.
     pub(crate) fn serialize_members<M: SerializeMap>(&self, map: &mut M) -> Result<(), M::Error> {
         match self {
-            Self::Set(value) | Self::Include(value) | Self::Exclude(value) | Self::Reset(value) | Self::Test(value) => {
-                map.serialize_entry("value", value)
-            }
+            Self::Set(value)
+            | Self::Include(value)
+            | Self::Exclude(value)
+            | Self::Reset(value)
+            | Self::Test(value) => map.serialize_entry("value", value),
             Self::SetBeside { values, value } => {
                 value.iter().try_for_each(|value| map.serialize_entry("value", value))?;
                 map.serialize_entry("values", values)
@@ -392,7 +416,10 @@ impl Op {
                 map.serialize_entry("index", &splice.index)?;
                 map.serialize_entry("insert", &splice.insert)?;
                 let Some(Made { seen, place: (index, delete) }) = made else { return Ok(()) };
-                map.serialize_entry("made", &json!({ "seen": seen, "index": index, "delete": delete }))
+                map.serialize_entry(
+                    "made",
+                    &json!({ "seen": seen, "index": index, "delete": delete }),
+                )
             }
         }
     }
@@ -445,7 +472,8 @@ impl Members<'_> {
         self.0.arg(name).cloned().ok_or_else(missing)
     }
 
-    /// The member `value` as it is asked for. It may be nested less deeply than a frame, which has the way to it as well.
+    /// The member `value` as it is asked for. It may be nested less deeply than a frame, which has
+    /// the way to it as well.
     fn value(self) -> Result<Value, Problem> {
         let value = self.need("value")?;
         if depth(&value) > DEEPEST_VALUE {
@@ -467,7 +495,12 @@ impl Members<'_> {
     /// A whole number from 0 on.
     fn index(self, name: &str) -> Result<usize, Problem> {
         let index = self.need(name)?.as_u64().and_then(|index| usize::try_from(index).ok());
-        let wrong = || self.problem(ProblemKind::WrongType, &format!("\"{name}\" must be a whole number from 0 on."));
+        let wrong = || {
+            self.problem(
+                ProblemKind::WrongType,
+                &format!("\"{name}\" must be a whole number from 0 on."),
+            )
+        };
         index.ok_or_else(wrong)
     }
 
@@ -475,15 +508,20 @@ impl Members<'_> {
         let insert = match self.0.arg("insert") {
             None => String::new(),
             Some(Value::String(insert)) => insert.clone(),
-            Some(_) => return Err(self.problem(ProblemKind::WrongType, "\"insert\" must be a string.")),
+            Some(_) => {
+                return Err(self.problem(ProblemKind::WrongType, "\"insert\" must be a string."));
+            }
         };
         let delete = if self.0.arg("delete").is_none() { 0 } else { self.index("delete")? };
         Ok(Splicing { index: self.index("index")?, delete, insert })
     }
 
     fn place(self, names: &[&str]) -> Result<Option<Place>, Problem> {
-        let given: Vec<_> = names.iter().filter_map(|name| self.0.arg(name).map(|value| (*name, value))).collect();
-        let id = |id: &Value| checked_id(id).map(str::to_owned).map_err(|problem| problem.at(self.0.at.as_str()));
+        let given: Vec<_> =
+            names.iter().filter_map(|name| self.0.arg(name).map(|value| (*name, value))).collect();
+        let id = |id: &Value| {
+            checked_id(id).map(str::to_owned).map_err(|problem| problem.at(self.0.at.as_str()))
+        };
         match given[..] {
             [] => Ok(None),
             [("index", _)] => self.index("index").map(Target::Index).map(Some),
@@ -498,8 +536,13 @@ impl Members<'_> {
     fn settled_place(self) -> Result<(Place, Option<Made<Place>>), Problem> {
         let all = ["after", "before", "index"];
         let to = self.place(&all)?.ok_or_else(|| self.malformed("The effect lacks \"after\"."))?;
-        let Some(made) = self.0.arg("made").and_then(Value::as_object) else { return Ok((to, None)) };
-        let made = Edit { args: made.clone().into_iter().collect(), ..Edit::new(self.0.at.as_str(), &self.0.op) };
+        let Some(made) = self.0.arg("made").and_then(Value::as_object) else {
+            return Ok((to, None));
+        };
+        let made = Edit {
+            args: made.clone().into_iter().collect(),
+            ..Edit::new(self.0.at.as_str(), &self.0.op)
+        };
         let made = Members(&made);
         let place = made.place(&all)?.unwrap_or(Target::End);
         Ok((to, Some(Made { seen: made.index("seen")? as u64, place })))
@@ -509,15 +552,26 @@ impl Members<'_> {
 /// A whole number that every client can tell exactly.
 pub(crate) fn whole(name: &str, value: &Value) -> Result<i64, Problem> {
     // 2.0 and 2 are the same number in JSON, and some clients write the one for the other.
-    #[allow(clippy::cast_possible_truncation, reason = "kept to whole numbers within the exact range")]
-    let from_double = |double: f64| (double.fract() == 0.0 && double.abs() <= EXACT as f64).then_some(double as i64);
+    #[allow(
+        clippy::cast_possible_truncation,
+        reason = "kept to whole numbers within the exact range"
+    )]
+    let from_double = |double: f64| {
+        (double.fract() == 0.0 && double.abs() <= EXACT as f64).then_some(double as i64)
+    };
     let number = value.as_i64().or_else(|| value.as_f64().and_then(from_double));
     match (number, value) {
         (Some(number), _) if (-EXACT..=EXACT).contains(&number) => Ok(number),
-        (_, Value::Number(number)) if !number.to_string().contains(['.', 'e']) => Err(Problem::new(
-            ProblemKind::OutOfBounds,
-            format!("\"{name}\" goes from -(2^53 - 1) to 2^53 - 1, where every client is exact."),
-        )),
-        _ => Err(Problem::new(ProblemKind::WrongType, format!("\"{name}\" must be a whole number."))),
+        (_, Value::Number(number)) if !number.to_string().contains(['.', 'e']) => {
+            Err(Problem::new(
+                ProblemKind::OutOfBounds,
+                format!(
+                    "\"{name}\" goes from -(2^53 - 1) to 2^53 - 1, where every client is exact."
+                ),
+            ))
+        }
+        _ => {
+            Err(Problem::new(ProblemKind::WrongType, format!("\"{name}\" must be a whole number.")))
+        }
     }
 }

@@ -69,7 +69,10 @@ impl Patch {
 
     pub(crate) fn shift(&mut self, from: usize, to: usize) {
         if from != to {
-            self.ops.push(PatchOp::Move { from: format!("{}/{from}", self.at), path: format!("{}/{to}", self.at) });
+            self.ops.push(PatchOp::Move {
+                from: format!("{}/{from}", self.at),
+                path: format!("{}/{to}", self.at),
+            });
         }
     }
 }

@@ -17,7 +17,8 @@ impl Path {
 
     /// Reads a JSON Pointer such as `/markers/m7/spot`.
     ///
-    /// Fails with `malformed` where it does not begin with `/` or has a stray `~`, and with `too-deep` beyond 64 tokens.
+    /// Fails with `malformed` where it does not begin with `/` or has a stray `~`, and with
+    /// `too-deep` beyond 64 tokens.
     pub fn parse(pointer: &str) -> Result<Self, Problem> {
         if pointer.is_empty() {
             return Ok(Self(Arc::new([])));
@@ -37,7 +38,9 @@ impl Path {
         body.split('/').map(unescape).collect::<Result<_, _>>().map(Self).map_err(|()| {
             Problem::new(
                 ProblemKind::Malformed,
-                format!("The path {pointer:?} has a \"~\" that is not \"~0\" (for ~) or \"~1\" (for /)."),
+                format!(
+                    "The path {pointer:?} has a \"~\" that is not \"~0\" (for ~) or \"~1\" (for /)."
+                ),
             )
         })
     }
@@ -118,7 +121,11 @@ mod tests {
     #[test]
     fn a_path_that_is_no_pointer_is_malformed() {
         for pointer in ["markers", "/a~2", "/a~"] {
-            assert_eq!(Path::parse(pointer).unwrap_err().kind(), ProblemKind::Malformed, "{pointer}");
+            assert_eq!(
+                Path::parse(pointer).unwrap_err().kind(),
+                ProblemKind::Malformed,
+                "{pointer}"
+            );
         }
         assert_eq!(Path::parse(&"/a".repeat(65)).unwrap_err().kind(), ProblemKind::TooDeep);
     }

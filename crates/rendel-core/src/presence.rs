@@ -1,7 +1,9 @@
-//! Presence: short-lived facts about participants, such as where they point and what they have selected.
+//! Presence: short-lived facts about participants, such as where they point and what they have
+//! selected.
 //!
-//! A [`Presence`] is a state machine as the sequencer is one: `handle_*` takes what happens, `poll_*` gives what came of it,
-//! and `now` is an argument. It holds the newest of each participant and nothing of the past.
+//! A [`Presence`] is a state machine as the sequencer is one: `handle_*` takes what happens,
+//! `poll_*` gives what came of it, and `now` is an argument. It holds the newest of each
+//! participant and nothing of the past.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -33,8 +35,8 @@ struct Said {
     until: Option<u64>,
 }
 
-/// Reads facts as the service keeps them: a caret counts positions in the text as it is now, which its author, having seen
-/// `seen`, may have been shown otherwise. `null` takes a fact back.
+/// Reads facts as the service keeps them: a caret counts positions in the text as it is now, which
+/// its author, having seen `seen`, may have been shown otherwise. `null` takes a fact back.
 pub fn placed(
     charter: &Charter,
     state: &State,
@@ -47,13 +49,19 @@ pub fn placed(
     for (_, value) in said.iter_mut().filter(|(name, value)| !value.is_null() && is_caret(name)) {
         let at = value.get("at").and_then(Value::as_str).unwrap_or_default();
         let Ok(path) = Path::parse(at) else { continue };
-        let index = |end: &str| value.get(end).and_then(Value::as_u64).and_then(|index| usize::try_from(index).ok());
+        let index = |end: &str| {
+            value.get(end).and_then(Value::as_u64).and_then(|index| usize::try_from(index).ok())
+        };
         let present = |index: usize| {
             let anchored = state.anchored(&charter.fields, &path, seen, client, index);
-            // Behind the last character there is none to stand at: the caret stands behind the one before.
-            let before = || state.anchored(&charter.fields, &path, seen, client, index.checked_sub(1)?);
+            // Behind the last character there is none to stand at: the caret stands behind the one
+            // before.
+            let before =
+                || state.anchored(&charter.fields, &path, seen, client, index.checked_sub(1)?);
             anchored.map(|anchored| anchored.index).or_else(|| {
-                before().map(|before| before.index + usize::from(before.is_there)).or((index == 0).then_some(0))
+                before()
+                    .map(|before| before.index + usize::from(before.is_there))
+                    .or((index == 0).then_some(0))
             })
         };
         let Some(from) = index("index").and_then(present) else {
@@ -72,7 +80,14 @@ pub fn placed(
 
 impl Presence {
     /// Takes facts that were [`placed`].
-    pub fn handle_said(&mut self, charter: &Charter, who: &str, connection: u64, said: Facts, now: u64) {
+    pub fn handle_said(
+        &mut self,
+        charter: &Charter,
+        who: &str,
+        connection: u64,
+        said: Facts,
+        now: u64,
+    ) {
         let person = self.people.entry(who.to_owned()).or_default();
         for (name, value) in said {
             if value.is_null() {
@@ -80,21 +95,26 @@ impl Presence {
                 continue;
             }
             let linger = charter.presence.facts.get(&name).and_then(|fact| fact.linger);
-            let until = linger.map(|linger| now.saturating_add(u64::try_from(linger.as_millis()).unwrap_or(u64::MAX)));
+            let until = linger.map(|linger| {
+                now.saturating_add(u64::try_from(linger.as_millis()).unwrap_or(u64::MAX))
+            });
             person.insert(name, Said { value, by: connection, until });
         }
         self.changed.insert(who.to_owned());
         self.tidy(who);
     }
 
-    /// A settled update was shown: carets move with their texts, and what was selected and is gone is selected no more.
+    /// A settled update was shown: carets move with their texts, and what was selected and is gone
+    /// is selected no more.
     pub fn handle_settled(&mut self, charter: &Charter, update: &Settled) {
         for (who, person) in &mut self.people {
             let before = person.len();
             let mut has_lost = false;
             person.retain(|name, said| match charter.presence.selects(name) {
                 Some(map) => keep_selected(map, &mut said.value, &update.effects, &mut has_lost),
-                None if charter.presence.is_caret(name) => keep_caret(&mut said.value, &update.effects),
+                None if charter.presence.is_caret(name) => {
+                    keep_caret(&mut said.value, &update.effects)
+                }
                 None => true,
             });
             if has_lost || person.len() < before {
@@ -134,7 +154,8 @@ impl Presence {
     /// Whether something of it moves or goes with the state.
     pub fn follows_state(&self, charter: &Charter) -> bool {
         let names = || self.people.values().flat_map(BTreeMap::keys);
-        names().any(|name| charter.presence.is_caret(name) || charter.presence.selects(name).is_some())
+        names()
+            .any(|name| charter.presence.is_caret(name) || charter.presence.selects(name).is_some())
     }
 
     /// Whether something changed since the last time.
@@ -187,10 +208,12 @@ fn keep_selected(map: &str, value: &mut Value, effects: &[Effect], has_lost: &mu
     !ids.is_empty() || before == 0
 }
 
-/// Moves the carets among somebody's facts (`{"at", "index", "to"?}`) with their texts, and takes those back whose text is gone:
-/// what a replica does, to which the charter's names are not known.
+/// Moves the carets among somebody's facts (`{"at", "index", "to"?}`) with their texts, and takes
+/// those back whose text is gone: what a replica does, to which the charter's names are not known.
 pub fn follow_carets(facts: &mut Facts, effects: &[Effect]) {
-    let is_caret = |value: &Value| value.get("at").is_some_and(Value::is_string) && value.get("index").is_some();
+    let is_caret = |value: &Value| {
+        value.get("at").is_some_and(Value::is_string) && value.get("index").is_some()
+    };
     facts.retain(|_, value| !is_caret(value) || keep_caret(value, effects));
 }
 
@@ -264,8 +287,16 @@ initial = "the north rows"
     }
 
     fn settle(sequencer: &mut Sequencer, n: u64, edit: Edit) -> Settled {
-        let actor = Actor { id: "bram".into(), role: "all".into(), client: uuid::Uuid::from_u128(9) };
-        let proposal = Proposal { n, seen: None, answered: n - 1, edits: vec![edit], gesture: None, note: None };
+        let actor =
+            Actor { id: "bram".into(), role: "all".into(), client: uuid::Uuid::from_u128(9) };
+        let proposal = Proposal {
+            n,
+            seen: None,
+            answered: n - 1,
+            edits: vec![edit],
+            gesture: None,
+            note: None,
+        };
         match sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => update,
             other => panic!("{other:?}"),
@@ -277,33 +308,49 @@ initial = "the north rows"
         let (charter, sequencer) = slope();
         let mut presence = Presence::default();
         let say = |presence: &mut Presence, connection, said, now| {
-            let said = placed(&charter, &sequencer.state(), facts(said), 0, ClientKey::NOBODY).unwrap();
+            let said =
+                placed(&charter, &sequencer.state(), facts(said), 0, ClientKey::NOBODY).unwrap();
             presence.handle_said(&charter, "oda", connection, said, now);
         };
         say(&mut presence, 1, json!({ "pointer": { "x": 3.5, "y": 4 }, "typing": true }), 1_000);
         say(&mut presence, 2, json!({ "selection": ["m1"] }), 1_500);
-        let shown = |presence: &Presence| presence.facts(&charter, &Sight::WHOLE, "oda").map(Value::from);
+        let shown =
+            |presence: &Presence| presence.facts(&charter, &Sight::WHOLE, "oda").map(Value::from);
         let pointer = json!({ "x": 3.5, "y": 4 });
-        assert_eq!(shown(&presence), Some(json!({ "pointer": pointer, "selection": ["m1"], "typing": true })));
+        assert_eq!(
+            shown(&presence),
+            Some(json!({ "pointer": pointer, "selection": ["m1"], "typing": true }))
+        );
         assert_eq!((presence.poll_timeout(), presence.poll_changed().len()), (Some(5_000), 1));
         presence.handle_timeout(4_999);
         assert!(!presence.has_changed(), "an early call does no harm");
         presence.handle_timeout(5_000);
         assert_eq!(shown(&presence), Some(json!({ "pointer": pointer, "selection": ["m1"] })));
         presence.handle_gone("oda", 1);
-        assert_eq!(shown(&presence), Some(json!({ "selection": ["m1"] })), "the other tab is still here");
+        assert_eq!(
+            shown(&presence),
+            Some(json!({ "selection": ["m1"] })),
+            "the other tab is still here"
+        );
         say(&mut presence, 2, json!({ "selection": null }), 6_000);
-        assert_eq!((shown(&presence), presence.poll_changed().len(), presence.people().count()), (None, 1, 0));
+        assert_eq!(
+            (shown(&presence), presence.poll_changed().len(), presence.people().count()),
+            (None, 1, 0)
+        );
     }
 
     #[test]
     fn a_caret_moves_with_its_text_and_a_selection_goes_with_its_record() {
         let (charter, mut sequencer) = slope();
-        let put = |id: &str| Edit::new("/markers", "put").with("id", id).with("value", json!({ "what": "ladder" }));
+        let put = |id: &str| {
+            Edit::new("/markers", "put").with("id", id).with("value", json!({ "what": "ladder" }))
+        };
         settle(&mut sequencer, 1, put("m1"));
         settle(&mut sequencer, 2, put("m2"));
         let mut presence = Presence::default();
-        let said = facts(json!({ "caret": { "at": "/notes", "index": 4, "to": 9 }, "selection": ["m1", "m2"] }));
+        let said = facts(
+            json!({ "caret": { "at": "/notes", "index": 4, "to": 9 }, "selection": ["m1", "m2"] }),
+        );
         let said = placed(&charter, &sequencer.state(), said, 2, ClientKey::NOBODY).unwrap();
         presence.handle_said(&charter, "oda", 1, said, 0);
         presence.poll_changed();
@@ -317,36 +364,55 @@ initial = "the north rows"
         };
         let caret = |index: u64, to: u64| json!({ "at": "/notes", "index": index, "to": to });
         let splice = |index: u64, delete: u64, insert: &str| {
-            Edit::new("/notes", "splice").with("index", index).with("delete", delete).with("insert", insert)
+            Edit::new("/notes", "splice")
+                .with("index", index)
+                .with("delete", delete)
+                .with("insert", insert)
         };
         // Clients move carets themselves, so that is no news.
-        assert_eq!(after(3, splice(0, 0, "On ")), (json!({ "caret": caret(7, 12), "selection": ["m1", "m2"] }), false));
-        assert_eq!(after(4, splice(9, 3, "")), (json!({ "caret": caret(7, 9), "selection": ["m1", "m2"] }), false));
+        assert_eq!(
+            after(3, splice(0, 0, "On ")),
+            (json!({ "caret": caret(7, 12), "selection": ["m1", "m2"] }), false)
+        );
+        assert_eq!(
+            after(4, splice(9, 3, "")),
+            (json!({ "caret": caret(7, 9), "selection": ["m1", "m2"] }), false)
+        );
         assert_eq!(
             after(5, Edit::new("/markers/m1", "drop")),
             (json!({ "caret": caret(7, 9), "selection": ["m2"] }), true)
         );
-        assert_eq!(after(6, Edit::new("/markers/m2", "drop")), (json!({ "caret": caret(7, 9) }), true));
+        assert_eq!(
+            after(6, Edit::new("/markers/m2", "drop")),
+            (json!({ "caret": caret(7, 9) }), true)
+        );
     }
 
     #[test]
     fn a_caret_is_read_in_the_text_that_its_author_was_shown() {
         let (charter, mut sequencer) = slope();
-        settle(&mut sequencer, 1, Edit::new("/notes", "splice").with("index", 0).with("insert", "On "));
+        settle(
+            &mut sequencer,
+            1,
+            Edit::new("/notes", "splice").with("index", 0).with("insert", "On "),
+        );
         for (seen, index, expected) in [(0, 4, 7), (1, 4, 4), (0, 14, 17), (0, 0, 3), (1, 0, 0)] {
             let said = facts(json!({ "caret": { "at": "/notes", "index": index } }));
-            let placed = placed(&charter, &sequencer.state(), said, seen, ClientKey::NOBODY).unwrap();
+            let placed =
+                placed(&charter, &sequencer.state(), said, seen, ClientKey::NOBODY).unwrap();
             assert_eq!(placed["caret"]["index"], expected, "{index} as seen at {seen}");
         }
         let beyond = facts(json!({ "caret": { "at": "/notes", "index": 99 } }));
-        assert!(placed(&charter, &sequencer.state(), beyond, 1, ClientKey::NOBODY).unwrap()["caret"].is_null());
+        assert!(
+            placed(&charter, &sequencer.state(), beyond, 1, ClientKey::NOBODY).unwrap()["caret"]
+                .is_null()
+        );
     }
 
     #[test]
     fn facts_that_lead_to_what_a_role_does_not_see_are_not_shown_to_it() {
         let (charter, sequencer) = slope();
-        let said =
-            json!({ "pointer": { "x": 1, "y": 1 }, "selection": ["m1"], "caret": { "at": "/notes", "index": 1 } });
+        let said = json!({ "pointer": { "x": 1, "y": 1 }, "selection": ["m1"], "caret": { "at": "/notes", "index": 1 } });
         let said = placed(&charter, &sequencer.state(), facts(said), 0, ClientKey::NOBODY).unwrap();
         let mut presence = Presence::default();
         presence.handle_said(&charter, "oda", 1, said, 0);

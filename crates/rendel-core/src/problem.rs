@@ -133,8 +133,8 @@ impl Problem {
         self.0.more.get(name)
     }
 
-    /// This problem with bounds: long texts are shortened, and what is there now is left out where it is larger than 64 KiB. No
-    /// input makes an answer larger than that.
+    /// This problem with bounds: long texts are shortened, and what is there now is left out where
+    /// it is larger than 64 KiB. No input makes an answer larger than that.
     #[must_use]
     pub fn bounded(self) -> Self {
         self.with_at_most(TOLD_BYTES)
@@ -160,7 +160,8 @@ impl Problem {
 
     /// About how many bytes it takes as JSON.
     pub(crate) fn bytes(&self) -> usize {
-        128 + self.0.detail.len() + self.0.more.iter().map(|(name, value)| name.len() + weight(value)).sum::<usize>()
+        128 + self.0.detail.len()
+            + self.0.more.iter().map(|(name, value)| name.len() + weight(value)).sum::<usize>()
     }
 
     /// Adds a further member.
@@ -235,8 +236,10 @@ impl<'de> Deserialize<'de> for Problem {
             .as_str()
             .and_then(ProblemKind::named)
             .ok_or_else(|| D::Error::custom(format!("unknown problem type {urn}")))?;
-        let detail =
-            members.shift_remove("detail").and_then(|detail| detail.as_str().map(str::to_owned)).unwrap_or_default();
+        let detail = members
+            .shift_remove("detail")
+            .and_then(|detail| detail.as_str().map(str::to_owned))
+            .unwrap_or_default();
         members.shift_remove("title");
         members.shift_remove("status");
         Ok(Self(Box::new(Body { kind, detail, more: members })))
@@ -258,7 +261,9 @@ mod tests {
 
     #[test]
     fn a_problem_comes_back_from_json_as_it_went() {
-        let problem = Problem::new(ProblemKind::Stale, "Changed by Oda.").at("/title").current("North".into());
+        let problem = Problem::new(ProblemKind::Stale, "Changed by Oda.")
+            .at("/title")
+            .current("North".into());
         let json = serde_json::to_string(&problem).unwrap();
         assert_eq!(serde_json::from_str::<Problem>(&json).unwrap(), problem);
     }

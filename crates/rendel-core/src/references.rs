@@ -1,4 +1,5 @@
-//! References: registers that hold the id of a record of a map, and what happens to them when the record is dropped.
+//! References: registers that hold the id of a record of a map, and what happens to them when the
+//! record is dropped.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
@@ -60,8 +61,8 @@ pub(crate) struct Followed {
     pub(crate) met: Vec<u64>,
 }
 
-/// Adds what the drops among some effects do to those who refer to the records. Cost O(records that may refer to them), and
-/// nothing where no drop is of such a record.
+/// Adds what the drops among some effects do to those who refer to the records. Cost O(records that
+/// may refer to them), and nothing where no drop is of such a record.
 pub(crate) fn follow_drops(
     fields: &Fields,
     root: &Record,
@@ -129,14 +130,17 @@ fn follow_drop(
                         if let [map, id] = record.tokens() {
                             dropped.push((map.clone(), id.clone()));
                         }
-                        let op = if link.holder == Some(Holder::List) { Op::Remove } else { Op::Drop };
+                        let op =
+                            if link.holder == Some(Holder::List) { Op::Remove } else { Op::Drop };
                         drops.push((path, Effect::new(record, op)));
                     }
                 }
             }
         }
     }
-    let is_going = |path: &[String]| (1..path.len()).any(|end| going.contains(&Path::of(path[..end].iter().cloned())));
+    let is_going = |path: &[String]| {
+        (1..path.len()).any(|end| going.contains(&Path::of(path[..end].iter().cloned())))
+    };
     // What lies in a record that goes, goes with it.
     drops.retain(|(_, effect)| !is_going(effect.at.tokens()));
     in_the_way.retain(|path| !is_going(path));
@@ -144,8 +148,10 @@ fn follow_drop(
         return Err(referenced(map, id, &in_the_way));
     }
     if drops.len() > MOST {
-        let detail =
-            format!("It would take {} records along, and a drop takes at most {MOST}. Drop some first.", drops.len());
+        let detail = format!(
+            "It would take {} records along, and a drop takes at most {MOST}. Drop some first.",
+            drops.len()
+        );
         return Err(Problem::new(ProblemKind::TooLarge, detail).at(Path::of([map, id])));
     }
     clears.retain(|path| !is_going(path));
@@ -154,20 +160,26 @@ fn follow_drop(
             field.met(cell, site, &mut followed.met);
         }
     }
-    followed.effects.extend(clears.into_iter().map(|path| Effect::new(Path::of(path.iter().cloned()), Op::Clear)));
+    followed.effects.extend(
+        clears.into_iter().map(|path| Effect::new(Path::of(path.iter().cloned()), Op::Clear)),
+    );
     followed.effects.extend(drops.into_iter().rev().map(|(_, effect)| effect));
     Ok(())
 }
 
 fn referenced(map: &str, id: &str, in_the_way: &[&Vec<String>]) -> Problem {
-    let paths = in_the_way.iter().take(NAMED).map(|path| Path::of(path.iter().cloned()).to_string());
+    let paths =
+        in_the_way.iter().take(NAMED).map(|path| Path::of(path.iter().cloned()).to_string());
     let paths: Vec<String> = paths.collect();
     let more = if in_the_way.len() > NAMED { " …" } else { "" };
     let detail = format!(
-        "{id:?} of /{map} cannot be dropped while something refers to it: {}{more}. Change that first.",
+        "{id:?} of /{map} cannot be dropped while something refers to it: {}{more}. Change that \
+         first.",
         paths.join(", ")
     );
-    Problem::new(ProblemKind::Referenced, detail).at(Path::of([map, id])).with("referenced_by", paths)
+    Problem::new(ProblemKind::Referenced, detail)
+        .at(Path::of([map, id]))
+        .with("referenced_by", paths)
 }
 
 /// Refuses references to records that are not there, among those that the effects have brought.
@@ -185,7 +197,8 @@ pub(crate) fn check_references(
         path.extend(effect.op.makes().and_then(|(id, _)| id).map(str::to_owned));
         for link in links.iter().filter(|link| link.leads_through(&path)) {
             let rest = &link.steps[path.len()..];
-            let steps: Vec<_> = path.iter().cloned().map(Some).chain(rest.iter().cloned()).collect();
+            let steps: Vec<_> =
+                path.iter().cloned().map(Some).chain(rest.iter().cloned()).collect();
             check_reference(fields, root, link, &steps)?;
         }
     }
@@ -195,7 +208,11 @@ pub(crate) fn check_references(
 /// Whether there may be a reference among what it brings.
 fn brings_values(op: &Op) -> bool {
     match op {
-        Op::Set(_) | Op::SetBeside { .. } | Op::Put { .. } | Op::Revive { .. } | Op::Insert { .. } => true,
+        Op::Set(_)
+        | Op::SetBeside { .. }
+        | Op::Put { .. }
+        | Op::Revive { .. }
+        | Op::Insert { .. } => true,
         Op::Clear
         | Op::Add { .. }
         | Op::Include(_)
@@ -211,11 +228,20 @@ fn brings_values(op: &Op) -> bool {
 }
 
 /// As [`check_references`], of everything.
-pub(crate) fn check_all_references(fields: &Fields, root: &Record, links: &[Link]) -> Result<(), Problem> {
+pub(crate) fn check_all_references(
+    fields: &Fields,
+    root: &Record,
+    links: &[Link],
+) -> Result<(), Problem> {
     links.iter().try_for_each(|link| check_reference(fields, root, link, &link.steps))
 }
 
-fn check_reference(fields: &Fields, root: &Record, link: &Link, steps: &[Option<String>]) -> Result<(), Problem> {
+fn check_reference(
+    fields: &Fields,
+    root: &Record,
+    link: &Link,
+    steps: &[Option<String>],
+) -> Result<(), Problem> {
     let mut missing = None;
     Walk::over(fields, root, steps, &mut |path, value| {
         let to = value.as_str().map(|id| [link.reference.to.clone(), id.to_owned()]);
@@ -231,7 +257,9 @@ fn check_reference(fields: &Fields, root: &Record, link: &Link, steps: &[Option<
 
 impl Link {
     fn leads_through(&self, path: &[String]) -> bool {
-        let fits = |(step, token): (&Option<String>, &String)| step.as_ref().is_none_or(|step| step == token);
+        let fits = |(step, token): (&Option<String>, &String)| {
+            step.as_ref().is_none_or(|step| step == token)
+        };
         self.steps.len() >= path.len() && self.steps.iter().zip(path).all(fits)
     }
 }

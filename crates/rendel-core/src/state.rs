@@ -28,7 +28,8 @@ impl Stamp {
     pub const OPENING: Self = Self { seq: 0, client: ClientKey::NOBODY };
 }
 
-/// Stored effects or a stored state that do not fit the charter: the journal was damaged or belongs to another charter.
+/// Stored effects or a stored state that do not fit the charter: the journal was damaged or belongs
+/// to another charter.
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]
 #[error("update {seq} at {at:?} does not fit the state: {why}")]
 pub struct Misfit {
@@ -42,8 +43,8 @@ pub struct Misfit {
 
 /// The whole value of a session at one `seq`.
 ///
-/// Maps are persistent trees, so a clone costs a few pointers per top-level field whatever the size of the state; the
-/// sequencer settles each proposal on one, the service writes snapshots from one.
+/// Maps are persistent trees, so a clone costs a few pointers per top-level field whatever the size
+/// of the state; the sequencer settles each proposal on one, the service writes snapshots from one.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct State {
     root: Record,
@@ -76,7 +77,12 @@ impl State {
     }
 
     /// A member of the record at `tokens`, or the whole value there.
-    pub(crate) fn member(&self, fields: &Fields, tokens: &[String], member: Option<&str>) -> Option<Value> {
+    pub(crate) fn member(
+        &self,
+        fields: &Fields,
+        tokens: &[String],
+        member: Option<&str>,
+    ) -> Option<Value> {
         let mut path = tokens.to_vec();
         path.extend(member.map(str::to_owned));
         match fields.plain_at(&self.root, &path) {
@@ -102,7 +108,9 @@ impl State {
         tokens: &[String],
         visit: &mut dyn FnMut(&[String]),
     ) {
-        let Some(mut steps) = pattern.tokens().filter(|_| pattern.may_lead_into(tokens)) else { return };
+        let Some(mut steps) = pattern.tokens().filter(|_| pattern.may_lead_into(tokens)) else {
+            return;
+        };
         for (step, token) in steps.iter_mut().zip(tokens) {
             *step = Some(token.clone());
         }
@@ -115,14 +123,23 @@ impl State {
         update.effects.iter().try_for_each(|effect| self.apply_one(fields, effect, stamp))
     }
 
-    /// Applies an update and gives it as a JSON Patch (RFC 6902) against the plain state as it is shown. Cost as
-    /// [`apply`](Self::apply), and for a changed text O(its length).
-    pub fn patch(&mut self, fields: &Fields, update: &Settled, sight: &Sight) -> Result<Vec<PatchOp>, Misfit> {
+    /// Applies an update and gives it as a JSON Patch (RFC 6902) against the plain state as it is
+    /// shown. Cost as [`apply`](Self::apply), and for a changed text O(its length).
+    pub fn patch(
+        &mut self,
+        fields: &Fields,
+        update: &Settled,
+        sight: &Sight,
+    ) -> Result<Vec<PatchOp>, Misfit> {
         let stamp = Stamp { seq: update.seq, client: update.key() };
         let mut ops = Vec::new();
         for effect in &update.effects {
             let mut patch = Patch::default();
-            let misfit = |why: &str| Misfit { seq: update.seq, at: effect.at.to_string(), why: why.to_owned() };
+            let misfit = |why: &str| Misfit {
+                seq: update.seq,
+                at: effect.at.to_string(),
+                why: why.to_owned(),
+            };
             match sight.effect(fields, effect) {
                 None => {}
                 Some(Effect { op: Op::Reset(value), .. }) => {
@@ -139,8 +156,14 @@ impl State {
         Ok(ops)
     }
 
-    /// The edits that lead to the state that a document asks for, from this one as it is shown. Cost O(size).
-    pub fn edits_for(&self, charter: &Charter, change: &Change, sight: &Sight) -> Result<Vec<Edit>, Problem> {
+    /// The edits that lead to the state that a document asks for, from this one as it is shown.
+    /// Cost O(size).
+    pub fn edits_for(
+        &self,
+        charter: &Charter,
+        change: &Change,
+        sight: &Sight,
+    ) -> Result<Vec<Edit>, Problem> {
         let plain = sight.state(&charter.fields, self.plain(&charter.fields));
         let wanted = change.applied_to(&plain, charter.limits.state).map_err(Problem::bounded)?;
         let mut way = Way::new(charter.limits.edits);
@@ -148,7 +171,8 @@ impl State {
         Ok(way.edits)
     }
 
-    /// Where the character is now that `client`, having seen `seen`, saw at `index` of the text at `path`.
+    /// Where the character is now that `client`, having seen `seen`, saw at `index` of the text at
+    /// `path`.
     pub fn anchored(
         &self,
         fields: &Fields,
@@ -161,14 +185,22 @@ impl State {
         field.anchored(cell, View { seen, client }, index)
     }
 
-    pub(crate) fn apply_one(&mut self, fields: &Fields, effect: &Effect, stamp: Stamp) -> Result<(), Misfit> {
+    pub(crate) fn apply_one(
+        &mut self,
+        fields: &Fields,
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<(), Misfit> {
         let misfit = |why: String| Misfit { seq: stamp.seq, at: effect.at.to_string(), why };
         if let Op::Reset(plain) = &effect.op {
-            let root = fields.load(&effect.at, plain, stamp).map_err(|problem| misfit(problem.detail().to_owned()))?;
+            let root = fields
+                .load(&effect.at, plain, stamp)
+                .map_err(|problem| misfit(problem.detail().to_owned()))?;
             *self = Self::of(fields, root);
             return Ok(());
         }
-        self.weight += fields.apply(&mut self.root, effect.at.tokens(), effect, stamp).map_err(misfit)?;
+        self.weight +=
+            fields.apply(&mut self.root, effect.at.tokens(), effect, stamp).map_err(misfit)?;
         Ok(())
     }
 

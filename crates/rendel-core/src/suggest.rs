@@ -1,6 +1,7 @@
 //! What a misspelt name might have meant.
 
-/// The known name nearest to `given` by edit distance (Damerau-Levenshtein), if it is near enough to be a slip.
+/// The known name nearest to `given` by edit distance (Damerau-Levenshtein), if it is near enough
+/// to be a slip.
 ///
 /// Cost O(known names × length²); lengths are capped so that hostile input stays cheap.
 pub(crate) fn nearest<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> Option<String> {

@@ -1,9 +1,10 @@
 //! From a plain state that is wanted to the edits that lead there.
 //!
-//! A JSON Patch or a JSON Merge Patch says what the plain state should become. What participants settle are edits, with
-//! an intention each. So the document is applied to a copy of the plain state, and each kind of field says which edits
-//! lead from the one value to the other: a counter by adding the difference, a text by one splice, a list by the moves of
-//! the elements that are not in their order.
+//! A JSON Patch or a JSON Merge Patch says what the plain state should become. What participants
+//! settle are edits, with an intention each. So the document is applied to a copy of the plain
+//! state, and each kind of field says which edits lead from the one value to the other: a counter
+//! by adding the difference, a text by one splice, a list by the moves of the elements that are not
+//! in their order.
 
 use std::collections::BTreeMap;
 
@@ -28,18 +29,23 @@ impl Change {
     /// Reads a JSON Patch.
     pub fn patch(document: Value) -> Result<Self, Problem> {
         let patch: json_patch::Patch = serde_json::from_value(document).map_err(|error| {
-            let detail = format!("This is no JSON Patch (RFC 6902), an array of operations: {error}.");
+            let detail =
+                format!("This is no JSON Patch (RFC 6902), an array of operations: {error}.");
             Problem::new(ProblemKind::Malformed, detail).bounded()
         })?;
         if patch.len() > OPERATIONS {
-            let detail = format!("A JSON Patch has at most {OPERATIONS} operations; this one has {}.", patch.len());
+            let detail = format!(
+                "A JSON Patch has at most {OPERATIONS} operations; this one has {}.",
+                patch.len()
+            );
             return Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "operations"));
         }
         Ok(Self::Patch(patch))
     }
 
-    /// The state that the document asks for, of at most `most` bytes after each operation. Nothing is left of it where one
-    /// operation fails. Cost O(plain state + values that the document gives and copies), the copied ones together bounded, too.
+    /// The state that the document asks for, of at most `most` bytes after each operation. Nothing
+    /// is left of it where one operation fails. Cost O(plain state + values that the document gives
+    /// and copies), the copied ones together bounded, too.
     pub(crate) fn applied_to(&self, plain: &Value, most: u64) -> Result<Value, Problem> {
         let mut wanted = plain.clone();
         // What is too large already may become smaller.
@@ -52,7 +58,9 @@ impl Change {
             Self::Patch(patch) => {
                 let mut bounds = Bounds { most, weight: weight(plain), copied: 0 };
                 for (index, operation) in patch.iter().enumerate() {
-                    bounds.check(&wanted, operation).map_err(|problem| problem.with("edit", index))?;
+                    bounds
+                        .check(&wanted, operation)
+                        .map_err(|problem| problem.with("edit", index))?;
                     json_patch::patch(&mut wanted, std::slice::from_ref(operation))
                         .map_err(|error| failed(&wanted, index, &error))?;
                 }
@@ -64,11 +72,16 @@ impl Change {
 
 fn failed(document: &Value, operation: usize, error: &json_patch::PatchError) -> Problem {
     let path = error.path.to_string();
-    let problem = |kind, detail| Problem::new(kind, detail).at(path.clone()).with("edit", operation);
+    let problem =
+        |kind, detail| Problem::new(kind, detail).at(path.clone()).with("edit", operation);
     if !matches!(error.kind, json_patch::PatchErrorKind::TestFailed) {
-        return problem(ProblemKind::UnknownPath, format!("Operation {operation} fails: {}.", error.kind));
+        return problem(
+            ProblemKind::UnknownPath,
+            format!("Operation {operation} fails: {}.", error.kind),
+        );
     }
-    let problem = problem(ProblemKind::TestFailed, format!("{path} is not what the patch asks for."));
+    let problem =
+        problem(ProblemKind::TestFailed, format!("{path} is not what the patch asks for."));
     document.pointer(&path).cloned().map_or(problem.clone(), |present| problem.current(present))
 }
 
@@ -77,7 +90,8 @@ const OPERATIONS: usize = 1_000;
 /// Levels that a document is nested at most.
 const DEPTH: usize = 64;
 
-/// Keeps a document from growing while a patch is applied to it: a few copies of the whole into itself would fill memory.
+/// Keeps a document from growing while a patch is applied to it: a few copies of the whole into
+/// itself would fill memory.
 struct Bounds {
     most: usize,
     weight: usize,
@@ -114,13 +128,19 @@ impl Bounds {
             let replaced = if is_inserted { 0 } else { at(path).map_or(0, weight) };
             self.weight = self.weight.saturating_sub(replaced) + weight(put);
         }
-        if self.weight > self.most || self.copied > self.most { Err(too_large(self.most)) } else { Ok(()) }
+        if self.weight > self.most || self.copied > self.most {
+            Err(too_large(self.most))
+        } else {
+            Ok(())
+        }
     }
 }
 
 fn too_large(most: usize) -> Problem {
-    let detail =
-        format!("The patch would make a document of more than {most} bytes, or copy more than that. Ask for less.");
+    let detail = format!(
+        "The patch would make a document of more than {most} bytes, or copy more than that. Ask \
+         for less."
+    );
     Problem::new(ProblemKind::TooLarge, detail).with("limit", "state")
 }
 
@@ -143,7 +163,10 @@ impl Way {
         if self.edits.len() <= self.most {
             return Ok(());
         }
-        let detail = format!("This changes more than the {} places that a proposal may. Send several.", self.most);
+        let detail = format!(
+            "This changes more than the {} places that a proposal may. Send several.",
+            self.most
+        );
         Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "edits"))
     }
 
@@ -192,8 +215,9 @@ pub struct Difference {
     pub now: Option<Value>,
 }
 
-/// What differs between two plain states, in the order of the first: objects by member, lists by element id, everything
-/// else as a whole. A list whose elements stand in another order says so with the ids.
+/// What differs between two plain states, in the order of the first: objects by member, lists by
+/// element id, everything else as a whole. A list whose elements stand in another order says so
+/// with the ids.
 pub fn differences(was: &Value, now: &Value) -> Vec<Difference> {
     let mut found = Vec::new();
     compare(&Path::of::<String>([]), Some(was), Some(now), &mut found);
@@ -215,13 +239,24 @@ fn compare(path: &Path, was: Option<&Value>, now: Option<&Value>, found: &mut Ve
         }
         (Some(was), Some(now)) => match (elements(was), elements(now)) {
             (Some(was), Some(now)) => compare_lists(path, &was, &now, found),
-            _ => found.push(Difference { at: path.to_string(), was: Some(was.clone()), now: Some(now.clone()) }),
+            _ => found.push(Difference {
+                at: path.to_string(),
+                was: Some(was.clone()),
+                now: Some(now.clone()),
+            }),
         },
-        (was, now) => found.push(Difference { at: path.to_string(), was: was.cloned(), now: now.cloned() }),
+        (was, now) => {
+            found.push(Difference { at: path.to_string(), was: was.cloned(), now: now.cloned() })
+        }
     }
 }
 
-fn compare_lists(path: &Path, was: &[(&str, &Value)], now: &[(&str, &Value)], found: &mut Vec<Difference>) {
+fn compare_lists(
+    path: &Path,
+    was: &[(&str, &Value)],
+    now: &[(&str, &Value)],
+    found: &mut Vec<Difference>,
+) {
     let (before, after): (BTreeMap<_, _>, BTreeMap<_, _>) =
         (was.iter().copied().collect(), now.iter().copied().collect());
     for (id, value) in was {
@@ -231,25 +266,36 @@ fn compare_lists(path: &Path, was: &[(&str, &Value)], now: &[(&str, &Value)], fo
         compare(&crate::kind::inner(path, id), None, Some(value), found);
     }
     let ids = |list: &[(&str, &Value)], within: &BTreeMap<&str, &Value>| -> Vec<Value> {
-        list.iter().filter(|(id, _)| within.contains_key(id)).map(|(id, _)| Value::from(*id)).collect()
+        list.iter()
+            .filter(|(id, _)| within.contains_key(id))
+            .map(|(id, _)| Value::from(*id))
+            .collect()
     };
     let (was, now) = (ids(was, &after), ids(now, &before));
     if was != now {
-        found.push(Difference { at: path.to_string(), was: Some(was.into()), now: Some(now.into()) });
+        found.push(Difference {
+            at: path.to_string(),
+            was: Some(was.into()),
+            now: Some(now.into()),
+        });
     }
 }
 
-/// The elements of a plain list, each with its id; `None` for any other value. An empty array may be one.
+/// The elements of a plain list, each with its id; `None` for any other value. An empty array may
+/// be one.
 pub(crate) fn elements(plain: &Value) -> Option<Vec<(&str, &Value)>> {
     let element = |value: &'_ Value| -> Option<()> {
         let members = value.as_object()?;
-        (members.len() == 2 && members.get("id")?.is_string() && members.contains_key("value")).then_some(())
+        (members.len() == 2 && members.get("id")?.is_string() && members.contains_key("value"))
+            .then_some(())
     };
     let array = plain.as_array()?;
-    array
-        .iter()
-        .all(|value| element(value).is_some())
-        .then(|| array.iter().filter_map(|value| Some((value.get("id")?.as_str()?, value.get("value")?))).collect())
+    array.iter().all(|value| element(value).is_some()).then(|| {
+        array
+            .iter()
+            .filter_map(|value| Some((value.get("id")?.as_str()?, value.get("value")?)))
+            .collect()
+    })
 }
 
 #[cfg(test)]
@@ -262,7 +308,10 @@ mod tests {
         let element = |id: &str, value: &str| json!({ "id": id, "value": value });
         let was = json!({ "heads": 41, "crew": { "oda": { "crates": 2 } }, "notes": [element("a", "x"), element("b", "y"), element("c", "z")] });
         let now = json!({ "heads": 42, "crew": { "oda": { "crates": 2 }, "bram": {} }, "notes": [element("b", "y"), element("a", "w")] });
-        let told: Vec<_> = differences(&was, &now).into_iter().map(|found| (found.at, found.was, found.now)).collect();
+        let told: Vec<_> = differences(&was, &now)
+            .into_iter()
+            .map(|found| (found.at, found.was, found.now))
+            .collect();
         assert_eq!(
             told,
             [

@@ -1,4 +1,5 @@
-//! Counters, sets and maps end as slow models of their rules say, which look at all that was ever done each time.
+//! Counters, sets and maps end as slow models of their rules say, which look at all that was ever
+//! done each time.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -60,15 +61,18 @@ fn edit(what: &Do) -> Edit {
         Do::Add(by) => Edit::new("/heads", "add").with("by", *by),
         Do::Insert(row) => Edit::new("/rows", "include").with("value", *row),
         Do::Remove(row) => Edit::new("/rows", "exclude").with("value", *row),
-        Do::Put(map, id) => {
-            Edit::new(format!("/{map}"), "put").with("id", id.to_string()).with("value", json!({ "what": 0 }))
-        }
+        Do::Put(map, id) => Edit::new(format!("/{map}"), "put")
+            .with("id", id.to_string())
+            .with("value", json!({ "what": 0 })),
         Do::Drop(map, id) => Edit::new(format!("/{map}/{id}"), "drop"),
-        Do::Set(map, id, what) => Edit::new(format!("/{map}/{id}/what"), "set").with("value", *what),
+        Do::Set(map, id, what) => {
+            Edit::new(format!("/{map}/{id}/what"), "set").with("value", *what)
+        }
     }
 }
 
-/// A set has an element if, of what was done to it, an include stands that no later exclude had seen.
+/// A set has an element if, of what was done to it, an include stands that no later exclude had
+/// seen.
 fn rows(history: &[Done]) -> Vec<u8> {
     (0..3u8)
         .filter(|row| {
@@ -80,7 +84,9 @@ fn rows(history: &[Done]) -> Vec<u8> {
                         is_in = true;
                         inserts.push(done);
                     }
-                    Do::Remove(one) if one == *row && inserts.iter().all(|insert| done.knows(insert)) => {
+                    Do::Remove(one)
+                        if one == *row && inserts.iter().all(|insert| done.knows(insert)) =>
+                    {
                         is_in = false;
                         inserts.clear();
                     }
@@ -92,11 +98,13 @@ fn rows(history: &[Done]) -> Vec<u8> {
         .collect()
 }
 
-/// What a record's field holds, if the record is there: whoever had not seen a drop, or an edit, meets the map's rule.
+/// What a record's field holds, if the record is there: whoever had not seen a drop, or an edit,
+/// meets the map's rule.
 fn records(history: &[Done], map: &str, is_revived: bool) -> BTreeMap<String, u64> {
     let mut records = BTreeMap::new();
     for id in 0..2u8 {
-        // The value, kept over a drop; the drop that stands; who brought the record, and who changed it last.
+        // The value, kept over a drop; the drop that stands; who brought the record, and who
+        // changed it last.
         let (mut value, mut dropped): (Option<u64>, Option<&Done>) = (None, None);
         let (mut brought, mut changed): (Option<&Done>, Option<&Done>) = (None, None);
         for done in history {
@@ -104,12 +112,15 @@ fn records(history: &[Done], map: &str, is_revived: bool) -> BTreeMap<String, u6
                 Do::Put(of, one) if of == map && one == id => {
                     (value, dropped, brought, changed) = (Some(0), None, Some(done), Some(done));
                 }
-                Do::Set(of, one, what) if of == map && one == id && (dropped.is_none() || is_revived) => {
+                Do::Set(of, one, what)
+                    if of == map && one == id && (dropped.is_none() || is_revived) =>
+                {
                     brought = if dropped.is_some() { Some(done) } else { brought };
                     (value, dropped, changed) = (Some(what), None, Some(done));
                 }
                 Do::Drop(of, one) if of == map && one == id => {
-                    let is_unseen = [brought, changed].into_iter().flatten().any(|change| !done.knows(change));
+                    let is_unseen =
+                        [brought, changed].into_iter().flatten().any(|change| !done.knows(change));
                     if !(is_revived && is_unseen) {
                         dropped = Some(done);
                     }

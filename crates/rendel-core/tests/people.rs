@@ -4,7 +4,9 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, Change, Charter, Edit, Effect, Outcome, Permission, Problem, Proposal, Sequencer, Sight};
+use rendel_core::{
+    Actor, Change, Charter, Edit, Effect, Outcome, Permission, Problem, Proposal, Sequencer, Sight,
+};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -79,7 +81,11 @@ impl Story {
         seen: Option<u64>,
     ) -> Result<Vec<Effect>, Problem> {
         self.1 += 1;
-        let actor = Actor { id: who.into(), role: role.into(), client: Uuid::from_u128(u128::from(self.1)) };
+        let actor = Actor {
+            id: who.into(),
+            role: role.into(),
+            client: Uuid::from_u128(u128::from(self.1)),
+        };
         let proposal = Proposal { n: 1, seen, answered: 0, edits, gesture: None, note: None };
         match self.0.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => Ok(update.effects),
@@ -109,12 +115,26 @@ fn who_made_a_record_is_filled_in_and_cannot_be_claimed() {
     let mut story = Story::new();
     let effects = story.propose("oda", "bidder", vec![put("o1", json!({ "amount": 5 }))]).unwrap();
     assert_eq!(effects[0].op.makes().unwrap().1["by"], "oda");
-    assert_eq!(story.kind("oda", "bidder", put("o2", json!({ "amount": 5, "by": "bram" }))), "not-allowed");
+    assert_eq!(
+        story.kind("oda", "bidder", put("o2", json!({ "amount": 5, "by": "bram" }))),
+        "not-allowed"
+    );
     assert_eq!(story.kind("oda", "bidder", set("/offers/o1/by", "bram")), "not-allowed");
-    assert_eq!(story.kind("wren", "steward", set("/offers/o1/by", "wren")), "not-allowed", "nor by who may edit all");
+    assert_eq!(
+        story.kind("wren", "steward", set("/offers/o1/by", "wren")),
+        "not-allowed",
+        "nor by who may edit all"
+    );
     assert_eq!(story.kind("oda", "bidder", Edit::new("/offers/o1/by", "clear")), "not-allowed");
-    assert_eq!(story.kind("service", "service", put("o3", json!({ "amount": 5, "by": "bram" }))), "settled");
-    assert_eq!(story.0.plain()["offers"]["o3"]["by"], "bram", "the backend may bring in what another did");
+    assert_eq!(
+        story.kind("service", "service", put("o3", json!({ "amount": 5, "by": "bram" }))),
+        "settled"
+    );
+    assert_eq!(
+        story.0.plain()["offers"]["o3"]["by"],
+        "bram",
+        "the backend may bring in what another did"
+    );
 }
 
 #[test]
@@ -124,9 +144,15 @@ fn what_the_service_fills_in_is_there_for_conditions_and_tests() {
         [state.wishes]\nkind = \"map\"\n[state.wishes.each.text]\nkind = \"register\"\n\
         [state.wishes.each.by]\nkind = \"register\"\nfilled = \"author\"\n\
         [state.wishes.each.lines]\nkind = \"list\"\n[state.wishes.each.lines.each.by]\nkind = \"register\"\nfilled = \"author\"\n";
-    let mut story = Story(Sequencer::open(Arc::new(Charter::parse(charter).unwrap()), None).unwrap(), 0);
-    let put = |id: &str, value: Value| Edit::new("/wishes", "put").with("id", id).with("value", value);
-    assert_eq!(story.kind("oda", "picker", put("w1", json!({ "text": "perry" }))), "settled", "`by` is left out");
+    let mut story =
+        Story(Sequencer::open(Arc::new(Charter::parse(charter).unwrap()), None).unwrap(), 0);
+    let put =
+        |id: &str, value: Value| Edit::new("/wishes", "put").with("id", id).with("value", value);
+    assert_eq!(
+        story.kind("oda", "picker", put("w1", json!({ "text": "perry" }))),
+        "settled",
+        "`by` is left out"
+    );
     assert_eq!(story.0.plain()["wishes"]["w1"]["by"], "oda");
     assert_eq!(story.kind("bram", "picker", set("/wishes/w1/text", "mead")), "not-allowed");
     // Inside a list of the record, too.
@@ -135,7 +161,10 @@ fn what_the_service_fills_in_is_there_for_conditions_and_tests() {
     let left_out = json!({ "lines": [{ "id": "a", "value": {} }] });
     assert_eq!(story.kind("oda", "picker", put("w3", left_out)), "settled");
     assert_eq!(story.0.plain()["wishes"]["w3"]["lines"][0]["value"]["by"], "oda");
-    let tested = vec![Edit::new("/wishes/w1/by", "test").with("value", "oda"), set("/wishes/w1/text", "cider")];
+    let tested = vec![
+        Edit::new("/wishes/w1/by", "test").with("value", "oda"),
+        set("/wishes/w1/text", "cider"),
+    ];
     assert!(story.propose("oda", "picker", tested).is_ok());
 }
 
@@ -145,8 +174,11 @@ fn a_guard_of_a_field_is_asked_however_its_record_comes_and_goes() {
         [state.rows.each.label]\nkind = \"register\"\n[state.steps]\nkind = \"list\"\n[state.steps.each.brix]\nkind = \"counter\"\n\
         [[guards]]\nat = \"/rows/*/brix\"\nrule = \"new != null && (old == null || new >= old)\"\nsays = \"Never lower.\"\n\
         [[guards]]\nat = \"/steps/*/brix\"\nrule = \"new < 20 && record.brix == new\"\nsays = \"Below 20.\"\n";
-    let mut story = Story(Sequencer::open(Arc::new(Charter::parse(charter).unwrap()), None).unwrap(), 0);
-    let put = |brix: i64| Edit::new("/rows", "put").with("id", "r").with("value", json!({ "brix": brix }));
+    let mut story =
+        Story(Sequencer::open(Arc::new(Charter::parse(charter).unwrap()), None).unwrap(), 0);
+    let put = |brix: i64| {
+        Edit::new("/rows", "put").with("id", "r").with("value", json!({ "brix": brix }))
+    };
     let drop = || Edit::new("/rows/r", "drop");
     let add = |at: &str, by: i64| Edit::new(at, "add").with("by", by);
     assert_eq!(story.kind("oda", "participant", put(9)), "settled");
@@ -160,10 +192,13 @@ fn a_guard_of_a_field_is_asked_however_its_record_comes_and_goes() {
     );
     assert!(story.propose("oda", "participant", anew(10)).is_ok());
     // In whole elements, and the record is the one after the whole proposal.
-    let insert =
-        |id: &str, brix: i64| Edit::new("/steps", "insert").with("id", id).with("value", json!({ "brix": brix }));
+    let insert = |id: &str, brix: i64| {
+        Edit::new("/steps", "insert").with("id", id).with("value", json!({ "brix": brix }))
+    };
     assert_eq!(story.kind("oda", "participant", insert("s", 20)), "guard");
-    assert!(story.propose("oda", "participant", vec![insert("s", 5), add("/steps/s/brix", 5)]).is_ok());
+    assert!(
+        story.propose("oda", "participant", vec![insert("s", 5), add("/steps/s/brix", 5)]).is_ok()
+    );
     assert_eq!(story.kind("oda", "participant", add("/steps/s/brix", 10)), "guard");
 }
 
@@ -177,18 +212,30 @@ fn a_condition_is_asked_of_the_record_as_it_is() {
     story.propose("wren", "service", vec![set("/offers/o1/note", "seen")]).unwrap();
     story.propose("service", "service", vec![Edit::new("/status", "clear")]).unwrap_err();
     assert_eq!(story.kind("oda", "bidder", Edit::new("/offers/o1", "drop")), "settled");
-    assert_eq!(story.kind("oda", "bidder", set("/offers/o9/note", "x")), "not-allowed", "a record that is not there");
+    assert_eq!(
+        story.kind("oda", "bidder", set("/offers/o9/note", "x")),
+        "not-allowed",
+        "a record that is not there"
+    );
     assert_eq!(story.0.poll_unanswered(), [], "which is no fault of the condition");
 }
 
 #[test]
 fn a_guard_keeps_its_rule_whatever_the_change() {
     let mut story = Story::new();
-    let refused = story.propose("oda", "bidder", vec![put("o1", json!({ "amount": 4 }))]).unwrap_err();
-    assert_eq!((refused.kind().name(), refused.detail()), ("guard", "An offer is at least 5, and is never lowered."));
+    let refused =
+        story.propose("oda", "bidder", vec![put("o1", json!({ "amount": 4 }))]).unwrap_err();
+    assert_eq!(
+        (refused.kind().name(), refused.detail()),
+        ("guard", "An offer is at least 5, and is never lowered.")
+    );
     assert_eq!(story.kind("oda", "bidder", put("o1", json!({ "amount": 5.5 }))), "settled");
     let lower = set("/offers/o1/amount", 5);
-    assert_eq!(story.kind("wren", "steward", lower.clone()), "guard", "the field is inside what it is about");
+    assert_eq!(
+        story.kind("wren", "steward", lower.clone()),
+        "guard",
+        "the field is inside what it is about"
+    );
     // The rule is about the whole proposal.
     let both = vec![lower, set("/offers/o1/amount", 7)];
     assert!(story.propose("wren", "steward", both).is_ok());
@@ -213,33 +260,51 @@ fn what_is_hidden_reads_as_what_is_not_there() {
     let entry = Edit::new("/ledger", "put").with("id", "e1").with("value", json!({ "sum": 7 }));
     let offer = put("o1", json!({ "amount": 5, "limit": 99, "entry": "e1" }));
     story.propose("service", "service", vec![entry, offer]).unwrap();
-    let hidden = |story: &mut Story, edit: Edit| story.propose("bram", "bidder", vec![edit]).unwrap_err();
+    let hidden =
+        |story: &mut Story, edit: Edit| story.propose("bram", "bidder", vec![edit]).unwrap_err();
     for (there, not_there) in [
         (set("/offers/o1/limit", 1), set("/offers/o1/limjt", 1)),
         (
             Edit::new("/offers/o1/limit", "test").with("value", 99),
             Edit::new("/offers/o1/limjt", "test").with("value", 99),
         ),
-        (Edit::new("/ledger/e1/sum", "add").with("by", 9), Edit::new("/ledgxr/e1/sum", "add").with("by", 9)),
+        (
+            Edit::new("/ledger/e1/sum", "add").with("by", 9),
+            Edit::new("/ledgxr/e1/sum", "add").with("by", 9),
+        ),
         (Edit::new("/ledger/e1", "drop"), Edit::new("/ledgxr/e1", "drop")),
     ] {
-        let (one, other) = (hidden(&mut story, there.clone()), hidden(&mut story, not_there.clone()));
-        let told = |problem: &Problem, at: &str| serde_json::to_string(problem).unwrap().replace(at, "AT");
+        let (one, other) =
+            (hidden(&mut story, there.clone()), hidden(&mut story, not_there.clone()));
+        let told =
+            |problem: &Problem, at: &str| serde_json::to_string(problem).unwrap().replace(at, "AT");
         if there.op != "test" {
-            assert_eq!(told(&one, &there.at), told(&other, &not_there.at).replace("/ledgxr", "AT"), "{there:?}");
+            assert_eq!(
+                told(&one, &there.at),
+                told(&other, &not_there.at).replace("/ledgxr", "AT"),
+                "{there:?}"
+            );
         }
         assert!(!told(&one, "").contains("99") && !told(&one, "").contains('7'), "{one:?}");
     }
     // A condition on a record of which a part is hidden is one on what is shown.
     let whole = json!({ "amount": 5, "by": "service", "entry": "e1", "note": null });
-    assert!(story.propose("bram", "bidder", vec![Edit::new("/offers/o1", "test").with("value", whole)]).is_ok());
+    assert!(
+        story
+            .propose("bram", "bidder", vec![Edit::new("/offers/o1", "test").with("value", whole)])
+            .is_ok()
+    );
     let refused = hidden(&mut story, Edit::new("/offers/o1", "test").with("value", 1));
     assert!(!serde_json::to_string(&refused).unwrap().contains("limit"));
     let exists = hidden(&mut story, put("o1", json!({ "amount": 6 })));
-    assert_eq!((exists.kind().name(), exists.member("current").unwrap().get("limit")), ("exists", None));
+    assert_eq!(
+        (exists.kind().name(), exists.member("current").unwrap().get("limit")),
+        ("exists", None)
+    );
     // A box that a role drops into and cannot look into.
     assert_eq!(story.kind("bram", "bidder", set("/box", "a secret")), "settled");
-    let refused = story.propose_seen("oda", "bidder", vec![set("/box", "mine")], Some(1)).unwrap_err();
+    let refused =
+        story.propose_seen("oda", "bidder", vec![set("/box", "mine")], Some(1)).unwrap_err();
     assert_eq!(refused.kind().name(), "stale");
     assert!(!serde_json::to_string(&refused).unwrap().contains("secret"), "{refused:?}");
 }
@@ -247,15 +312,28 @@ fn what_is_hidden_reads_as_what_is_not_there() {
 #[test]
 fn a_document_is_read_against_what_its_sender_is_shown() {
     let mut story = Story::new();
-    story.propose("service", "service", vec![put("o1", json!({ "amount": 5, "limit": 99 }))]).unwrap();
+    story
+        .propose("service", "service", vec![put("o1", json!({ "amount": 5, "limit": 99 }))])
+        .unwrap();
     let charter = story.0.charter().clone();
     let test = json!([{ "op": "test", "path": "/offers/o1/limit", "value": 99 }]);
-    assert!(story.0.state().edits_for(story.0.charter(), &Change::patch(test.clone()).unwrap(), &Sight::WHOLE).is_ok());
     assert!(
-        story.0.state().edits_for(story.0.charter(), &Change::patch(test).unwrap(), charter.sight("bidder")).is_err()
+        story
+            .0
+            .state()
+            .edits_for(story.0.charter(), &Change::patch(test.clone()).unwrap(), &Sight::WHOLE)
+            .is_ok()
+    );
+    assert!(
+        story
+            .0
+            .state()
+            .edits_for(story.0.charter(), &Change::patch(test).unwrap(), charter.sight("bidder"))
+            .is_err()
     );
     let merge = Change::Merge(json!({ "offers": { "o1": { "note": "firm" } } }));
-    let edits = story.0.state().edits_for(story.0.charter(), &merge, charter.sight("bidder")).unwrap();
+    let edits =
+        story.0.state().edits_for(story.0.charter(), &merge, charter.sight("bidder")).unwrap();
     assert_eq!(edits, [set("/offers/o1/note", "firm")], "what is hidden stays as it is");
 }
 
@@ -282,7 +360,11 @@ fn whether_somebody_may_is_answered_with_the_line_that_says_so() {
 #[test]
 fn what_a_charter_says_wrongly_of_people_is_a_fault_with_its_place() {
     let table = [
-        ("record.by == who.id\" },\n  { at = \"/offers/*\"", "record.bye == who.id\" },\n  { at = \"/offers/*\"", "by"),
+        (
+            "record.by == who.id\" },\n  { at = \"/offers/*\"",
+            "record.bye == who.id\" },\n  { at = \"/offers/*\"",
+            "by",
+        ),
         ("powers = [\"freeze\"", "powers = [\"freez\"", "freeze"),
         ("{ but = \"/ledger\" }", "{ but = \"/leger\" }", "/ledger"),
         ("new.amount >= 5", "new.amont >= 5", "amount"),
@@ -307,7 +389,9 @@ fn what_a_charter_says_wrongly_of_people_is_a_fault_with_its_place() {
         assert!(Charter::parse(&CHARTER.replacen(old, new, 1)).is_err(), "{new}");
     }
     assert_eq!(Charter::parse(CHARTER).unwrap().warnings(), Vec::<String>::new());
-    let warned = Charter::parse(&CHARTER.replace("[\"/**\"]\npowers", "[\"/status\"]\npowers")).unwrap().warnings();
+    let warned = Charter::parse(&CHARTER.replace("[\"/**\"]\npowers", "[\"/status\"]\npowers"))
+        .unwrap()
+        .warnings();
     assert_eq!(warned.len(), 1, "{warned:?}");
     assert!(warned[0].contains("/ledger/*/sum"), "{warned:?}");
 }

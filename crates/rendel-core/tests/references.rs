@@ -4,7 +4,9 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, Charter, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled};
+use rendel_core::{
+    Actor, Charter, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled,
+};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -47,7 +49,8 @@ impl Session {
         self.1 += 1;
         let client = Uuid::from_u128(u128::from(self.1));
         let actor = Actor { id: "oda".into(), role: "participant".into(), client };
-        let proposal = Proposal { n: 1, seen: Some(seen), answered: 0, edits, gesture: None, note: None };
+        let proposal =
+            Proposal { n: 1, seen: Some(seen), answered: 0, edits, gesture: None, note: None };
         match self.0.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => Ok(update),
             Outcome::Refused(problem) => Err(problem),
@@ -69,7 +72,11 @@ fn a_record_that_something_refers_to_is_not_dropped_and_the_refusal_names_what_d
         (ProblemKind::Referenced, Some(&json!(["/pressings/p1/crew"])))
     );
     // The one that refers may go first, also in the same proposal.
-    let all = vec![Edit::new("/barrels/b1/parts/x", "remove"), drop_of("/pressings/p1"), drop_of("/crews/c1")];
+    let all = vec![
+        Edit::new("/barrels/b1/parts/x", "remove"),
+        drop_of("/pressings/p1"),
+        drop_of("/crews/c1"),
+    ];
     session.propose(0, all).unwrap();
     assert_eq!(session.0.plain()["crews"], json!({ "c2": { "name": null } }));
 }
@@ -78,10 +85,14 @@ fn a_record_that_something_refers_to_is_not_dropped_and_the_refusal_names_what_d
 fn a_cascade_takes_what_refers_along_and_what_refers_to_that() {
     let mut session = Session::open("cascade");
     let update = session.propose(0, vec![drop_of("/crews/c1")]).unwrap();
-    let at: Vec<_> = update.effects.iter().map(|effect| (effect.op.name(), effect.at.to_string())).collect();
+    let at: Vec<_> =
+        update.effects.iter().map(|effect| (effect.op.name(), effect.at.to_string())).collect();
     let all = [("remove", "/barrels/b1/parts/x"), ("drop", "/pressings/p1"), ("drop", "/crews/c1")];
     assert_eq!(at, all.map(|(op, at)| (op, at.to_owned())));
-    assert_eq!(session.0.plain()["barrels"]["b1"]["parts"], json!([{ "id": "y", "value": { "pressing": "p3" } }]));
+    assert_eq!(
+        session.0.plain()["barrels"]["b1"]["parts"],
+        json!([{ "id": "y", "value": { "pressing": "p3" } }])
+    );
 }
 
 #[test]
@@ -93,12 +104,17 @@ fn a_cascade_names_the_outermost_of_records_inside_one_another() {
         "crews": { "c1": {}, "c2": {} },
         "pressings": { "p1": { "crew": "c1", "lines": { "a": { "crew": "c1" } } }, "p2": { "lines": { "b": { "crew": "c1" } } } },
     });
-    let sequencer = Sequencer::open(Arc::new(Charter::parse(&charter).unwrap()), Some(&opening)).unwrap();
+    let sequencer =
+        Sequencer::open(Arc::new(Charter::parse(&charter).unwrap()), Some(&opening)).unwrap();
     let mut session = Session(sequencer, 0);
     let update = session.propose(0, vec![drop_of("/crews/c1")]).unwrap();
     let mut at: Vec<_> = update.effects.iter().map(|effect| effect.at.to_string()).collect();
     at.sort_unstable();
-    assert_eq!(at, ["/crews/c1", "/pressings/p1", "/pressings/p2/lines/b"], "what lies in /pressings/p1 goes with it");
+    assert_eq!(
+        at,
+        ["/crews/c1", "/pressings/p1", "/pressings/p2/lines/b"],
+        "what lies in /pressings/p1 goes with it"
+    );
 }
 
 #[test]
@@ -117,14 +133,25 @@ fn a_reference_leads_to_a_record_that_is_there() {
         (vec![set("c9".into())], ProblemKind::Gone),
         (vec![set(7.into())], ProblemKind::WrongType),
         (
-            vec![Edit::new("/pressings", "put").with("id", "p4").with("value", json!({ "crew": "c9" }))],
+            vec![
+                Edit::new("/pressings", "put")
+                    .with("id", "p4")
+                    .with("value", json!({ "crew": "c9" })),
+            ],
             ProblemKind::Gone,
         ),
-        (vec![Edit::new("/barrels/b1/parts", "insert").with("value", json!({ "pressing": "p9" }))], ProblemKind::Gone),
         (
             vec![
-                Edit::new("/barrels", "put")
-                    .with("value", json!({ "parts": [{ "id": "z", "value": { "pressing": "p9" } }] })),
+                Edit::new("/barrels/b1/parts", "insert").with("value", json!({ "pressing": "p9" })),
+            ],
+            ProblemKind::Gone,
+        ),
+        (
+            vec![
+                Edit::new("/barrels", "put").with(
+                    "value",
+                    json!({ "parts": [{ "id": "z", "value": { "pressing": "p9" } }] }),
+                ),
             ],
             ProblemKind::Gone,
         ),
@@ -135,18 +162,29 @@ fn a_reference_leads_to_a_record_that_is_there() {
     }
     // In one proposal the record may come after what refers to it.
     session
-        .propose(0, vec![set("c3".into()), Edit::new("/crews", "put").with("id", "c3").with("value", json!({}))])
+        .propose(
+            0,
+            vec![
+                set("c3".into()),
+                Edit::new("/crews", "put").with("id", "c3").with("value", json!({})),
+            ],
+        )
         .unwrap();
 }
 
 #[test]
-fn a_reference_to_what_another_drops_meanwhile_is_refused_also_where_an_edit_brings_a_record_back() {
+fn a_reference_to_what_another_drops_meanwhile_is_refused_also_where_an_edit_brings_a_record_back()
+{
     let mut session = Session::open("refuse");
     session.propose(0, vec![drop_of("/pressings/p2")]).unwrap();
     session.propose(1, vec![drop_of("/crews/c2")]).unwrap();
-    let late = session.propose(0, vec![Edit::new("/pressings/p3/crew", "set").with("value", "c2")]).unwrap_err();
+    let late = session
+        .propose(0, vec![Edit::new("/pressings/p3/crew", "set").with("value", "c2")])
+        .unwrap_err();
     assert_eq!(late.kind(), ProblemKind::Gone);
-    let revived = session.propose(0, vec![Edit::new("/pressings/p2/crew", "set").with("value", "c1")]).unwrap();
+    let revived = session
+        .propose(0, vec![Edit::new("/pressings/p2/crew", "set").with("value", "c1")])
+        .unwrap();
     assert_eq!(revived.effects.len(), 2);
     assert_eq!(session.0.plain()["pressings"]["p2"], json!({ "crew": "c1" }));
 }
@@ -160,7 +198,8 @@ fn a_reference_that_leads_nowhere_is_a_fault_of_the_charter() {
         ("{ to = \"/crews\", on-drop = \"cascade\" }", "path", "state.x.refers"),
     ];
     for (refers, member, expected) in cases {
-        let source = format!("{STATE}\n[state.x]\nkind = \"register\"\nrefers = {refers}\n").replace("RULE", "clear");
+        let source = format!("{STATE}\n[state.x]\nkind = \"register\"\nrefers = {refers}\n")
+            .replace("RULE", "clear");
         let faults = serde_json::to_value(Charter::parse(&source).unwrap_err()).unwrap();
         assert_eq!(faults[0][member], expected, "{faults}");
     }

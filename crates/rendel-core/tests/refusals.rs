@@ -1,4 +1,5 @@
-//! A refusal changes nothing, whatever was refused and however late that turned out; and what it tells and leaves behind is small.
+//! A refusal changes nothing, whatever was refused and however late that turned out; and what it
+//! tells and leaves behind is small.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -6,12 +7,14 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use rendel_core::{
-    Actor, Change, Charter, ClientOutcome, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled, Sight,
+    Actor, Change, Charter, ClientOutcome, Edit, Outcome, Problem, ProblemKind, Proposal,
+    Sequencer, Settled, Sight,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-/// Every kind within 2 KiB, with references and a guard, and with records that weigh far more than their `put`.
+/// Every kind within 2 KiB, with references and a guard, and with records that weigh far more than
+/// their `put`.
 const CHARTER: &str = r#"
 charter = "orchard"
 version = 1
@@ -93,7 +96,9 @@ fn a_put_that_is_refused_for_its_size_is_not_in_the_state() {
 fn edit() -> impl Strategy<Value = Edit> {
     let id = || prop::sample::select(vec!["a", "b", "c", "d"]);
     let text = || (0..900usize).prop_map(|length| "y".repeat(length));
-    let at = |map: &'static str, field: &'static str| id().prop_map(move |id| format!("{map}/{id}{field}"));
+    let at = |map: &'static str, field: &'static str| {
+        id().prop_map(move |id| format!("{map}/{id}{field}"))
+    };
     prop_oneof![
         (-20..20i64).prop_map(|by| Edit::new("/heads", "add").with("by", by)),
         text().prop_map(|text| Edit::new("/title", "set").with("value", text)),
@@ -106,13 +111,16 @@ fn edit() -> impl Strategy<Value = Edit> {
             Edit::new("/tasks", "insert").with("id", id).with("value", json!({ "text": text }))
         }),
         at("/tasks", "").prop_map(|at| Edit::new(at, "remove")),
-        (at("/tasks", "/text"), text())
-            .prop_map(|(at, text)| { Edit::new(at, "splice").with("index", 0).with("delete", 0).with("insert", text) }),
+        (at("/tasks", "/text"), text()).prop_map(|(at, text)| {
+            Edit::new(at, "splice").with("index", 0).with("delete", 0).with("insert", text)
+        }),
         id().prop_map(|id| Edit::new("/barrels", "put").with("id", id).with("value", json!({}))),
         at("/barrels", "").prop_map(|at| Edit::new(at, "drop")),
-        (at("/barrels", "/label"), text()).prop_map(|(at, text)| Edit::new(at, "set").with("value", text)),
-        (at("/barrels", "/notes"), text())
-            .prop_map(|(at, text)| { Edit::new(at, "splice").with("index", 1).with("delete", 1).with("insert", text) }),
+        (at("/barrels", "/label"), text())
+            .prop_map(|(at, text)| Edit::new(at, "set").with("value", text)),
+        (at("/barrels", "/notes"), text()).prop_map(|(at, text)| {
+            Edit::new(at, "splice").with("index", 1).with("delete", 1).with("insert", text)
+        }),
         (id(), id()).prop_map(|(id, barrel)| {
             Edit::new("/racks", "put").with("id", id).with("value", json!({ "barrel": barrel }))
         }),
@@ -153,21 +161,34 @@ fn what_a_refusal_tells_is_bounded_and_what_is_remembered_of_it_more_so() {
         let edit = Edit::new(at, op).with(name, value);
         sequencer.handle_proposal(&actor("oda"), &proposal(n, None, vec![edit]), 1)
     };
-    assert!(matches!(settle(1, "/title", "set", "value", "z".repeat(50_000).into()), Outcome::Settled(_)));
+    assert!(matches!(
+        settle(1, "/title", "set", "value", "z".repeat(50_000).into()),
+        Outcome::Settled(_)
+    ));
     let told = refused(settle(2, "/title", "test", "value", 1.into()));
     assert!(told.member("current").is_some() && bytes(&told) > 50_000);
-    assert!(matches!(settle(3, "/leads", "set", "value", "z".repeat(50_000).into()), Outcome::Settled(_)));
+    assert!(matches!(
+        settle(3, "/leads", "set", "value", "z".repeat(50_000).into()),
+        Outcome::Settled(_)
+    ));
     let long = "w".repeat(300_000);
     let problems = [
         (ProblemKind::TestFailed, refused(settle(4, "", "test", "value", 1.into()))),
-        (ProblemKind::UnknownPath, refused(settle(5, &format!("/{long}"), "set", "value", 1.into()))),
+        (
+            ProblemKind::UnknownPath,
+            refused(settle(5, &format!("/{long}"), "set", "value", 1.into())),
+        ),
         (ProblemKind::UnknownOp, refused(settle(6, "/title", &long, "value", 1.into()))),
         (ProblemKind::Malformed, refused(settle(7, "/title", "set", &long, 1.into()))),
         (ProblemKind::Gone, refused(settle(8, "/rows", "exclude", "value", long.clone().into()))),
     ];
     for (kind, problem) in problems {
         assert_eq!(problem.kind(), kind);
-        assert!(problem.member("current").is_none() && bytes(&problem) < 10_000, "{kind:?}: {}", bytes(&problem));
+        assert!(
+            problem.member("current").is_none() && bytes(&problem) < 10_000,
+            "{kind:?}: {}",
+            bytes(&problem)
+        );
     }
     for (n, outcome) in sequencer.outcomes(actor("oda").key()) {
         let ClientOutcome::Refused(problem) = outcome else { continue };
@@ -187,22 +208,35 @@ fn a_document_cannot_grow_beyond_what_the_state_may_have() {
     let kind = |document: Value| kind(document).unwrap_err().kind();
     let many = |operation: Value, times: usize| Value::Array(vec![operation; times]);
     // The first two filled memory before: each copy doubles the document.
-    let copies: Vec<_> = (0..40).map(|n| json!({ "op": "copy", "from": "", "path": format!("/k{n}") })).collect();
+    let copies: Vec<_> =
+        (0..40).map(|n| json!({ "op": "copy", "from": "", "path": format!("/k{n}") })).collect();
     assert_eq!(kind(copies.clone().into()), ProblemKind::TooLarge);
     assert_eq!(kind(many(copies[0].clone(), 40)), ProblemKind::TooLarge);
     // Each makes room for the next: what is copied counts together.
-    let there_and_back =
-        [json!({ "op": "copy", "from": "/title", "path": "/k" }), json!({ "op": "remove", "path": "/k" })];
-    assert_eq!(kind(Value::Array(there_and_back.iter().cycle().take(100).cloned().collect())), ProblemKind::TooLarge);
+    let there_and_back = [
+        json!({ "op": "copy", "from": "/title", "path": "/k" }),
+        json!({ "op": "remove", "path": "/k" }),
+    ];
+    assert_eq!(
+        kind(Value::Array(there_and_back.iter().cycle().take(100).cloned().collect())),
+        ProblemKind::TooLarge
+    );
     let add = json!({ "op": "add", "path": "/rows/-", "value": "y".repeat(300) });
     assert_eq!(kind(many(add, 9)), ProblemKind::TooLarge);
     let nested =
         (1..=70).map(|depth| json!({ "op": "add", "path": format!("/title{}", "/a".repeat(depth)), "value": {} }));
-    let nested = std::iter::once(json!({ "op": "replace", "path": "/title", "value": {} })).chain(nested);
+    let nested =
+        std::iter::once(json!({ "op": "replace", "path": "/title", "value": {} })).chain(nested);
     assert_eq!(kind(nested.collect()), ProblemKind::TooDeep);
-    assert_eq!(kind(many(json!({ "op": "test", "path": "/heads", "value": 0 }), 1_001)), ProblemKind::TooLarge);
+    assert_eq!(
+        kind(many(json!({ "op": "test", "path": "/heads", "value": 0 }), 1_001)),
+        ProblemKind::TooLarge
+    );
     let merge = Change::Merge(json!({ "title": "x".repeat(3_000) }));
-    assert_eq!(state.edits_for(&charter, &merge, &Sight::WHOLE).unwrap_err().kind(), ProblemKind::TooLarge);
+    assert_eq!(
+        state.edits_for(&charter, &merge, &Sight::WHOLE).unwrap_err().kind(),
+        ProblemKind::TooLarge
+    );
     // A move, a replacement by as much, and many small tests are within the bounds.
     let fits = json!([{ "op": "move", "from": "/title", "path": "/leads/0" }, { "op": "add", "path": "/title", "value": "y".repeat(800) }]);
     assert!(state.edits_for(&charter, &Change::patch(fits).unwrap(), &Sight::WHOLE).is_ok());
@@ -216,7 +250,10 @@ fn somebody_else_s_client_id_is_another_client() {
     refused(sequencer.handle_proposal(&actor("oda"), &proposal(2, None, add(12)), 1));
     // Bram enters under Oda's id: he hears nothing of hers and takes none of her numbers.
     assert_eq!(sequencer.outcomes(actor("bram").key()).count(), 0);
-    assert!(matches!(sequencer.handle_proposal(&actor("bram"), &proposal(1, None, add(1)), 1), Outcome::Settled(_)));
+    assert!(matches!(
+        sequencer.handle_proposal(&actor("bram"), &proposal(1, None, add(1)), 1),
+        Outcome::Settled(_)
+    ));
     sequencer.handle_refused(actor("bram").key(), 9);
     assert_eq!(sequencer.outcomes(actor("oda").key()).count(), 2);
     let again = sequencer.handle_proposal(&actor("oda"), &proposal(1, None, add(1)), 1);
@@ -224,7 +261,9 @@ fn somebody_else_s_client_id_is_another_client() {
     // His work is concurrent with hers, as anybody's.
     let set = |text: &str| vec![Edit::new("/title", "set").with("value", text)];
     sequencer.handle_proposal(&actor("bram"), &proposal(2, None, set("his")), 1);
-    let Outcome::Settled(hers) = sequencer.handle_proposal(&actor("oda"), &proposal(3, Some(1), set("hers")), 1) else {
+    let Outcome::Settled(hers) =
+        sequencer.handle_proposal(&actor("oda"), &proposal(3, Some(1), set("hers")), 1)
+    else {
         panic!()
     };
     assert_eq!(hers.verdicts[0].met, [3]);
@@ -250,10 +289,11 @@ fn a_value_that_no_client_could_read_and_a_number_that_none_could_count_are_refu
     for (levels, kind) in [(48, None), (49, Some(ProblemKind::TooDeep))] {
         for (at, op) in [("/title", "set"), ("/leads", "set"), ("/rows", "include")] {
             let edits = vec![Edit::new(at, op).with("value", nested(levels))];
-            let refusal = match sequencer.handle_proposal(&actor("oda"), &proposal(0, None, edits), 1) {
-                Outcome::Refused(problem) => Some(problem.kind()),
-                _ => None,
-            };
+            let refusal =
+                match sequencer.handle_proposal(&actor("oda"), &proposal(0, None, edits), 1) {
+                    Outcome::Refused(problem) => Some(problem.kind()),
+                    _ => None,
+                };
             assert_eq!(refusal, kind, "{at} {levels}");
         }
     }
@@ -265,7 +305,11 @@ fn a_value_that_no_client_could_read_and_a_number_that_none_could_count_are_refu
         (2, json!(u64::MAX), ProblemKind::OutOfBounds),
         (3, json!(1.5), ProblemKind::WrongType),
     ] {
-        let problem = refused(sequencer.handle_proposal(&actor("oda"), &proposal(n, None, add(by.clone())), 1));
+        let problem = refused(sequencer.handle_proposal(
+            &actor("oda"),
+            &proposal(n, None, add(by.clone())),
+            1,
+        ));
         assert_eq!(problem.kind(), kind, "{n} {by}");
     }
 }
@@ -275,7 +319,10 @@ fn the_same_number_is_the_same_however_it_is_written() {
     let mut sequencer = open(0);
     let mut settle = |at: &str, op: &str, value: Value| {
         let edits = vec![Edit::new(at, op).with("value", value)];
-        matches!(sequencer.handle_proposal(&actor("oda"), &proposal(0, None, edits), 1), Outcome::Settled(_))
+        matches!(
+            sequencer.handle_proposal(&actor("oda"), &proposal(0, None, edits), 1),
+            Outcome::Settled(_)
+        )
     };
     assert!(settle("/title", "set", json!({ "brix": [1.0, 12] })));
     assert!(
@@ -302,7 +349,8 @@ fn one_s_own_include_hides_nobody_else_s() {
     assert_eq!(sequencer.plain()["rows"], json!(["north"]));
 }
 
-/// Everyone has seen the record; one drops it, and the others' work brings it back and still is where they made it.
+/// Everyone has seen the record; one drops it, and the others' work brings it back and still is
+/// where they made it.
 #[test]
 fn a_record_comes_back_with_its_sequences_and_what_was_made_against_them_counts() {
     let charter = "charter = \"sheet\"\nversion = 1\n[state.pages]\nkind = \"map\"\ndrop-conflict = \"revive\"\n\
@@ -311,7 +359,10 @@ fn a_record_comes_back_with_its_sequences_and_what_was_made_against_them_counts(
     let charter = Arc::new(Charter::parse(charter).unwrap());
     let mut sequencer = Sequencer::open(charter.clone(), Some(&opening)).unwrap();
     let splice = |index: usize, delete: usize, insert: &str| {
-        Edit::new("/pages/p/notes", "splice").with("index", index).with("delete", delete).with("insert", insert)
+        Edit::new("/pages/p/notes", "splice")
+            .with("index", index)
+            .with("delete", delete)
+            .with("insert", insert)
     };
     let insert = |id: &str, index: usize| {
         Edit::new("/pages/p/steps", "insert").with("id", id).with("index", index).with("value", 0)
@@ -334,17 +385,24 @@ fn a_record_comes_back_with_its_sequences_and_what_was_made_against_them_counts(
         let snapshot = serde_json::to_value(sequencer.snapshot()).unwrap();
         let mut replayed = Sequencer::open(charter.clone(), Some(&opening)).unwrap();
         journal.iter().for_each(|update| replayed.replay(update).unwrap());
-        assert_eq!(serde_json::to_value(replayed.snapshot()).unwrap()["state"], snapshot["state"], "{n}");
+        assert_eq!(
+            serde_json::to_value(replayed.snapshot()).unwrap()["state"],
+            snapshot["state"],
+            "{n}"
+        );
         sequencer = Sequencer::restore(charter.clone(), serde_json::from_value(snapshot).unwrap());
     }
     let page = &sequencer.plain()["pages"]["p"];
-    let ids: Vec<_> = page["steps"].as_array().unwrap().iter().map(|step| step["id"].clone()).collect();
+    let ids: Vec<_> =
+        page["steps"].as_array().unwrap().iter().map(|step| step["id"].clone()).collect();
     assert_eq!(
         (&page["notes"], ids),
         (&json!("Ripe, red apples!"), vec![json!("a"), json!("w"), json!("b"), json!("t")])
     );
-    let ops: Vec<Vec<&str>> =
-        journal.iter().map(|update| update.effects.iter().map(|effect| effect.op.name()).collect()).collect();
+    let ops: Vec<Vec<&str>> = journal
+        .iter()
+        .map(|update| update.effects.iter().map(|effect| effect.op.name()).collect())
+        .collect();
     assert_eq!((&ops[2][0], &ops[3][0], &ops[5][0]), (&"revive", &"splice", &"revive"));
 }
 

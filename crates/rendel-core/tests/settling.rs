@@ -1,13 +1,13 @@
-//! What becomes of edits, rule by rule: each story is a charter, some proposals with what their makers had seen, and
-//! the outcomes.
+//! What becomes of edits, rule by rule: each story is a charter, some proposals with what their
+//! makers had seen, and the outcomes.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::sync::Arc;
 
 use rendel_core::{
-    Actor, Charter, ClientOutcome, Edit, Effect, Op, Outcome, Path, ProblemKind, Proposal, Sequencer, Settled,
-    VerdictKind,
+    Actor, Charter, ClientOutcome, Edit, Effect, Op, Outcome, Path, ProblemKind, Proposal,
+    Sequencer, Settled, VerdictKind,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -92,7 +92,8 @@ impl Session {
 
     fn try_all(&mut self, who: &str, seen: Option<u64>, edits: Vec<Edit>) -> Outcome {
         self.sent += 1;
-        let proposal = Proposal { n: self.sent, seen, answered: 0, edits, gesture: None, note: None };
+        let proposal =
+            Proposal { n: self.sent, seen, answered: 0, edits, gesture: None, note: None };
         self.sequencer.handle_proposal(&actor(who), &proposal, self.sent)
     }
 
@@ -105,14 +106,22 @@ impl Session {
 
     fn refuse(&mut self, who: &str, seen: u64, edit: Edit) -> rendel_core::Problem {
         let before = (self.sequencer.plain(), self.sequencer.seq());
-        let Outcome::Refused(problem) = self.try_all(who, Some(seen), vec![edit]) else { panic!("it was not refused") };
-        assert_eq!((self.sequencer.plain(), self.sequencer.seq()), before, "a refusal changes nothing");
+        let Outcome::Refused(problem) = self.try_all(who, Some(seen), vec![edit]) else {
+            panic!("it was not refused")
+        };
+        assert_eq!(
+            (self.sequencer.plain(), self.sequencer.seq()),
+            before,
+            "a refusal changes nothing"
+        );
         problem
     }
 
     /// The verdict on the one edit of an update, `applied` where the update has none.
     fn verdict(update: &Settled) -> (VerdictKind, Vec<u64>) {
-        update.verdicts.first().map_or((VerdictKind::Applied, vec![]), |verdict| (verdict.verdict, verdict.met.clone()))
+        update.verdicts.first().map_or((VerdictKind::Applied, vec![]), |verdict| {
+            (verdict.verdict, verdict.met.clone())
+        })
     }
 
     fn at(&self, field: &str) -> Value {
@@ -122,7 +131,11 @@ impl Session {
 
 fn actor(who: &str) -> Actor {
     let role = if who == "wren" { "picker" } else { "steward" };
-    Actor { id: who.to_owned(), role: role.to_owned(), client: Uuid::new_v5(&Uuid::NAMESPACE_OID, who.as_bytes()) }
+    Actor {
+        id: who.to_owned(),
+        role: role.to_owned(),
+        client: Uuid::new_v5(&Uuid::NAMESPACE_OID, who.as_bytes()),
+    }
 }
 
 fn set(at: &str, value: impl Into<Value>) -> Edit {
@@ -140,8 +153,10 @@ fn put(id: &str, what: &str) -> Edit {
 #[test]
 fn both_press_plus_one_a_thousand_times_and_nothing_is_lost() {
     let source = CHARTER.replace("max = 100", "max = 5000");
-    let mut session =
-        Session { sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(), sent: 0 };
+    let mut session = Session {
+        sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(),
+        sent: 0,
+    };
     for _ in 0..1_000 {
         session.settle("oda", 0, add("/heads", 1));
         session.settle("tobin", 0, add("/heads", 1));
@@ -155,8 +170,20 @@ fn two_concurrent_sets_are_settled_by_the_register_s_rule() {
     let table: [(&str, Value, Value, Value, VerdictKind); 9] = [
         ("/title", json!("North"), json!("West"), json!("West"), VerdictKind::Overrode),
         ("/opener", json!("Oda"), json!("Tobin"), json!("Oda"), VerdictKind::Dropped),
-        ("/leading", json!({"amount": 50}), json!({"amount": 60}), json!({"amount": 60}), VerdictKind::Overrode),
-        ("/leading", json!({"amount": 60}), json!({"amount": 50}), json!({"amount": 60}), VerdictKind::Dropped),
+        (
+            "/leading",
+            json!({"amount": 50}),
+            json!({"amount": 60}),
+            json!({"amount": 60}),
+            VerdictKind::Overrode,
+        ),
+        (
+            "/leading",
+            json!({"amount": 60}),
+            json!({"amount": 50}),
+            json!({"amount": 60}),
+            VerdictKind::Dropped,
+        ),
         (
             "/leading",
             json!({"amount": 60, "by": "Oda"}),
@@ -171,7 +198,10 @@ fn two_concurrent_sets_are_settled_by_the_register_s_rule() {
     ];
     for (at, one, two, stands, verdict) in table {
         let mut session = Session::open();
-        assert_eq!(Session::verdict(&session.settle("oda", 0, set(at, one.clone()))), (VerdictKind::Applied, vec![]));
+        assert_eq!(
+            Session::verdict(&session.settle("oda", 0, set(at, one.clone()))),
+            (VerdictKind::Applied, vec![])
+        );
         let second = session.settle("tobin", 0, set(at, two.clone()));
         assert_eq!(Session::verdict(&second), (verdict, vec![1]), "{at} {one} {two}");
         assert_eq!(session.at(&at[1..]), stands, "{at} {one} {two}");
@@ -182,7 +212,8 @@ fn two_concurrent_sets_are_settled_by_the_register_s_rule() {
 fn who_has_seen_the_other_s_set_simply_sets() {
     for at in ["/title", "/opener", "/names", "/ph"] {
         let mut session = Session::open();
-        let values = if at == "/ph" { [json!(3.4), json!(3.5)] } else { [json!("dry"), json!("sweet")] };
+        let values =
+            if at == "/ph" { [json!(3.4), json!(3.5)] } else { [json!("dry"), json!("sweet")] };
         session.settle("oda", 0, set(at, values[0].clone()));
         let second = session.settle("tobin", 1, set(at, values[1].clone()));
         assert_eq!(Session::verdict(&second), (VerdictKind::Applied, vec![]), "{at}");
@@ -193,7 +224,10 @@ fn who_has_seen_the_other_s_set_simply_sets() {
 fn one_s_own_earlier_set_is_never_in_the_way() {
     let mut session = Session::open();
     session.settle("oda", 0, set("/ph", 3.4));
-    assert_eq!(Session::verdict(&session.settle("oda", 0, set("/ph", 3.5))), (VerdictKind::Applied, vec![]));
+    assert_eq!(
+        Session::verdict(&session.settle("oda", 0, set("/ph", 3.5))),
+        (VerdictKind::Applied, vec![])
+    );
 }
 
 #[test]
@@ -202,7 +236,10 @@ fn of_two_sets_of_an_unchanged_register_one_settles_and_the_other_is_told_the_pr
     session.settle("oda", 0, set("/ph", 3.4));
     let problem = session.refuse("tobin", 0, set("/ph", 3.6));
     assert_eq!(problem.kind(), ProblemKind::Stale);
-    assert_eq!((problem.member("current"), problem.member("at")), (Some(&json!(3.4)), Some(&json!("/ph"))));
+    assert_eq!(
+        (problem.member("current"), problem.member("at")),
+        (Some(&json!(3.4)), Some(&json!("/ph")))
+    );
 }
 
 #[test]
@@ -220,9 +257,15 @@ fn values_side_by_side_stay_until_somebody_who_has_seen_them_picks() {
 fn a_lost_value_is_told_so_that_it_can_be_proposed_again() {
     let mut session = Session::open();
     session.settle("oda", 0, set("/title", "North"));
-    assert_eq!(session.settle("tobin", 0, set("/title", "West")).verdicts[0].lost, Some(json!("North")));
+    assert_eq!(
+        session.settle("tobin", 0, set("/title", "West")).verdicts[0].lost,
+        Some(json!("North"))
+    );
     session.settle("oda", 0, set("/opener", "Oda"));
-    assert_eq!(session.settle("tobin", 0, set("/opener", "Tobin")).verdicts[0].lost, Some(json!("Tobin")));
+    assert_eq!(
+        session.settle("tobin", 0, set("/opener", "Tobin")).verdicts[0].lost,
+        Some(json!("Tobin"))
+    );
 }
 
 #[test]
@@ -230,9 +273,16 @@ fn a_counter_refuses_what_would_break_its_bounds() {
     let mut session = Session::open();
     session.settle("oda", 0, add("/heads", 100));
     for by in [1, -101, i64::MAX] {
-        assert_eq!(session.refuse("oda", 1, add("/heads", by)).kind(), ProblemKind::OutOfBounds, "{by}");
+        assert_eq!(
+            session.refuse("oda", 1, add("/heads", by)).kind(),
+            ProblemKind::OutOfBounds,
+            "{by}"
+        );
     }
-    assert_eq!(session.refuse("oda", 1, Edit::new("/heads", "add").with("by", 0.5)).kind(), ProblemKind::WrongType);
+    assert_eq!(
+        session.refuse("oda", 1, Edit::new("/heads", "add").with("by", 0.5)).kind(),
+        ProblemKind::WrongType
+    );
     session.settle("oda", 1, Edit::new("/heads", "add").with("by", -2.0));
     assert_eq!(session.at("heads"), json!(98));
 }
@@ -248,14 +298,20 @@ fn deleting_the_record_that_another_edits_is_settled_by_drop_conflict() {
     ];
     for (map, drop_first, stands, verdict) in table {
         let mut session = Session::open();
-        let made = Edit::new(format!("/{map}"), "put").with("id", "m1").with("value", json!({"what": "ladder"}));
+        let made = Edit::new(format!("/{map}"), "put")
+            .with("id", "m1")
+            .with("value", json!({"what": "ladder"}));
         session.settle("oda", 0, made);
         let drop = Edit::new(format!("/{map}/m1"), "drop");
         let edit = set(&format!("/{map}/m1/what"), "crates");
         let (first, second) = if drop_first { (drop, edit) } else { (edit, drop) };
         session.settle("oda", 1, first);
         let second = session.settle("tobin", 1, second);
-        assert_eq!(Session::verdict(&second), (verdict, vec![2]), "{map}, drop first: {drop_first}");
+        assert_eq!(
+            Session::verdict(&second),
+            (verdict, vec![2]),
+            "{map}, drop first: {drop_first}"
+        );
         assert_eq!(session.at(map).get("m1").cloned(), stands, "{map}, drop first: {drop_first}");
     }
 }
@@ -266,8 +322,14 @@ fn two_drops_of_one_record_count_as_one() {
     session.settle("oda", 0, put("m1", "ladder"));
     session.settle("oda", 1, Edit::new("/markers/m1", "drop"));
     let second = session.settle("tobin", 1, Edit::new("/markers/m1", "drop"));
-    assert_eq!((Session::verdict(&second), second.effects.len()), ((VerdictKind::Merged, vec![2]), 0));
-    assert_eq!(session.refuse("tobin", 3, Edit::new("/markers/m1", "drop")).kind(), ProblemKind::Gone);
+    assert_eq!(
+        (Session::verdict(&second), second.effects.len()),
+        ((VerdictKind::Merged, vec![2]), 0)
+    );
+    assert_eq!(
+        session.refuse("tobin", 3, Edit::new("/markers/m1", "drop")).kind(),
+        ProblemKind::Gone
+    );
 }
 
 #[test]
@@ -285,7 +347,11 @@ fn an_insert_wins_over_a_concurrent_remove_of_the_same_element() {
         let seen = session.sequencer.seq();
         session.settle("oda", seen, first.clone());
         let second = session.settle("tobin", seen, second);
-        assert_eq!((Session::verdict(&second), session.at("rows")), ((verdict, vec![2]), stands), "{first:?}");
+        assert_eq!(
+            (Session::verdict(&second), session.at("rows")),
+            ((verdict, vec![2]), stands),
+            "{first:?}"
+        );
     }
 }
 
@@ -293,16 +359,28 @@ fn an_insert_wins_over_a_concurrent_remove_of_the_same_element() {
 fn a_set_holds_each_element_once_in_one_order_and_keeps_its_bound() {
     let mut session = Session::open();
     for value in [json!("b"), json!("a"), json!(1.0), json!(1), json!("a")] {
-        session.settle("oda", session.sequencer.seq(), Edit::new("/rows", "include").with("value", value));
+        session.settle(
+            "oda",
+            session.sequencer.seq(),
+            Edit::new("/rows", "include").with("value", value),
+        );
     }
-    assert_eq!(session.at("rows"), json!(["a", "b", 1.0]), "the first way of writing it stays, here and at replicas");
+    assert_eq!(
+        session.at("rows"),
+        json!(["a", "b", 1.0]),
+        "the first way of writing it stays, here and at replicas"
+    );
     for (op, value, kind) in [
         ("include", json!("c"), ProblemKind::Full),
         ("include", json!([]), ProblemKind::WrongType),
         ("exclude", json!("z"), ProblemKind::Gone),
         ("put", json!("a"), ProblemKind::UnknownOp),
     ] {
-        assert_eq!(session.refuse("oda", 5, Edit::new("/rows", op).with("value", value)).kind(), kind, "{op}");
+        assert_eq!(
+            session.refuse("oda", 5, Edit::new("/rows", op).with("value", value)).kind(),
+            kind,
+            "{op}"
+        );
     }
 }
 
@@ -345,7 +423,11 @@ fn bad_edits_have_their_problem_and_no_effect() {
         (put("m2", "hazard"), ProblemKind::WrongType, None),
         (put("", "ladder"), ProblemKind::WrongType, None),
         (put("m\n2", "ladder"), ProblemKind::WrongType, None),
-        (Edit::new("/markers", "put").with("value", json!({"waht": 1})), ProblemKind::UnknownPath, None),
+        (
+            Edit::new("/markers", "put").with("value", json!({"waht": 1})),
+            ProblemKind::UnknownPath,
+            None,
+        ),
         (Edit::new("/markers", "put").with("value", 3), ProblemKind::WrongType, None),
         (set("/opener", "x".repeat(2_000)), ProblemKind::TooLarge, None),
         (Edit::new("/title", "test").with("value", "no"), ProblemKind::TestFailed, None),
@@ -369,9 +451,13 @@ fn a_proposal_takes_effect_as_a_whole_or_not_at_all() {
     let Outcome::Refused(problem) = session.try_all("oda", None, edits.clone()) else { panic!() };
     assert_eq!((problem.kind(), problem.member("edit")), (ProblemKind::WrongType, Some(&json!(2))));
     assert_eq!((session.at("markers"), session.sequencer.seq()), (json!({}), 0));
-    let Outcome::Settled(update) = session.try_all("oda", None, edits[..2].to_vec()) else { panic!() };
+    let Outcome::Settled(update) = session.try_all("oda", None, edits[..2].to_vec()) else {
+        panic!()
+    };
     assert_eq!((update.seq, session.at("markers")["m1"]["what"].clone()), (1, json!("crates")));
-    let Outcome::Refused(problem) = session.try_all("oda", None, vec![add("/heads", 1); 5]) else { panic!() };
+    let Outcome::Refused(problem) = session.try_all("oda", None, vec![add("/heads", 1); 5]) else {
+        panic!()
+    };
     assert_eq!(problem.kind(), ProblemKind::TooLarge);
     let Outcome::Refused(problem) = session.try_all("oda", None, vec![]) else { panic!() };
     assert_eq!(problem.kind(), ProblemKind::Malformed);
@@ -380,7 +466,14 @@ fn a_proposal_takes_effect_as_a_whole_or_not_at_all() {
 #[test]
 fn a_proposal_sent_again_gets_its_first_outcome_also_after_a_restart() {
     let mut session = Session::open();
-    let proposal = |n, edit| Proposal { n, seen: Some(0), answered: 0, edits: vec![edit], gesture: None, note: None };
+    let proposal = |n, edit| Proposal {
+        n,
+        seen: Some(0),
+        answered: 0,
+        edits: vec![edit],
+        gesture: None,
+        note: None,
+    };
     let first = session.sequencer.handle_proposal(&actor("oda"), &proposal(1, add("/heads", 1)), 1);
     let Outcome::Settled(update) = first else { panic!() };
     let Outcome::Refused(problem) =
@@ -389,7 +482,10 @@ fn a_proposal_sent_again_gets_its_first_outcome_also_after_a_restart() {
         panic!()
     };
     let snapshot = serde_json::to_string(&session.sequencer.snapshot()).unwrap();
-    let restored = Sequencer::restore(session.sequencer.charter().clone(), serde_json::from_str(&snapshot).unwrap());
+    let restored = Sequencer::restore(
+        session.sequencer.charter().clone(),
+        serde_json::from_str(&snapshot).unwrap(),
+    );
     let mut replayed = Session::open().sequencer;
     replayed.replay(&update).unwrap();
     replayed.replay_refusal(actor("oda").key(), 2, problem.clone());
@@ -405,13 +501,20 @@ fn a_proposal_sent_again_gets_its_first_outcome_also_after_a_restart() {
 #[test]
 fn an_answered_outcome_is_forgotten_and_its_number_not_taken_again() {
     let mut session = Session::open();
-    let proposal =
-        |n, answered| Proposal { n, seen: None, answered, edits: vec![add("/heads", 1)], gesture: None, note: None };
+    let proposal = |n, answered| Proposal {
+        n,
+        seen: None,
+        answered,
+        edits: vec![add("/heads", 1)],
+        gesture: None,
+        note: None,
+    };
     session.sequencer.handle_proposal(&actor("oda"), &proposal(1, 0), 1);
     session.sequencer.handle_proposal(&actor("oda"), &proposal(2, 1), 1);
     assert_eq!(session.sequencer.outcomes(actor("oda").key()).count(), 1);
     for (n, answered) in [(1, 0), (3, 3)] {
-        let Outcome::Refused(problem) = session.sequencer.handle_proposal(&actor("oda"), &proposal(n, answered), 1)
+        let Outcome::Refused(problem) =
+            session.sequencer.handle_proposal(&actor("oda"), &proposal(n, answered), 1)
         else {
             panic!()
         };
@@ -432,9 +535,14 @@ fn an_opening_state_must_fit_the_charter() {
         (json!([]), ProblemKind::WrongType),
     ];
     for (opening, kind) in table {
-        assert_eq!(Sequencer::open(charter.clone(), Some(&opening)).unwrap_err().kind(), kind, "{opening}");
+        assert_eq!(
+            Sequencer::open(charter.clone(), Some(&opening)).unwrap_err().kind(),
+            kind,
+            "{opening}"
+        );
     }
-    let sequencer = Sequencer::open(charter, Some(&json!({"heads": 41, "names": ["dry"]}))).unwrap();
+    let sequencer =
+        Sequencer::open(charter, Some(&json!({"heads": 41, "names": ["dry"]}))).unwrap();
     assert_eq!(
         (sequencer.plain()["heads"].clone(), sequencer.plain()["title"].clone()),
         (json!(41), json!("South slope"))
@@ -449,7 +557,10 @@ fn a_journal_with_a_gap_or_of_another_charter_does_not_replay() {
     let mut fresh = Session::open().sequencer;
     assert!(fresh.replay(&two).is_err());
     fresh.replay(&one).unwrap();
-    let foreign = Settled { effects: vec![Effect::new(Path::of(["nothing"]), Op::Set(1.into()))], ..two.clone() };
+    let foreign = Settled {
+        effects: vec![Effect::new(Path::of(["nothing"]), Op::Set(1.into()))],
+        ..two.clone()
+    };
     assert!(fresh.clone().replay(&foreign).is_err());
     fresh.replay(&two).unwrap();
     assert_eq!(fresh.plain(), session.sequencer.plain());
@@ -460,8 +571,10 @@ fn a_map_forgets_its_oldest_drops_and_then_says_that_the_record_is_gone() {
     let source = CHARTER
         .replace("most = 3\n[state.markers.each.what]", "most = 20000\n[state.markers.each.what]")
         .replace("1KiB", "8MiB");
-    let mut session =
-        Session { sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(), sent: 0 };
+    let mut session = Session {
+        sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(),
+        sent: 0,
+    };
     for n in 0..10_000 {
         session.settle("oda", session.sequencer.seq(), put(&format!("m{n}"), "ladder"));
     }
@@ -469,7 +582,10 @@ fn a_map_forgets_its_oldest_drops_and_then_says_that_the_record_is_gone() {
     for n in 0..10_000 {
         session.settle("oda", session.sequencer.seq(), Edit::new(format!("/markers/m{n}"), "drop"));
     }
-    assert_eq!(session.refuse("tobin", seen, set("/markers/m0/what", "crates")).kind(), ProblemKind::Gone);
+    assert_eq!(
+        session.refuse("tobin", seen, set("/markers/m0/what", "crates")).kind(),
+        ProblemKind::Gone
+    );
     let late = session.settle("tobin", seen, set("/markers/m9999/what", "crates"));
     assert_eq!(Session::verdict(&late).0, VerdictKind::Dropped);
     let snapshot = serde_json::to_string(&session.sequencer.snapshot()).unwrap();
@@ -490,14 +606,19 @@ kind = "list"
 append-only = true
 keep = 1
 "#;
-    let mut session =
-        Session { sequencer: Sequencer::open(Arc::new(Charter::parse(source).unwrap()), None).unwrap(), sent: 0 };
+    let mut session = Session {
+        sequencer: Sequencer::open(Arc::new(Charter::parse(source).unwrap()), None).unwrap(),
+        sent: 0,
+    };
     let line = "x".repeat(10_000);
-    let insert = |list: &str, n: u64| Edit::new(list, "insert").with("id", format!("s{n}")).with("value", &*line);
+    let insert = |list: &str, n: u64| {
+        Edit::new(list, "insert").with("id", format!("s{n}")).with("value", &*line)
+    };
     for n in 0..600 {
         session.settle("oda", session.sequencer.seq(), insert("/log", n));
     }
-    let size = |session: &Session| serde_json::to_string(&session.sequencer.snapshot()).unwrap().len();
+    let size =
+        |session: &Session| serde_json::to_string(&session.sequencer.snapshot()).unwrap().len();
     let logged = size(&session);
     assert!(logged < 200_000, "{logged} bytes");
 
@@ -508,24 +629,44 @@ keep = 1
         session.settle("oda", session.sequencer.seq(), Edit::new(format!("/steps/s{n}"), "remove"));
     }
     let removed = size(&session) - logged;
-    assert!((4_000_000..4_600_000).contains(&removed), "4 MiB of what was removed are kept: {removed} bytes");
+    assert!(
+        (4_000_000..4_600_000).contains(&removed),
+        "4 MiB of what was removed are kept: {removed} bytes"
+    );
 }
 
 #[test]
 fn the_memory_of_clients_and_refusals_is_bounded_and_the_newest_are_in_it() {
     let mut session = Session::open();
     let mut propose = |client: u128, edit| {
-        let actor = Actor { id: "oda".into(), role: "steward".into(), client: Uuid::from_u128(client) };
-        let proposal = Proposal { n: 1, seen: None, answered: 0, edits: vec![edit], gesture: None, note: None };
+        let actor =
+            Actor { id: "oda".into(), role: "steward".into(), client: Uuid::from_u128(client) };
+        let proposal = Proposal {
+            n: 1,
+            seen: None,
+            answered: 0,
+            edits: vec![edit],
+            gesture: None,
+            note: None,
+        };
         session.sequencer.handle_proposal(&actor, &proposal, 0)
     };
     for client in 1..=11_000 {
         let by = if client % 2 == 0 { 0 } else { -1_000 };
         propose(client, add("/heads", by));
     }
-    assert!(matches!(propose(10_999, add("/heads", 1)), Outcome::Repeated(ClientOutcome::Refused(_))));
-    assert!(matches!(propose(11_000, add("/heads", 1)), Outcome::Repeated(ClientOutcome::Settled(_))));
-    assert!(matches!(propose(2, add("/heads", 1)), Outcome::Settled(_)), "the oldest are forgotten");
+    assert!(matches!(
+        propose(10_999, add("/heads", 1)),
+        Outcome::Repeated(ClientOutcome::Refused(_))
+    ));
+    assert!(matches!(
+        propose(11_000, add("/heads", 1)),
+        Outcome::Repeated(ClientOutcome::Settled(_))
+    ));
+    assert!(
+        matches!(propose(2, add("/heads", 1)), Outcome::Settled(_)),
+        "the oldest are forgotten"
+    );
     let snapshot = serde_json::to_string(&session.sequencer.snapshot()).unwrap();
     assert!(snapshot.len() < 4_000_000, "{} bytes", snapshot.len());
 }
@@ -552,7 +693,8 @@ fn the_weight_of_the_state_is_kept_right_by_every_effect() {
     }
 }
 
-/// Each register rule written again, slowly and obviously: from all sets ever made, with what each had seen.
+/// Each register rule written again, slowly and obviously: from all sets ever made, with what each
+/// had seen.
 #[test]
 fn a_register_ends_as_a_slow_model_of_its_rule_says() {
     use rand_free::Random;
@@ -567,7 +709,8 @@ fn a_register_ends_as_a_slow_model_of_its_rule_says() {
             let mut random = Random(seed);
             let source = format!("{CHARTER}\n[state.title2]\nkind = \"register\"\n");
             let charter = Arc::new(Charter::parse(&source).unwrap());
-            let mut session = Session { sequencer: Sequencer::open(charter, None).unwrap(), sent: 0 };
+            let mut session =
+                Session { sequencer: Sequencer::open(charter, None).unwrap(), sent: 0 };
             let (mut made, mut seen): (Vec<Made>, _) = (Vec::new(), [0u64; 3]);
             // The value that stands and who changed it when, or all values that stand.
             let mut standing: Vec<(u64, u64, usize)> = Vec::new();
@@ -578,10 +721,12 @@ fn a_register_ends_as_a_slow_model_of_its_rule_says() {
                 let now = session.sequencer.seq();
                 seen[by] += random.below(now - seen[by] + 1);
                 let value = random.below(5);
-                let update = session.settle(["oda", "tobin", "mirela"][by], seen[by], set(at, value));
+                let update =
+                    session.settle(["oda", "tobin", "mirela"][by], seen[by], set(at, value));
                 made.push(Made { seq: update.seq, by, seen: seen[by], value });
                 let last = made.last().unwrap();
-                let concurrent = |(_, seq, whose): &(u64, u64, usize)| *seq > last.seen && *whose != last.by;
+                let concurrent =
+                    |(_, seq, whose): &(u64, u64, usize)| *seq > last.seen && *whose != last.by;
                 let is_met = standing.iter().any(concurrent);
                 let mine = (last.value, last.seq, last.by);
                 match at {
@@ -610,13 +755,17 @@ fn a_register_ends_as_a_slow_model_of_its_rule_says() {
     }
 }
 
-/// Random numbers that need no crate and are the same everywhere (a linear congruential generator, Knuth's constants).
+/// Random numbers that need no crate and are the same everywhere (a linear congruential generator,
+/// Knuth's constants).
 mod rand_free {
     pub(crate) struct Random(pub(crate) u64);
 
     impl Random {
         pub(crate) fn below(&mut self, bound: u64) -> u64 {
-            self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            self.0 = self
+                .0
+                .wrapping_mul(6_364_136_223_846_793_005)
+                .wrapping_add(1_442_695_040_888_963_407);
             (self.0 >> 33) % bound.max(1)
         }
     }

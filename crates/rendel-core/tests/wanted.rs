@@ -1,4 +1,5 @@
-//! Documents that say what the state should become turn into edits that lead there; and what a reset does.
+//! Documents that say what the state should become turn into edits that lead there; and what a
+//! reset does.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -6,7 +7,8 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use rendel_core::{
-    Actor, Change, Charter, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled, Sight, State,
+    Actor, Change, Charter, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled,
+    Sight, State,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -121,13 +123,16 @@ proptest! {
 
 #[test]
 fn intentions_are_kept_where_the_kind_has_one() {
-    let opening = json!({ "heads": 41, "notes": "ripe apples", "markers": { "m1": { "what": "ladder" } } });
+    let opening =
+        json!({ "heads": 41, "notes": "ripe apples", "markers": { "m1": { "what": "ladder" } } });
     let sequencer = Sequencer::open(charter(), Some(&opening)).unwrap();
     let merge = Change::Merge(
         json!({ "heads": 43, "notes": "ripe red apples", "markers": { "m1": null, "m2": { "what": "crew" } }, "title": null }),
     );
-    let edits =
-        serde_json::to_value(sequencer.state().edits_for(sequencer.charter(), &merge, &Sight::WHOLE).unwrap()).unwrap();
+    let edits = serde_json::to_value(
+        sequencer.state().edits_for(sequencer.charter(), &merge, &Sight::WHOLE).unwrap(),
+    )
+    .unwrap();
     assert_eq!(
         edits,
         json!([
@@ -143,27 +148,67 @@ fn intentions_are_kept_where_the_kind_has_one() {
 fn a_document_that_asks_for_what_cannot_be_is_refused_with_its_place() {
     let sequencer = Sequencer::open(charter(), None).unwrap();
     let table = [
-        (json!([{ "op": "replace", "path": "/haeds", "value": 1 }]), ProblemKind::UnknownPath, "/haeds"),
-        (json!([{ "op": "add", "path": "/haeds", "value": 1 }]), ProblemKind::UnknownPath, "/haeds"),
-        (json!([{ "op": "add", "path": "/heads", "value": "many" }]), ProblemKind::WrongType, "/heads"),
+        (
+            json!([{ "op": "replace", "path": "/haeds", "value": 1 }]),
+            ProblemKind::UnknownPath,
+            "/haeds",
+        ),
+        (
+            json!([{ "op": "add", "path": "/haeds", "value": 1 }]),
+            ProblemKind::UnknownPath,
+            "/haeds",
+        ),
+        (
+            json!([{ "op": "add", "path": "/heads", "value": "many" }]),
+            ProblemKind::WrongType,
+            "/heads",
+        ),
         (json!([{ "op": "remove", "path": "/heads" }]), ProblemKind::WrongType, "/heads"),
-        (json!([{ "op": "replace", "path": "/notes", "value": 5 }]), ProblemKind::WrongType, "/notes"),
-        (json!([{ "op": "add", "path": "/tasks/0", "value": { "text": "x" } }]), ProblemKind::WrongType, "/tasks"),
-        (json!([{ "op": "add", "path": "/leads", "value": [1, 2] }]), ProblemKind::WrongType, "/leads"),
-        (json!([{ "op": "test", "path": "/heads", "value": 7 }]), ProblemKind::TestFailed, "/heads"),
+        (
+            json!([{ "op": "replace", "path": "/notes", "value": 5 }]),
+            ProblemKind::WrongType,
+            "/notes",
+        ),
+        (
+            json!([{ "op": "add", "path": "/tasks/0", "value": { "text": "x" } }]),
+            ProblemKind::WrongType,
+            "/tasks",
+        ),
+        (
+            json!([{ "op": "add", "path": "/leads", "value": [1, 2] }]),
+            ProblemKind::WrongType,
+            "/leads",
+        ),
+        (
+            json!([{ "op": "test", "path": "/heads", "value": 7 }]),
+            ProblemKind::TestFailed,
+            "/heads",
+        ),
     ];
     for (document, kind, at) in table {
         let problem = sequencer
             .state()
-            .edits_for(sequencer.charter(), &Change::patch(document.clone()).unwrap(), &Sight::WHOLE)
+            .edits_for(
+                sequencer.charter(),
+                &Change::patch(document.clone()).unwrap(),
+                &Sight::WHOLE,
+            )
             .unwrap_err();
-        assert_eq!((problem.kind(), problem.member("at")), (kind, Some(&json!(at))), "{document} {problem}");
+        assert_eq!(
+            (problem.kind(), problem.member("at")),
+            (kind, Some(&json!(at))),
+            "{document} {problem}"
+        );
     }
     assert_eq!(Change::patch(json!({ "op": "add" })).unwrap_err().kind(), ProblemKind::Malformed);
     let many: Vec<_> = (0..400).collect();
     let too_many = Change::Merge(json!({ "rows": many }));
     assert_eq!(
-        sequencer.state().edits_for(sequencer.charter(), &too_many, &Sight::WHOLE).unwrap_err().kind(),
+        sequencer
+            .state()
+            .edits_for(sequencer.charter(), &too_many, &Sight::WHOLE)
+            .unwrap_err()
+            .kind(),
         ProblemKind::TooLarge
     );
 }
@@ -173,19 +218,29 @@ fn a_new_element_without_an_id_gets_one() {
     let opening = json!({ "tasks": [{ "id": "a", "value": { "text": "" } }] });
     let mut sequencer = Sequencer::open(charter(), Some(&opening)).unwrap();
     let patch = json!([{ "op": "add", "path": "/tasks/0", "value": { "value": { "text": "first" } } }, { "op": "add", "path": "/tasks/-", "value": { "value": { "text": "last" } } }]);
-    let edits =
-        sequencer.state().edits_for(sequencer.charter(), &Change::patch(patch).unwrap(), &Sight::WHOLE).unwrap();
+    let edits = sequencer
+        .state()
+        .edits_for(sequencer.charter(), &Change::patch(patch).unwrap(), &Sight::WHOLE)
+        .unwrap();
     settled(sequencer.handle_proposal(&actor(), &proposal(1, None, edits), 1));
-    let texts: Vec<_> =
-        sequencer.plain()["tasks"].as_array().unwrap().iter().map(|task| task["value"]["text"].clone()).collect();
+    let texts: Vec<_> = sequencer.plain()["tasks"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|task| task["value"]["text"].clone())
+        .collect();
     assert_eq!(texts, [json!("first"), json!(""), json!("last")]);
 }
 
 #[test]
 fn positions_counted_before_a_reset_are_stale_after_it_and_adds_still_count() {
-    let mut sequencer = Sequencer::open(charter(), Some(&json!({ "notes": "ripe", "heads": 3 }))).unwrap();
+    let mut sequencer =
+        Sequencer::open(charter(), Some(&json!({ "notes": "ripe", "heads": 3 }))).unwrap();
     settled(sequencer.handle_reset(&actor(), 1, None, 5));
-    assert_eq!((sequencer.plain()["notes"].clone(), sequencer.plain()["heads"].clone()), (json!(""), json!(0)));
+    assert_eq!(
+        (sequencer.plain()["notes"].clone(), sequencer.plain()["heads"].clone()),
+        (json!(""), json!(0))
+    );
     let bram = Actor { id: "bram".into(), client: Uuid::from_u128(2), ..actor() };
     let splice = Edit::new("/notes", "splice").with("index", 4).with("insert", "!");
     assert_eq!(
@@ -196,7 +251,10 @@ fn positions_counted_before_a_reset_are_stale_after_it_and_adds_still_count() {
     settled(sequencer.handle_proposal(&bram, &proposal(2, Some(0), vec![add]), 6));
     assert_eq!(sequencer.plain()["heads"], 1);
     let too_wide = json!({ "heads": "many" });
-    assert_eq!(problem(sequencer.handle_reset(&actor(), 2, Some(&too_wide), 7)).kind(), ProblemKind::WrongType);
+    assert_eq!(
+        problem(sequencer.handle_reset(&actor(), 2, Some(&too_wide), 7)).kind(),
+        ProblemKind::WrongType
+    );
 }
 
 #[test]
@@ -216,7 +274,8 @@ fn a_clock_that_steps_back_does_not_take_the_journal_back() {
     let first = settled(sequencer.handle_proposal(&actor(), &proposal(1, None, add()), 1_000));
     let second = settled(sequencer.handle_proposal(&actor(), &proposal(2, None, add()), 400));
     let restored = |sequencer: &Sequencer| Sequencer::restore(charter(), sequencer.snapshot());
-    let third = settled(restored(&sequencer).handle_proposal(&actor(), &proposal(3, None, add()), 500));
+    let third =
+        settled(restored(&sequencer).handle_proposal(&actor(), &proposal(3, None, add()), 500));
     let mut replayed = Sequencer::open(charter(), None).unwrap();
     [&first, &second].into_iter().for_each(|update| replayed.replay(update).unwrap());
     let again = settled(replayed.handle_proposal(&actor(), &proposal(3, None, add()), 500));
@@ -229,11 +288,17 @@ fn a_refusal_from_outside_is_remembered_and_what_was_settled_before_keeps_its_ou
     let frozen = || Problem::new(ProblemKind::Frozen, "The session is frozen.");
     let mut sequencer = Sequencer::open(charter(), None).unwrap();
     settled(sequencer.handle_proposal(&actor(), &proposal(1, None, add()), 1));
-    assert!(matches!(sequencer.handle_refusal(&actor(), &proposal(1, None, add()), frozen()), Outcome::Repeated(_)));
+    assert!(matches!(
+        sequencer.handle_refusal(&actor(), &proposal(1, None, add()), frozen()),
+        Outcome::Repeated(_)
+    ));
     assert_eq!(
         problem(sequencer.handle_refusal(&actor(), &proposal(2, None, add()), frozen())).kind(),
         ProblemKind::Frozen
     );
-    assert!(matches!(sequencer.handle_proposal(&actor(), &proposal(2, None, add()), 2), Outcome::Repeated(_)));
+    assert!(matches!(
+        sequencer.handle_proposal(&actor(), &proposal(2, None, add()), 2),
+        Outcome::Repeated(_)
+    ));
     assert_eq!((sequencer.seq(), sequencer.plain()["heads"].clone()), (1, json!(1)));
 }

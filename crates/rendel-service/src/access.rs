@@ -11,7 +11,8 @@ use rendel_store::Revocation;
 use crate::app::App;
 use crate::auth::Identity;
 
-/// How often the service looks for what other processes revoked and which keys they added or retired.
+/// How often the service looks for what other processes revoked and which keys they added or
+/// retired.
 const LOOK: Duration = Duration::from_millis(400);
 /// After so many looks, about an hour, what is older than it need be is forgotten.
 const TIDY: u64 = 9_000;
@@ -34,8 +35,10 @@ impl Revoked {
     /// Takes revocations in; gives the sessions that they are about.
     fn take(&self, revocations: Vec<Revocation>) -> BTreeSet<String> {
         let mut known = self.0.write();
-        let new: Vec<_> =
-            revocations.into_iter().filter(|one| known.all.iter().all(|old| old.ord != one.ord)).collect();
+        let new: Vec<_> = revocations
+            .into_iter()
+            .filter(|one| known.all.iter().all(|old| old.ord != one.ord))
+            .collect();
         let sessions = new.iter().map(|one| one.session.clone()).collect();
         known.last = new.iter().map(|one| one.ord).fold(known.last, i64::max);
         known.all.extend(new);
@@ -47,11 +50,15 @@ impl Revoked {
         let known = self.0.read();
         let is_meant = |one: &Revocation| {
             let by_id = one.jti.is_some() && one.jti == who.jti;
-            let by_participant = one.sub.as_ref() == Some(&who.id) && who.issued <= one.issued_until;
+            let by_participant =
+                one.sub.as_ref() == Some(&who.id) && who.issued <= one.issued_until;
             one.session == session && who.until.is_some() && (by_id || by_participant)
         };
         match known.all.iter().any(is_meant) {
-            true => Err(Problem::new(ProblemKind::BadToken, "This token was revoked. Ask the backend for another.")),
+            true => Err(Problem::new(
+                ProblemKind::BadToken,
+                "This token was revoked. Ask the backend for another.",
+            )),
             false => Ok(()),
         }
     }
@@ -94,7 +101,8 @@ impl App {
     }
 }
 
-/// Who is signed in to the console: by a cookie that only the browser sees, and a second secret that only the page sees.
+/// Who is signed in to the console: by a cookie that only the browser sees, and a second secret
+/// that only the page sees.
 #[derive(Debug, Default)]
 pub(crate) struct Seats(Mutex<HashMap<String, Seat>>);
 
@@ -111,12 +119,14 @@ impl Seats {
         let mut seats = self.0.lock();
         seats.retain(|_, seat| seat.until > Instant::now());
         if seats.len() >= SEATS {
-            let detail = format!("{SEATS} are signed in to the console. Wait until one of them has ended.");
+            let detail =
+                format!("{SEATS} are signed in to the console. Wait until one of them has ended.");
             return Err(Problem::new(ProblemKind::Full, detail).with("limit", "console"));
         }
         let made = || hex::encode(rand::random::<[u8; 32]>());
         let (id, secret) = (made(), made());
-        seats.insert(id.clone(), Seat { secret: secret.clone(), until: Instant::now() + SEAT_LIFE });
+        seats
+            .insert(id.clone(), Seat { secret: secret.clone(), until: Instant::now() + SEAT_LIFE });
         Ok((id, secret))
     }
 
@@ -147,9 +157,13 @@ mod tests {
             jti: jti.map(str::to_owned),
             issued_until: 100.5,
         };
-        let sessions = revoked.take(vec![revocation(1, Some("oda"), None), revocation(2, None, Some("t7"))]);
+        let sessions =
+            revoked.take(vec![revocation(1, Some("oda"), None), revocation(2, None, Some("t7"))]);
         assert_eq!(sessions.len(), 1);
-        assert!(revoked.take(vec![revocation(2, None, Some("t7"))]).is_empty(), "it is taken in once");
+        assert!(
+            revoked.take(vec![revocation(2, None, Some("t7"))]).is_empty(),
+            "it is taken in once"
+        );
         let who = |id: &str, jti: &str, issued: f64| Identity {
             id: id.into(),
             name: id.into(),
@@ -159,8 +173,12 @@ mod tests {
             issued,
         };
         let is_good = |session: &str, who: &Identity| revoked.check(session, who).is_ok();
-        assert!(!is_good("gate", &who("oda", "t1", 100.5)) && is_good("gate", &who("oda", "t2", 100.6)));
-        assert!(!is_good("gate", &who("bram", "t7", 200.0)) && is_good("gate", &who("bram", "t8", 1.0)));
+        assert!(
+            !is_good("gate", &who("oda", "t1", 100.5)) && is_good("gate", &who("oda", "t2", 100.6))
+        );
+        assert!(
+            !is_good("gate", &who("bram", "t7", 200.0)) && is_good("gate", &who("bram", "t8", 1.0))
+        );
         assert!(is_good("slope", &who("oda", "t1", 1.0)));
     }
 }

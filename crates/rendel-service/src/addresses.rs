@@ -33,8 +33,10 @@ impl Addresses {
         let mut open = self.open.lock();
         let count = open.entry(address.clone()).or_default();
         if *count >= self.most {
-            let detail =
-                format!("{} from {address} are open, the most that {} lets one address have.", self.most, self.limit);
+            let detail = format!(
+                "{} from {address} are open, the most that {} lets one address have.",
+                self.most, self.limit
+            );
             return Err(Problem::new(ProblemKind::Full, detail).with("limit", self.limit));
         }
         *count += 1;
@@ -57,7 +59,10 @@ impl Drop for Admission {
 /// Where a request comes from: its peer, or what a trusted proxy says.
 pub(crate) fn address_of(request: &HttpRequest, trust_forwarded: bool) -> String {
     let info = request.connection_info();
-    let told = info.realip_remote_addr().filter(|_| trust_forwarded).and_then(|told| told.parse::<IpAddr>().ok());
+    let told = info
+        .realip_remote_addr()
+        .filter(|_| trust_forwarded)
+        .and_then(|told| told.parse::<IpAddr>().ok());
     told.or(request.peer_addr().map(|peer| peer.ip()))
         .map_or_else(|| "unknown".to_owned(), |address| address.to_string())
 }

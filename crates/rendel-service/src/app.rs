@@ -49,8 +49,15 @@ pub(crate) struct App {
 }
 
 impl App {
-    pub(crate) fn new(config: Config, store: Store, writer: JournalWriter, metrics: Arc<Metrics>) -> Self {
-        let keys = KeyRing::new(std::iter::once(&config.key).chain(&config.previous_keys).cloned().collect());
+    pub(crate) fn new(
+        config: Config,
+        store: Store,
+        writer: JournalWriter,
+        metrics: Arc<Metrics>,
+    ) -> Self {
+        let keys = KeyRing::new(
+            std::iter::once(&config.key).chain(&config.previous_keys).cloned().collect(),
+        );
         Self {
             tickets: Tickets::default(),
             addresses: Addresses::new(config.connections_per_address, "connections_per_address"),
@@ -75,8 +82,17 @@ impl App {
     }
 
     /// Writes down that something was done: it is on disk before who did it hears that it is done.
-    pub(crate) async fn note(&self, session: Option<&str>, by: &str, what: &'static str, detail: serde_json::Value) {
-        let noted = self.store.note(session.map(str::to_owned), by.to_owned(), what, detail.to_string()).await;
+    pub(crate) async fn note(
+        &self,
+        session: Option<&str>,
+        by: &str,
+        what: &'static str,
+        detail: serde_json::Value,
+    ) {
+        let noted = self
+            .store
+            .note(session.map(str::to_owned), by.to_owned(), what, detail.to_string())
+            .await;
         if let Err(error) = noted {
             tracing::error!(%error, what, by, session, "what was done could not be written down");
         }
@@ -109,8 +125,10 @@ impl App {
         }
         let most = self.config.sessions;
         if sessions.len() >= most {
-            let detail =
-                format!("The service has its {most} sessions in memory. Try again when some of them are idle.");
+            let detail = format!(
+                "The service has its {most} sessions in memory. Try again when some of them are \
+                 idle."
+            );
             return Err(Problem::new(ProblemKind::Full, detail).with("limit", "sessions"));
         }
         Ok(sessions.entry(id.to_owned()).or_default().clone())
@@ -142,7 +160,11 @@ impl App {
     }
 
     /// The next beat after `now`, counted from the start of the process.
-    pub(crate) fn next_beat(&self, now: tokio::time::Instant, tick: Duration) -> tokio::time::Instant {
+    pub(crate) fn next_beat(
+        &self,
+        now: tokio::time::Instant,
+        tick: Duration,
+    ) -> tokio::time::Instant {
         let since = now.into_std().saturating_duration_since(self.began).as_micros();
         let tick = tick.as_micros().max(1);
         let wait = tick - since % tick;
@@ -153,7 +175,11 @@ impl App {
         if self.is_fenced(id) {
             return Err(moved());
         }
-        let taken = self.store.take_over(id.to_owned(), Claim::Anew).await.map_err(|error| from_store(&error))?;
+        let taken = self
+            .store
+            .take_over(id.to_owned(), Claim::Anew)
+            .await
+            .map_err(|error| from_store(&error))?;
         let taken = taken.ok_or_else(|| no_session(id))?;
         start_session(self.clone(), taken)
     }
@@ -174,10 +200,12 @@ impl App {
         self.stopping.load(Ordering::Relaxed)
     }
 
-    /// Stops all sessions: what they accepted is settled and written, then their connections are told.
+    /// Stops all sessions: what they accepted is settled and written, then their connections are
+    /// told.
     pub(crate) async fn stop_sessions(&self) {
         self.stopping.store(true, Ordering::Relaxed);
-        let handles: Vec<_> = self.sessions.lock().values().filter_map(|slot| slot.get().cloned()).collect();
+        let handles: Vec<_> =
+            self.sessions.lock().values().filter_map(|slot| slot.get().cloned()).collect();
         futures_util::future::join_all(handles.iter().map(SessionHandle::stop)).await;
     }
 }

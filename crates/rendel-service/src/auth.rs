@@ -30,7 +30,14 @@ impl Identity {
     /// The backend itself.
     pub(crate) fn service() -> Self {
         let service = Actor::SERVICE.to_owned();
-        Self { id: service.clone(), name: service.clone(), role: service, until: None, jti: None, issued: 0.0 }
+        Self {
+            id: service.clone(),
+            name: service.clone(),
+            role: service,
+            until: None,
+            jti: None,
+            issued: 0.0,
+        }
     }
 
     pub(crate) fn of_claims(claims: Claims) -> Self {
@@ -57,11 +64,15 @@ impl Identity {
     fn of_token(token: &str, session: &str, keys: &KeyRing) -> Result<Self, Problem> {
         let claims = keys.verify(token)?;
         if claims.session != session {
-            let detail = format!("The token is for the session {:?}, not for {session:?}.", claims.session);
+            let detail =
+                format!("The token is for the session {:?}, not for {session:?}.", claims.session);
             return Err(Problem::new(ProblemKind::BadToken, detail));
         }
         if claims.sub == Actor::SERVICE || claims.role == Actor::SERVICE {
-            return Err(Problem::new(ProblemKind::BadToken, "\"service\" is the backend itself: use the service key."));
+            return Err(Problem::new(
+                ProblemKind::BadToken,
+                "\"service\" is the backend itself: use the service key.",
+            ));
         }
         Ok(Self::of_claims(claims))
     }
@@ -70,7 +81,8 @@ impl Identity {
     pub(crate) fn ends_at(&self) -> Option<tokio::time::Instant> {
         let wait = std::time::Duration::from_millis(self.until?.saturating_sub(now_ms()));
         // Beyond that a clock cannot count, and no token lives so long.
-        tokio::time::Instant::now().checked_add(wait.min(std::time::Duration::from_secs(u64::from(u32::MAX))))
+        tokio::time::Instant::now()
+            .checked_add(wait.min(std::time::Duration::from_secs(u64::from(u32::MAX))))
     }
 
     /// Whether the token has ended.
@@ -81,28 +93,41 @@ impl Identity {
 
 /// The bearer token of a request, if it has one.
 pub(crate) fn bearer(request: &HttpRequest) -> Result<Option<&str>, Problem> {
-    if request.query_string().split('&').any(|pair| pair.starts_with("token=") || pair.starts_with("key=")) {
-        let detail = "A token never goes into a URL, where logs would keep it. Send \"Authorization: Bearer …\".";
+    if request
+        .query_string()
+        .split('&')
+        .any(|pair| pair.starts_with("token=") || pair.starts_with("key="))
+    {
+        let detail = "A token never goes into a URL, where logs would keep it. Send \
+            \"Authorization: Bearer …\".";
         return Err(Problem::new(ProblemKind::BadToken, detail));
     }
     let Some(value) = request.headers().get(header::AUTHORIZATION) else { return Ok(None) };
     let token = value.to_str().ok().and_then(|value| value.strip_prefix("Bearer ")).map(str::trim);
-    token.map(Some).ok_or_else(|| Problem::new(ProblemKind::BadToken, "Authorization must read \"Bearer TOKEN\"."))
+    token.map(Some).ok_or_else(|| {
+        Problem::new(ProblemKind::BadToken, "Authorization must read \"Bearer TOKEN\".")
+    })
 }
 
-/// Whether the call comes from a page of the console at which somebody is signed in. What changes something must say the
-/// page's secret too, which a page of another origin cannot know.
+/// Whether the call comes from a page of the console at which somebody is signed in. What changes
+/// something must say the page's secret too, which a page of another origin cannot know.
 fn is_signed_in(request: &HttpRequest, app: &App) -> Result<bool, Problem> {
     let Some(cookie) = request.cookie(COOKIE) else { return Ok(false) };
     let Some(seat) = app.seats.find(cookie.value()) else { return Ok(false) };
     if matches!(*request.method(), Method::GET | Method::HEAD) {
         return Ok(true);
     }
-    let said = request.headers().get(SECRET_HEADER).and_then(|said| said.to_str().ok()).unwrap_or_default();
+    let said = request
+        .headers()
+        .get(SECRET_HEADER)
+        .and_then(|said| said.to_str().ok())
+        .unwrap_or_default();
     if said == seat.secret {
         return Ok(true);
     }
-    let detail = format!("A call of the console that changes something says its secret in {SECRET_HEADER:?}.");
+    let detail = format!(
+        "A call of the console that changes something says its secret in {SECRET_HEADER:?}."
+    );
     Err(Problem::new(ProblemKind::NotAllowed, detail))
 }
 
@@ -129,13 +154,20 @@ pub(crate) fn backend(request: &HttpRequest, app: &App) -> Result<(), Problem> {
         return Ok(());
     }
     match app.keys.verify(given) {
-        Ok(_) => Err(Problem::new(ProblemKind::NotAllowed, "This call is the backend's: it needs the service key.")),
+        Ok(_) => Err(Problem::new(
+            ProblemKind::NotAllowed,
+            "This call is the backend's: it needs the service key.",
+        )),
         Err(_) => Err(Problem::new(ProblemKind::BadToken, "This is not the service key.")),
     }
 }
 
 /// The participant, or the backend itself, in `session`. The backend may speak `?as=ROLE`.
-pub(crate) fn participant(request: &HttpRequest, app: &App, session: &str) -> Result<Identity, Problem> {
+pub(crate) fn participant(
+    request: &HttpRequest,
+    app: &App,
+    session: &str,
+) -> Result<Identity, Problem> {
     let mut identity = match caller(request, app)? {
         Caller::Console => Identity::service(),
         Caller::Bearer(token) => Identity::of(token, session, app)?,
@@ -148,7 +180,11 @@ pub(crate) fn participant(request: &HttpRequest, app: &App, session: &str) -> Re
 }
 
 /// Refuses who has not the power: the backend has all.
-pub(crate) fn check_power(charter: &rendel_core::Charter, who: &Identity, power: Power) -> Result<(), Problem> {
+pub(crate) fn check_power(
+    charter: &rendel_core::Charter,
+    who: &Identity,
+    power: Power,
+) -> Result<(), Problem> {
     if charter.has_power(&who.role, power) {
         return Ok(());
     }

@@ -1,8 +1,10 @@
-//! A session as one file: JSON Lines (one JSON value a line), written by an export and read by an import.
+//! A session as one file: JSON Lines (one JSON value a line), written by an export and read by an
+//! import.
 //!
-//! The first line is the head: the version of this form, the session, its charter as text. Then come the snapshot before which
-//! nothing is kept (where there is one), the updates in order and the remembered refusals. The last line has the SHA-256 of all
-//! bytes before it and the number of lines.
+//! The first line is the head: the version of this form, the session, its charter as text. Then
+//! come the snapshot before which nothing is kept (where there is one), the updates in order and
+//! the remembered refusals. The last line has the SHA-256 of all bytes before it and the number of
+//! lines.
 
 use std::sync::Arc;
 
@@ -102,7 +104,8 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
     let mut rest = body.split('\n');
     let head = rest.next().unwrap_or_default();
     let form = version_of(head)?;
-    let head: Head = serde_json::from_str(head).map_err(|error| unfit(&format!("line 1: {error}")))?;
+    let head: Head =
+        serde_json::from_str(head).map_err(|error| unfit(&format!("line 1: {error}")))?;
     let mut whole = Whole {
         id: id.unwrap_or(head.session),
         charter: head.charter,
@@ -115,9 +118,14 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
         ..Whole::default()
     };
     let charter = Charter::parse(&head.source).map_err(|faults| {
-        unfit(&format!("its charter has faults: {}", faults.first().map(ToString::to_string).unwrap_or_default()))
+        unfit(&format!(
+            "its charter has faults: {}",
+            faults.first().map(ToString::to_string).unwrap_or_default()
+        ))
     })?;
-    if (charter.name.as_str(), i32::try_from(charter.version).ok()) != (&whole.charter, Some(whole.version)) {
+    if (charter.name.as_str(), i32::try_from(charter.version).ok())
+        != (&whole.charter, Some(whole.version))
+    {
         return Err(unfit("its charter has another name or version than it says"));
     }
     let charter = Arc::new(charter);
@@ -126,18 +134,26 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
         let fault = |why: String| unfit(&format!("line {}: {why}", index + 2));
         match serde_json::from_str(text).map_err(|error| fault(error.to_string()))? {
             Line::Snapshot(body) => {
-                let stored = serde_json::from_str(body.get()).map_err(|error| fault(error.to_string()))?;
-                let snapshot = SequencerSnapshot::of_first_version(stored).map_err(|error| fault(error.to_string()))?;
-                let body = serde_json::to_string(&snapshot).map_err(|error| fault(error.to_string()))?;
+                let stored =
+                    serde_json::from_str(body.get()).map_err(|error| fault(error.to_string()))?;
+                let snapshot = SequencerSnapshot::of_first_version(stored)
+                    .map_err(|error| fault(error.to_string()))?;
+                let body =
+                    serde_json::to_string(&snapshot).map_err(|error| fault(error.to_string()))?;
                 whole.base = Some((snapshot.seq, body));
                 sequencer = Some(Sequencer::restore(charter.clone(), snapshot));
             }
             Line::Update(body) => {
-                let update: Settled = serde_json::from_str(body.get()).map_err(|error| fault(error.to_string()))?;
+                let update: Settled =
+                    serde_json::from_str(body.get()).map_err(|error| fault(error.to_string()))?;
                 opened(&mut sequencer, &charter, &whole)?
                     .replay(&update)
                     .map_err(|misfit| fault(misfit.to_string()))?;
-                whole.updates.push((update.seq, body.get().to_owned(), !update.verdicts.is_empty()));
+                whole.updates.push((
+                    update.seq,
+                    body.get().to_owned(),
+                    !update.verdicts.is_empty(),
+                ));
             }
             // The first version does not say whose a refusal was.
             Line::Refusal { .. } if form < VERSION => {}
@@ -171,11 +187,16 @@ fn version_of(head: &str) -> Result<u32, Problem> {
     }
     match serde_json::from_str::<Which>(head) {
         Ok(Which { rendel: form @ 1..=VERSION }) => Ok(form),
-        Ok(Which { rendel }) => Err(unfit(&format!("its form is version {rendel}, and this service reads {VERSION}"))),
+        Ok(Which { rendel }) => {
+            Err(unfit(&format!("its form is version {rendel}, and this service reads {VERSION}")))
+        }
         Err(_) => Err(unfit("its first line is not the head of a session")),
     }
 }
 
 fn unfit(why: &str) -> Problem {
-    Problem::new(ProblemKind::Malformed, format!("This is no exported session: {why}. Nothing was kept."))
+    Problem::new(
+        ProblemKind::Malformed,
+        format!("This is no exported session: {why}. Nothing was kept."),
+    )
 }

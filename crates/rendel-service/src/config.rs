@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use crate::token::ServiceKey;
 
-/// The whole configuration. Values are validated by whoever builds it; the service reads no file and no environment.
+/// The whole configuration. Values are validated by whoever builds it; the service reads no file
+/// and no environment.
 #[derive(Clone, Debug)]
 pub struct Config {
     /// Where to listen.
@@ -21,22 +22,26 @@ pub struct Config {
     pub previous_keys: Vec<ServiceKey>,
     /// What `${NAME}` stands for in the addresses of gates.
     pub variables: BTreeMap<String, String>,
-    /// What calls to gates are signed with; where it is none, a secret that follows from the service key.
+    /// What calls to gates are signed with; where it is none, a secret that follows from the
+    /// service key.
     pub gate_secret: Option<String>,
     /// Guests from one address.
     pub guests_per_address: usize,
     /// Days for which it is kept who did what.
     pub audit_days: u32,
-    /// Foreign origins whose pages may connect, such as `https://orchard.example`; its own is always one.
+    /// Foreign origins whose pages may connect, such as `https://orchard.example`; its own is
+    /// always one.
     pub origins: Vec<String>,
     /// A connection that has not entered within this time is closed.
     pub enter_within: Duration,
-    /// A connection from which nothing was heard for this long is closed; it is pinged at half of it.
+    /// A connection from which nothing was heard for this long is closed; it is pinged at half of
+    /// it.
     pub silence: Duration,
-    /// Updates and bytes that may wait for one connection; one that falls further behind loses its backlog and gets one
-    /// catch-up in its place.
+    /// Updates and bytes that may wait for one connection; one that falls further behind loses its
+    /// backlog and gets one catch-up in its place.
     pub queue: QueueLimits,
-    /// A connection that falls behind again within this time, or does not come to write for so long, is closed as `slow`.
+    /// A connection that falls behind again within this time, or does not come to write for so
+    /// long, is closed as `slow`.
     pub slow_within: Duration,
     /// A snapshot is kept after so many updates.
     pub snapshot_every: u64,

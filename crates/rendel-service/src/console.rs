@@ -23,15 +23,19 @@ pub(crate) async fn page(request: HttpRequest) -> HttpResponse {
     match file {
         Some(file) => respond(&request, &file, is_asset),
         None if is_asset => HttpResponse::NotFound().finish(),
-        None => HttpResponse::NotFound()
-            .content_type("text/plain; charset=utf-8")
-            .body("This binary was built without the console. Build web/console first (scripts/demo does), then the service.\n"),
+        None => HttpResponse::NotFound().content_type("text/plain; charset=utf-8").body(
+            "This binary was built without the console. Build web/console first \
+                (scripts/demo does), then the service.\n",
+        ),
     }
 }
 
 fn respond(request: &HttpRequest, file: &EmbeddedFile, is_asset: bool) -> HttpResponse {
     let tag = format!("\"{}\"", hex::encode(&file.metadata.sha256_hash()[..16]));
-    let is_known = request.headers().get(header::IF_NONE_MATCH).is_some_and(|known| known.as_bytes() == tag.as_bytes());
+    let is_known = request
+        .headers()
+        .get(header::IF_NONE_MATCH)
+        .is_some_and(|known| known.as_bytes() == tag.as_bytes());
     let mut response = if is_known { HttpResponse::NotModified() } else { HttpResponse::Ok() };
     // The names of assets change with their contents.
     let cache = if is_asset { "public, max-age=31536000, immutable" } else { "no-cache" };
@@ -41,5 +45,9 @@ fn respond(request: &HttpRequest, file: &EmbeddedFile, is_asset: bool) -> HttpRe
         .insert_header((header::CONTENT_SECURITY_POLICY, POLICY))
         .insert_header((header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .insert_header((header::REFERRER_POLICY, "no-referrer"));
-    if is_known { response.finish() } else { response.content_type(file.metadata.mimetype()).body(file.data.to_vec()) }
+    if is_known {
+        response.finish()
+    } else {
+        response.content_type(file.metadata.mimetype()).body(file.data.to_vec())
+    }
 }

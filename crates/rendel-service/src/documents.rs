@@ -29,7 +29,9 @@ impl Documents {
         let turn = tokio::time::timeout(PATIENCE, self.0.acquire()).await;
         let _turn = turn.map_err(|_| {
             let detail = "The service works on as many documents as it can. Try again in a moment.";
-            Problem::new(ProblemKind::TooFast, detail).with("limit", "documents").with("wait_ms", 1_000)
+            Problem::new(ProblemKind::TooFast, detail)
+                .with("limit", "documents")
+                .with("wait_ms", 1_000)
         })?;
         tokio::task::spawn_blocking(work).await.map_err(|_| unavailable())?
     }

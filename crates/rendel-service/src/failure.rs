@@ -53,7 +53,10 @@ pub(crate) fn from_store(error: &StoreError) -> Problem {
         StoreError::Forgotten { at, kept_from } => too_old(*at, *kept_from),
         StoreError::NotKept(_) | StoreError::Damaged(_) | StoreError::Database(_) => {
             tracing::error!(%error, "the store failed");
-            Problem::new(ProblemKind::Unavailable, "The stored session cannot be read. The service's log says why.")
+            Problem::new(
+                ProblemKind::Unavailable,
+                "The stored session cannot be read. The service's log says why.",
+            )
         }
     }
 }
@@ -65,12 +68,16 @@ pub(crate) fn too_old(at: u64, kept_from: u64) -> Problem {
 }
 
 pub(crate) fn unavailable() -> Problem {
-    Problem::new(ProblemKind::Unavailable, "The database is away. Nothing was settled; try again in a moment.")
+    Problem::new(
+        ProblemKind::Unavailable,
+        "The database is away. Nothing was settled; try again in a moment.",
+    )
 }
 
 /// Another process goes on with the session.
 pub(crate) fn moved() -> Problem {
-    let detail = "Another service has taken this session over. Come again in a moment; what is sent again counts once.";
+    let detail = "Another service has taken this session over. Come again in a moment; what is \
+        sent again counts once.";
     Problem::new(ProblemKind::Unavailable, detail)
 }
 
@@ -88,7 +95,10 @@ pub(crate) fn shutting_down() -> Problem {
 
 pub(crate) fn no_session(id: &str) -> Problem {
     let id: String = id.chars().take(64).collect();
-    Problem::new(ProblemKind::NoSession, format!("There is no session {id:?}. Open it with POST /v1/sessions."))
+    Problem::new(
+        ProblemKind::NoSession,
+        format!("There is no session {id:?}. Open it with POST /v1/sessions."),
+    )
 }
 
 /// Somebody was removed, and may come back then, in milliseconds since 1970 UTC.
@@ -96,7 +106,10 @@ pub(crate) fn removed(until: u64) -> Problem {
     let wait_ms = until.saturating_sub(crate::app::now_ms());
     let detail = match wait_ms {
         0 => "You were removed from this session. You may enter again.".to_owned(),
-        wait => format!("You were removed from this session, and may come back in {} s.", wait.div_ceil(1_000)),
+        wait => format!(
+            "You were removed from this session, and may come back in {} s.",
+            wait.div_ceil(1_000)
+        ),
     };
     Problem::new(ProblemKind::Removed, detail).with("until", until)
 }

@@ -1,8 +1,9 @@
 //! Outside checks over HTTP.
 //!
-//! A gate gets `{"session", "charter", "by", "role", "client", "n", "edits"}` and answers `{"answer": "accept"}`,
-//! `{"answer": "refuse", "says": …}` or `{"answer": "replace", "edits": […]}`. One that does not answer in time, or not like
-//! that, is away: then the charter's `if-away` counts. After some failures in a row it is not asked for a while.
+//! A gate gets `{"session", "charter", "by", "role", "client", "n", "edits"}` and answers
+//! `{"answer": "accept"}`, `{"answer": "refuse", "says": …}` or `{"answer": "replace", "edits":
+//! […]}`. One that does not answer in time, or not like that, is away: then the charter's `if-away`
+//! counts. After some failures in a row it is not asked for a while.
 
 use std::collections::{BTreeMap, HashMap};
 use std::time::{Duration, Instant};
@@ -66,7 +67,10 @@ struct Breaker {
 
 impl Gates {
     pub(crate) fn new(secret: String, variables: BTreeMap<String, String>) -> Self {
-        let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).no_proxy().build();
+        let client = reqwest::Client::builder()
+            .redirect(reqwest::redirect::Policy::none())
+            .no_proxy()
+            .build();
         Self { client: client.unwrap_or_default(), secret, variables, breakers: Mutex::default() }
     }
 
@@ -87,7 +91,13 @@ impl Gates {
     pub(crate) async fn ask(&self, app: &App, gate: &Gate, asked: &Asked) -> Verdict {
         let address = match self.address(&gate.url) {
             Ok(address) => address,
-            Err(name) => return self.away(app, gate, &format!("the configuration has no variable {name:?}")),
+            Err(name) => {
+                return self.away(
+                    app,
+                    gate,
+                    &format!("the configuration has no variable {name:?}"),
+                );
+            }
         };
         if self.rests(&address) {
             return self.away(app, gate, "it failed several times and rests");
@@ -113,7 +123,8 @@ impl Gates {
         let (id, time) = (Uuid::now_v7().to_string(), now_ms());
         let call = self.client.post(address).header("Content-Type", "application/json");
         let call = call.header("Rendel-Id", &id).header("Rendel-Time", time.to_string());
-        let call = call.header("Rendel-Signature", signature(&self.secret, &id, time, &body)).body(body);
+        let call =
+            call.header("Rendel-Signature", signature(&self.secret, &id, time, &body)).body(body);
         let mut response = call.send().await.map_err(|error| error.to_string())?;
         if !response.status().is_success() {
             return Err(format!("it answered {}", response.status()));
@@ -125,7 +136,8 @@ impl Gates {
                 return Err(format!("its answer has more than {ANSWER} bytes"));
             }
         }
-        serde_json::from_slice(&answer).map_err(|error| format!("its answer is not understood: {error}"))
+        serde_json::from_slice(&answer)
+            .map_err(|error| format!("its answer is not understood: {error}"))
     }
 
     fn away(&self, app: &App, gate: &Gate, why: &str) -> Verdict {
@@ -134,7 +146,8 @@ impl Gates {
         if gate.accepts_if_away {
             return Verdict::Accept;
         }
-        let detail = "It could not be checked just now, and nothing goes through unchecked. Try again in a moment.";
+        let detail = "It could not be checked just now, and nothing goes through unchecked. Try \
+            again in a moment.";
         Verdict::Refuse(Problem::new(ProblemKind::Gate, detail))
     }
 
@@ -153,7 +166,10 @@ impl Gates {
             false => Breaker::default(),
             true => {
                 let failures = breaker.failures + 1;
-                Breaker { failures, rests_until: (failures >= FAILURES).then(|| Instant::now() + REST) }
+                Breaker {
+                    failures,
+                    rests_until: (failures >= FAILURES).then(|| Instant::now() + REST),
+                }
             }
         };
     }
@@ -165,7 +181,10 @@ mod tests {
 
     #[test]
     fn an_address_has_its_variables_in_their_places() {
-        let gates = Gates::new(String::new(), BTreeMap::from([("GATE".to_owned(), "http://127.0.0.1:1".to_owned())]));
+        let gates = Gates::new(
+            String::new(),
+            BTreeMap::from([("GATE".to_owned(), "http://127.0.0.1:1".to_owned())]),
+        );
         assert_eq!(gates.address("${GATE}/remarks"), Ok("http://127.0.0.1:1/remarks".to_owned()));
         assert_eq!(gates.address("http://a/b"), Ok("http://a/b".to_owned()));
         assert_eq!(gates.address("${OTHER}/x"), Err("OTHER".to_owned()));

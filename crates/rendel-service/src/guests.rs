@@ -12,12 +12,12 @@ const HEAD: &str = "guest-";
 const SECONDS: u64 = 24 * 3_600;
 
 const HOW: [&str; 16] = [
-    "Amber", "Brisk", "Calm", "Crisp", "Dewy", "Early", "Fair", "Golden", "Hazy", "Late", "Mellow", "Quiet", "Russet",
-    "Sunny", "Tart", "Windy",
+    "Amber", "Brisk", "Calm", "Crisp", "Dewy", "Early", "Fair", "Golden", "Hazy", "Late", "Mellow",
+    "Quiet", "Russet", "Sunny", "Tart", "Windy",
 ];
 const WHAT: [&str; 16] = [
-    "Basket", "Blossom", "Bough", "Cask", "Crate", "Hedge", "Ladder", "Leaf", "Meadow", "Orchard", "Pear", "Pippin",
-    "Press", "Quince", "Twig", "Windfall",
+    "Basket", "Blossom", "Bough", "Cask", "Crate", "Hedge", "Ladder", "Leaf", "Meadow", "Orchard",
+    "Pear", "Pippin", "Press", "Quince", "Twig", "Windfall",
 ];
 
 pub(crate) fn is_guest(id: &str) -> bool {
@@ -26,12 +26,18 @@ pub(crate) fn is_guest(id: &str) -> bool {
 
 /// A name that can be read and said, made from a number.
 pub(crate) fn made_up_name(number: u64) -> String {
-    let pick = |words: &[&'static str; 16], shift: u32| words[usize::try_from(number >> shift & 15).unwrap_or(0)];
+    let pick = |words: &[&'static str; 16], shift: u32| {
+        words[usize::try_from(number >> shift & 15).unwrap_or(0)]
+    };
     format!("{} {}", pick(&HOW, 0), pick(&WHAT, 4))
 }
 
 /// A new guest, and the token to come back with.
-pub(crate) fn guest(keys: &KeyRing, session: &str, role: &str) -> Result<(Identity, String), Problem> {
+pub(crate) fn guest(
+    keys: &KeyRing,
+    session: &str,
+    role: &str,
+) -> Result<(Identity, String), Problem> {
     let number: u64 = rand::random();
     let (id, name) = (format!("{HEAD}{number:016x}"), made_up_name(number));
     let until = now_ms() / 1000 + SECONDS;

@@ -1,13 +1,15 @@
 //! The service: what carries bytes to and from the sequencers.
 //!
 //! * [`Config`] is all that it is told, read and validated by whoever starts it.
-//! * [`Service::start`] binds the address, and [`Service::run`] serves until it is told to stop; what was accepted by then
-//!   is settled and written first.
-//! * A *session* (`session/`) is a task that owns its sequencer and hears of the world through a bounded mailbox only.
-//! * A *connection* (`connection/`) is a task per WebSocket. It speaks to its session through that mailbox, and hears from
-//!   it through a bounded queue that it drains into one frame. Nothing else ties the two, so that they could live in
-//!   different processes.
-//! * `http/` has the calls of the HTTP interface, `openapi.rs` their description, generated from them.
+//! * [`Service::start`] binds the address, and [`Service::run`] serves until it is told to stop;
+//!   what was accepted by then is settled and written first.
+//! * A *session* (`session/`) is a task that owns its sequencer and hears of the world through a
+//!   bounded mailbox only.
+//! * A *connection* (`connection/`) is a task per WebSocket. It speaks to its session through that
+//!   mailbox, and hears from it through a bounded queue that it drains into one frame. Nothing else
+//!   ties the two, so that they could live in different processes.
+//! * `http/` has the calls of the HTTP interface, `openapi.rs` their description, generated from
+//!   them.
 
 mod access;
 mod addresses;

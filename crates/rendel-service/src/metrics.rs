@@ -79,31 +79,95 @@ impl Metrics {
 
     fn registered(mut self) -> Self {
         let registry = &mut self.registry;
-        registry.register("settled", "Proposals that took their place in the order", self.settled.clone());
-        registry.register("refused", "Proposals that did not take effect, by problem", self.refused.clone());
-        registry.register("deliveries", "Updates put into the queue of a connection", self.deliveries.clone());
+        registry.register(
+            "settled",
+            "Proposals that took their place in the order",
+            self.settled.clone(),
+        );
+        registry.register(
+            "refused",
+            "Proposals that did not take effect, by problem",
+            self.refused.clone(),
+        );
+        registry.register(
+            "deliveries",
+            "Updates put into the queue of a connection",
+            self.deliveries.clone(),
+        );
         registry.register("frames_out", "Frames written to connections", self.frames_out.clone());
         registry.register("connections", "Connections that have entered", self.connections.clone());
-        registry.register("closed", "Connections that the service ended, by problem", self.closed.clone());
+        registry.register(
+            "closed",
+            "Connections that the service ended, by problem",
+            self.closed.clone(),
+        );
         registry.register("sessions", "Sessions in memory", self.sessions.clone());
-        registry.register("commit_rows", "Rows of one commit of the journal", self.commit_rows.clone());
-        registry.register("commit_seconds", "Seconds that one commit of the journal took", self.commit_seconds.clone());
-        registry.register("journal_failures", "Appends to the journal that failed", self.journal_failures.clone());
+        registry.register(
+            "commit_rows",
+            "Rows of one commit of the journal",
+            self.commit_rows.clone(),
+        );
+        registry.register(
+            "commit_seconds",
+            "Seconds that one commit of the journal took",
+            self.commit_seconds.clone(),
+        );
+        registry.register(
+            "journal_failures",
+            "Appends to the journal that failed",
+            self.journal_failures.clone(),
+        );
         registry.register(
             "divergences",
             "Replicas whose digest differed and that got a snapshot",
             self.divergences.clone(),
         );
-        registry.register("fell_behind", "Times that a connection lost its backlog", self.fell_behind.clone());
-        registry.register("catch_ups", "Catch-ups given in place of a lost backlog", self.catch_ups.clone());
-        registry.register("rested", "Sessions that left memory because nobody used them", self.rested.clone());
-        registry.register("superseded", "Sessions that another process took over", self.superseded.clone());
+        registry.register(
+            "fell_behind",
+            "Times that a connection lost its backlog",
+            self.fell_behind.clone(),
+        );
+        registry.register(
+            "catch_ups",
+            "Catch-ups given in place of a lost backlog",
+            self.catch_ups.clone(),
+        );
+        registry.register(
+            "rested",
+            "Sessions that left memory because nobody used them",
+            self.rested.clone(),
+        );
+        registry.register(
+            "superseded",
+            "Sessions that another process took over",
+            self.superseded.clone(),
+        );
         registry.register("snapshots", "Snapshots kept", self.snapshots.clone());
-        registry.register("presence", "Beats of presence put before connections", self.presence.clone());
-        registry.register("unanswered", "Expressions of charters that had no answer", self.unanswered.clone());
-        registry.register("gates_away", "Proposals whose gate gave no answer", self.gates_away.clone());
-        registry.register("gate_seconds", "Seconds that gates took to answer", self.gate_seconds.clone());
-        registry.register("limited", "What was refused or ended by a limit, by limit", self.limited.clone());
+        registry.register(
+            "presence",
+            "Beats of presence put before connections",
+            self.presence.clone(),
+        );
+        registry.register(
+            "unanswered",
+            "Expressions of charters that had no answer",
+            self.unanswered.clone(),
+        );
+        registry.register(
+            "gates_away",
+            "Proposals whose gate gave no answer",
+            self.gates_away.clone(),
+        );
+        registry.register(
+            "gate_seconds",
+            "Seconds that gates took to answer",
+            self.gate_seconds.clone(),
+        );
+        registry.register(
+            "limited",
+            "What was refused or ended by a limit, by limit",
+            self.limited.clone(),
+        );
         self
     }
 

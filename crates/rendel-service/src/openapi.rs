@@ -4,8 +4,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::http::{
-    audit, charters, console, events, invitations, journal, keys, life, participants, people, service, sessions, state,
-    tickets, tokens,
+    audit, charters, console, events, invitations, journal, keys, life, participants, people,
+    service, sessions, state, tickets, tokens,
 };
 
 #[derive(OpenApi)]
@@ -32,7 +32,8 @@ struct Bearer;
 impl Modify for Bearer {
     fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
         let components = openapi.components.get_or_insert_default();
-        components.add_security_scheme("bearer", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
+        components
+            .add_security_scheme("bearer", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
     }
 }
 

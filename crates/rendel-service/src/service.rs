@@ -82,7 +82,8 @@ impl Service {
         self.address
     }
 
-    /// Serves until `stop` is there. What was accepted by then is settled and written, and every connection is told.
+    /// Serves until `stop` is there. What was accepted by then is settled and written, and every
+    /// connection is told.
     pub async fn run(self, stop: impl Future<Output = ()>) -> Result<(), ServiceError> {
         let handle = self.server.handle();
         let serving = tokio::spawn(self.server);
@@ -91,7 +92,9 @@ impl Service {
         tracing::info!("stopping: settling what was accepted");
         let within = self.app.config.stop_within;
         if tokio::time::timeout(within, self.app.stop_sessions()).await.is_err() {
-            tracing::warn!("some sessions did not stop in time; what they had not shown may be lost");
+            tracing::warn!(
+                "some sessions did not stop in time; what they had not shown may be lost"
+            );
         }
         watching.abort();
         handle.stop(true).await;
@@ -104,7 +107,9 @@ impl Service {
 fn cors(origins: &[String]) -> Cors {
     let origins = origins.to_vec();
     Cors::default()
-        .allowed_origin_fn(move |origin, _| origins.iter().any(|known| known.as_bytes() == origin.as_bytes()))
+        .allowed_origin_fn(move |origin, _| {
+            origins.iter().any(|known| known.as_bytes() == origin.as_bytes())
+        })
         .allowed_methods(["GET", "POST", "PATCH", "DELETE"])
         .allowed_headers([
             "Authorization",
@@ -119,8 +124,8 @@ fn cors(origins: &[String]) -> Cors {
         .max_age(600)
 }
 
-/// A peer that takes nothing for so long, or is gone without a word, is given up by TCP itself: also where nothing of ours is
-/// waiting for it.
+/// A peer that takes nothing for so long, or is gone without a word, is given up by TCP itself:
+/// also where nothing of ours is waiting for it.
 fn give_up_after(connection: &dyn std::any::Any, silence: Duration) {
     let Some(stream) = connection.downcast_ref::<tokio::net::TcpStream>() else { return };
     if let Err(error) = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(silence)) {
@@ -128,7 +133,8 @@ fn give_up_after(connection: &dyn std::any::Any, silence: Duration) {
     }
 }
 
-/// Raises the limit of open descriptors, one of which each connection needs, as far as this process may, and gives it.
+/// Raises the limit of open descriptors, one of which each connection needs, as far as this process
+/// may, and gives it.
 pub fn raise_descriptor_limit() -> std::io::Result<u64> {
     rlimit::increase_nofile_limit(u64::MAX)
 }

@@ -10,8 +10,8 @@ pub(crate) fn hmac(key: &[u8], message: &[u8]) -> [u8; 32] {
     mac.finalize().into_bytes().into()
 }
 
-/// The signature of a call to another system: `v1=` and the HMAC-SHA256 (RFC 2104), in hex, over its id, its time and its body,
-/// parted by dots. Cost O(body).
+/// The signature of a call to another system: `v1=` and the HMAC-SHA256 (RFC 2104), in hex, over
+/// its id, its time and its body, parted by dots. Cost O(body).
 pub fn signature(secret: &str, id: &str, time: u64, body: &str) -> String {
     format!("v1={}", hex::encode(hmac(secret.as_bytes(), format!("{id}.{time}.{body}").as_bytes())))
 }

@@ -1,12 +1,13 @@
-//! The service key, and participants' tokens: JWT (RFC 7519), signed with HS256 by the service key or with HS256 or EdDSA
-//! (RFC 8037) by a key that the backend added.
+//! The service key, and participants' tokens: JWT (RFC 7519), signed with HS256 by the service key
+//! or with HS256 or EdDSA (RFC 8037) by a key that the backend added.
 
 use std::collections::BTreeMap;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use jsonwebtoken::{
-    Algorithm, DecodingKey, EncodingKey, Header, Validation, decode, decode_header, encode, errors::ErrorKind,
+    Algorithm, DecodingKey, EncodingKey, Header, Validation, decode, decode_header, encode,
+    errors::ErrorKind,
 };
 use parking_lot::RwLock;
 use rendel_core::{Problem, ProblemKind};
@@ -54,7 +55,8 @@ impl ServiceKey {
     /// A key of at least 32 printable characters without spaces, or `None`.
     pub fn parse(text: &str) -> Option<Self> {
         let text = text.trim();
-        (text.len() >= 32 && text.bytes().all(|byte| byte.is_ascii_graphic())).then(|| Self(text.to_owned()))
+        (text.len() >= 32 && text.bytes().all(|byte| byte.is_ascii_graphic()))
+            .then(|| Self(text.to_owned()))
     }
 
     /// A new key: 256 random bits in hex.
@@ -82,7 +84,8 @@ impl ServiceKey {
     }
 }
 
-/// All keys that sign tokens: the service key, those that it replaced, and those that the backend added.
+/// All keys that sign tokens: the service key, those that it replaced, and those that the backend
+/// added.
 #[derive(Debug)]
 pub(crate) struct KeyRing {
     service: Vec<ServiceKey>,
@@ -120,15 +123,19 @@ impl KeyRing {
     /// Takes the keys that are stored; the retired ones are good for nothing.
     pub(crate) fn load(&self, rows: &[KeyRow]) {
         let good = rows.iter().filter(|row| row.retired.is_none());
-        let read = |row: &KeyRow| Some((row.kid.clone(), Added::read(&row.algorithm, &row.material).ok()?));
+        let read = |row: &KeyRow| {
+            Some((row.kid.clone(), Added::read(&row.algorithm, &row.material).ok()?))
+        };
         *self.added.write() = good.filter_map(read).collect();
     }
 
     pub(crate) fn sign(&self, claims: &Claims) -> Result<String, Problem> {
         let key = self.service.first().map(|key| EncodingKey::from_secret(key.0.as_bytes()));
-        let key = key.ok_or_else(|| Problem::new(ProblemKind::BadToken, "There is no key to sign with."))?;
-        encode(&Header::new(Algorithm::HS256), claims, &key)
-            .map_err(|error| Problem::new(ProblemKind::BadToken, format!("The token could not be signed: {error}.")))
+        let key = key
+            .ok_or_else(|| Problem::new(ProblemKind::BadToken, "There is no key to sign with."))?;
+        encode(&Header::new(Algorithm::HS256), claims, &key).map_err(|error| {
+            Problem::new(ProblemKind::BadToken, format!("The token could not be signed: {error}."))
+        })
     }
 
     /// Reads a token that one of the keys signed and that has not ended.
@@ -139,13 +146,18 @@ impl KeyRing {
             Some(kid) => {
                 let added = self.added.read().get(kid).cloned();
                 let Added { algorithm, key } = added.ok_or_else(|| {
-                    Problem::new(ProblemKind::BadToken, format!("There is no key {kid:?}, or it was retired."))
+                    Problem::new(
+                        ProblemKind::BadToken,
+                        format!("There is no key {kid:?}, or it was retired."),
+                    )
                 })?;
                 read(token, algorithm, &key)?
             }
             None => {
-                let mut tried = self.service.iter().map(|key| read(token, Algorithm::HS256, &key.decoding()));
-                let first = tried.next().unwrap_or_else(|| Err(unread(&ErrorKind::InvalidSignature)));
+                let mut tried =
+                    self.service.iter().map(|key| read(token, Algorithm::HS256, &key.decoding()));
+                let first =
+                    tried.next().unwrap_or_else(|| Err(unread(&ErrorKind::InvalidSignature)));
                 first.or_else(|problem| tried.find_map(Result::ok).ok_or(problem))?
             }
         };
@@ -159,13 +171,15 @@ impl Added {
     fn read(algorithm: &str, material: &str) -> Result<Self, Problem> {
         let wrong = |detail: &str| Problem::new(ProblemKind::WrongType, detail);
         match algorithm {
-            "HS256" if material.len() >= 32 => {
-                Ok(Self { algorithm: Algorithm::HS256, key: DecodingKey::from_secret(material.as_bytes()) })
-            }
+            "HS256" if material.len() >= 32 => Ok(Self {
+                algorithm: Algorithm::HS256,
+                key: DecodingKey::from_secret(material.as_bytes()),
+            }),
             "HS256" => Err(wrong("The secret of an HS256 key has at least 32 characters.")),
             "EdDSA" => {
                 let key = DecodingKey::from_ed_components(material);
-                let key = key.map_err(|_| wrong("The public key of an EdDSA key cannot be read."))?;
+                let key =
+                    key.map_err(|_| wrong("The public key of an EdDSA key cannot be read."))?;
                 Ok(Self { algorithm: Algorithm::EdDSA, key })
             }
             _ => Err(wrong("The algorithm of a key is HS256 or EdDSA.")),
@@ -173,13 +187,14 @@ impl Added {
     }
 }
 
-/// Checks the material of a key, and gives it as it is stored: an HS256 secret as it is; an Ed25519 public key, given as PEM
-/// or as the `x` of its JWK, as the latter.
+/// Checks the material of a key, and gives it as it is stored: an HS256 secret as it is; an Ed25519
+/// public key, given as PEM or as the `x` of its JWK, as the latter.
 pub(crate) fn key_material(algorithm: &str, given: &str) -> Result<String, Problem> {
     let material = match algorithm {
         "EdDSA" => ed25519_x(given.trim()).ok_or_else(|| {
             let detail =
-                "The public key of an EdDSA key is Ed25519, as PEM (SubjectPublicKeyInfo) or as the \"x\" of its JWK.";
+                "The public key of an EdDSA key is Ed25519, as PEM (SubjectPublicKeyInfo) or as \
+                 the \"x\" of its JWK.";
             Problem::new(ProblemKind::WrongType, detail)
         })?,
         _ => given.to_owned(),
@@ -205,7 +220,9 @@ fn read(token: &str, algorithm: Algorithm, key: &DecodingKey) -> Result<Claims, 
     validation.set_audience(&[AUDIENCE]);
     validation.set_required_spec_claims(&["exp", "aud", "sub"]);
     validation.leeway = 0;
-    decode::<Claims>(token, key, &validation).map(|data| data.claims).map_err(|error| unread(error.kind()))
+    decode::<Claims>(token, key, &validation)
+        .map(|data| data.claims)
+        .map_err(|error| unread(error.kind()))
 }
 
 fn unread(kind: &ErrorKind) -> Problem {
@@ -214,15 +231,20 @@ fn unread(kind: &ErrorKind) -> Problem {
             let detail = "The token has ended. Ask the backend that issued it for another.";
             Problem::new(ProblemKind::ExpiredToken, detail)
         }
-        ErrorKind::InvalidAudience => Problem::new(ProblemKind::BadToken, "The token's \"aud\" must be \"rendel\"."),
+        ErrorKind::InvalidAudience => {
+            Problem::new(ProblemKind::BadToken, "The token's \"aud\" must be \"rendel\".")
+        }
         ErrorKind::InvalidAlgorithm | ErrorKind::InvalidKeyFormat => {
-            let detail = "A token is signed with the algorithm of its key: HS256 by the service key, HS256 or EdDSA by an added one.";
+            let detail = "A token is signed with the algorithm of its key: HS256 by the service \
+                key, HS256 or EdDSA by an added one.";
             Problem::new(ProblemKind::BadToken, detail)
         }
         ErrorKind::MissingRequiredClaim(name) => {
             Problem::new(ProblemKind::BadToken, format!("The token lacks {name:?}."))
         }
-        ErrorKind::InvalidSignature => Problem::new(ProblemKind::BadToken, "The token was signed with another key."),
+        ErrorKind::InvalidSignature => {
+            Problem::new(ProblemKind::BadToken, "The token was signed with another key.")
+        }
         _ => Problem::new(
             ProblemKind::BadToken,
             "This is no token of this service: a JWT with sub, role, session, aud and exp.",
@@ -245,7 +267,8 @@ impl Claims {
     }
 }
 
-/// Ids and names of participants are shown everywhere: 1 to `most` characters, none of them a control character.
+/// Ids and names of participants are shown everywhere: 1 to `most` characters, none of them a
+/// control character.
 pub(crate) fn check_name(what: &str, text: &str, most: usize) -> Result<(), Problem> {
     if (1..=most).contains(&text.chars().count()) && !text.chars().any(char::is_control) {
         return Ok(());
@@ -275,20 +298,30 @@ mod tests {
         let token = ring(&[&old]).sign(&claims).unwrap();
         assert_eq!(ring(&[&old]).verify(&token).unwrap(), claims);
         assert_eq!(ring(&[&new]).verify(&token).unwrap_err().kind(), ProblemKind::BadToken);
-        assert_eq!(ring(&[&new, &old]).verify(&token).unwrap(), claims, "while a key is replaced both are good");
+        assert_eq!(
+            ring(&[&new, &old]).verify(&token).unwrap(),
+            claims,
+            "while a key is replaced both are good"
+        );
     }
 
     #[test]
     fn an_ended_token_says_that_it_has_ended() {
         let ring = ring(&[&ServiceKey::generate()]);
-        assert_eq!(ring.verify(&ring.sign(&claims(1_000)).unwrap()).unwrap_err().kind(), ProblemKind::ExpiredToken);
+        assert_eq!(
+            ring.verify(&ring.sign(&claims(1_000)).unwrap()).unwrap_err().kind(),
+            ProblemKind::ExpiredToken
+        );
     }
 
     #[test]
     fn a_key_of_few_characters_is_none() {
         assert!(ServiceKey::parse("short").is_none());
         assert!(ServiceKey::parse(&"k".repeat(32)).is_some());
-        assert!(key_material("HS256", "short").is_err() && key_material("RS256", &"k".repeat(64)).is_err());
+        assert!(
+            key_material("HS256", "short").is_err()
+                && key_material("RS256", &"k".repeat(64)).is_err()
+        );
     }
 
     #[test]
@@ -299,7 +332,10 @@ mod tests {
             .into_iter()
             .chain(URL_SAFE_NO_PAD.decode(x).unwrap())
             .collect();
-        let pem = format!("-----BEGIN PUBLIC KEY-----\n{}\n-----END PUBLIC KEY-----\n", STANDARD.encode(der));
+        let pem = format!(
+            "-----BEGIN PUBLIC KEY-----\n{}\n-----END PUBLIC KEY-----\n",
+            STANDARD.encode(der)
+        );
         assert_eq!(key_material("EdDSA", &pem).unwrap(), x);
         assert_eq!(key_material("EdDSA", x).unwrap(), x);
         assert!(key_material("EdDSA", "abc").is_err());

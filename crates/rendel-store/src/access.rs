@@ -65,14 +65,26 @@ pub struct InvitationRow {
 impl Store {
     /// All keys, the retired ones too.
     pub async fn keys(&self) -> Result<Vec<KeyRow>, StoreError> {
-        self.run(|conn| Ok(keys::table.order(keys::added).select(KeyRow::as_select()).load(conn)?)).await
+        self.run(|conn| {
+            Ok(keys::table.order(keys::added).select(KeyRow::as_select()).load(conn)?)
+        })
+        .await
     }
 
     /// Keeps a key. `Exists` if its id is taken.
-    pub async fn add_key(&self, kid: String, algorithm: &'static str, material: String) -> Result<KeyRow, StoreError> {
+    pub async fn add_key(
+        &self,
+        kid: String,
+        algorithm: &'static str,
+        material: String,
+    ) -> Result<KeyRow, StoreError> {
         self.run(move |conn| {
-            let row = (keys::kid.eq(kid), keys::algorithm.eq(algorithm), keys::material.eq(material));
-            Ok(diesel::insert_into(keys::table).values(row).returning(KeyRow::as_returning()).get_result(conn)?)
+            let row =
+                (keys::kid.eq(kid), keys::algorithm.eq(algorithm), keys::material.eq(material));
+            Ok(diesel::insert_into(keys::table)
+                .values(row)
+                .returning(KeyRow::as_returning())
+                .get_result(conn)?)
         })
         .await
     }
@@ -86,7 +98,8 @@ impl Store {
         .await
     }
 
-    /// Revokes one token, or all of a participant. What has ended anyhow by `kept_until` needs no memory beyond that.
+    /// Revokes one token, or all of a participant. What has ended anyhow by `kept_until` needs no
+    /// memory beyond that.
     pub async fn revoke(
         &self,
         session: String,
@@ -97,7 +110,8 @@ impl Store {
     ) -> Result<Revocation, StoreError> {
         use revocations::dsl;
         self.run(move |conn| {
-            diesel::delete(revocations::table.filter(dsl::kept_until.lt(Utc::now()))).execute(conn)?;
+            diesel::delete(revocations::table.filter(dsl::kept_until.lt(Utc::now())))
+                .execute(conn)?;
             let row = (
                 dsl::session.eq(session),
                 dsl::sub.eq(sub),
@@ -115,19 +129,29 @@ impl Store {
     pub async fn revocations(&self, after: i64) -> Result<Vec<Revocation>, StoreError> {
         use revocations::dsl;
         self.run(move |conn| {
-            let after = revocations::table.filter(dsl::ord.gt(after).and(dsl::kept_until.gt(Utc::now())));
+            let after =
+                revocations::table.filter(dsl::ord.gt(after).and(dsl::kept_until.gt(Utc::now())));
             Ok(after.order(dsl::ord).select(Revocation::as_select()).load(conn)?)
         })
         .await
     }
 
     /// A participant may not come back before `until`.
-    pub async fn remove(&self, session: i64, sub: String, until: DateTime<Utc>) -> Result<(), StoreError> {
+    pub async fn remove(
+        &self,
+        session: i64,
+        sub: String,
+        until: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
         use removals::dsl;
         self.run(move |conn| {
             let row = (dsl::session.eq(session), dsl::sub.eq(sub), dsl::until.eq(until));
             let insert = diesel::insert_into(removals::table).values(row);
-            insert.on_conflict((dsl::session, dsl::sub)).do_update().set(dsl::until.eq(until)).execute(conn)?;
+            insert
+                .on_conflict((dsl::session, dsl::sub))
+                .do_update()
+                .set(dsl::until.eq(until))
+                .execute(conn)?;
             Ok(())
         })
         .await
@@ -138,7 +162,8 @@ impl Store {
         use removals::dsl;
         self.run(move |conn| {
             let one = removals::table.filter(dsl::session.eq(session).and(dsl::sub.eq(sub)));
-            let until: Option<DateTime<Utc>> = diesel::delete(one).returning(dsl::until).get_result(conn).optional()?;
+            let until: Option<DateTime<Utc>> =
+                diesel::delete(one).returning(dsl::until).get_result(conn).optional()?;
             Ok(until.is_some_and(|until| until > Utc::now()))
         })
         .await
@@ -176,7 +201,8 @@ impl Store {
         self.run(move |conn| {
             let good = dsl::code.eq(code).and(dsl::used.lt(dsl::uses));
             let good = good.and(dsl::until.gt(Utc::now())).and(dsl::withdrawn.eq(false));
-            let used = diesel::update(invitations::table.filter(good)).set(dsl::used.eq(dsl::used + 1));
+            let used =
+                diesel::update(invitations::table.filter(good)).set(dsl::used.eq(dsl::used + 1));
             Ok(used.returning(InvitationRow::as_returning()).get_result(conn).optional()?)
         })
         .await
@@ -186,7 +212,10 @@ impl Store {
     pub async fn invitations(&self, session: String) -> Result<Vec<InvitationRow>, StoreError> {
         use invitations::dsl;
         self.run(move |conn| {
-            let all = invitations::table.filter(dsl::session.eq(session)).order(dsl::made.desc()).limit(200);
+            let all = invitations::table
+                .filter(dsl::session.eq(session))
+                .order(dsl::made.desc())
+                .limit(200);
             Ok(all.select(InvitationRow::as_select()).load(conn)?)
         })
         .await

@@ -36,7 +36,12 @@ impl Store {
     ) -> Result<(), StoreError> {
         use audit::dsl;
         self.run(move |conn| {
-            let row = (dsl::session.eq(session), dsl::by.eq(by), dsl::what.eq(what), dsl::detail.eq(detail));
+            let row = (
+                dsl::session.eq(session),
+                dsl::by.eq(by),
+                dsl::what.eq(what),
+                dsl::detail.eq(detail),
+            );
             diesel::insert_into(audit::table).values(row).execute(conn)?;
             Ok(())
         })
@@ -45,7 +50,10 @@ impl Store {
 
     /// Forgets what was done before a time.
     pub async fn forget_audit(&self, before: DateTime<Utc>) -> Result<usize, StoreError> {
-        self.run(move |conn| Ok(diesel::delete(audit::table.filter(audit::at.lt(before))).execute(conn)?)).await
+        self.run(move |conn| {
+            Ok(diesel::delete(audit::table.filter(audit::at.lt(before))).execute(conn)?)
+        })
+        .await
     }
 
     /// What was done in a session, or of no session, newest first.
@@ -57,7 +65,11 @@ impl Store {
     ) -> Result<Vec<AuditRow>, StoreError> {
         use audit::dsl;
         self.run(move |conn| {
-            let mut query = audit::table.order(dsl::ord.desc()).limit(most).select(AuditRow::as_select()).into_boxed();
+            let mut query = audit::table
+                .order(dsl::ord.desc())
+                .limit(most)
+                .select(AuditRow::as_select())
+                .into_boxed();
             query = match session {
                 Some(session) => query.filter(dsl::session.eq(session)),
                 None => query.filter(dsl::session.is_null()),

@@ -34,7 +34,12 @@ impl Store {
     ) -> Result<(), StoreError> {
         use charters::dsl;
         self.run(move |conn| {
-            let row = (dsl::name.eq(name), dsl::version.eq(version), dsl::title.eq(title), dsl::source.eq(source));
+            let row = (
+                dsl::name.eq(name),
+                dsl::version.eq(version),
+                dsl::title.eq(title),
+                dsl::source.eq(source),
+            );
             diesel::insert_into(charters::table).values(row).execute(conn)?;
             Ok(())
         })
@@ -42,10 +47,16 @@ impl Store {
     }
 
     /// The charter of that name, in that version or the newest.
-    pub async fn charter(&self, name: String, version: Option<i32>) -> Result<Option<CharterRow>, StoreError> {
+    pub async fn charter(
+        &self,
+        name: String,
+        version: Option<i32>,
+    ) -> Result<Option<CharterRow>, StoreError> {
         self.run(move |conn| {
-            let mut query =
-                charters::table.filter(charters::name.eq(name)).select(CharterRow::as_select()).into_boxed();
+            let mut query = charters::table
+                .filter(charters::name.eq(name))
+                .select(CharterRow::as_select())
+                .into_boxed();
             if let Some(version) = version {
                 query = query.filter(charters::version.eq(version));
             }

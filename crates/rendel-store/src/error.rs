@@ -19,7 +19,8 @@ pub enum StoreError {
         /// From where on it is kept.
         kept_from: u64,
     },
-    /// A snapshot of what the journal does not have, or of a session that another process has taken over.
+    /// A snapshot of what the journal does not have, or of a session that another process has taken
+    /// over.
     #[error("the snapshot was not kept: {0}")]
     NotKept(String),
     /// What is stored cannot be read: it was damaged or written by a newer version.
@@ -39,10 +40,14 @@ impl From<Error> for StoreError {
                 info,
             ) => Self::Away(info.message().to_owned()),
             // libpq reports a server that is stopping or starting as an error of no named kind.
-            Error::DatabaseError(DatabaseErrorKind::Unknown, info) if is_about_the_connection(info.message()) => {
+            Error::DatabaseError(DatabaseErrorKind::Unknown, info)
+                if is_about_the_connection(info.message()) =>
+            {
                 Self::Away(info.message().to_owned())
             }
-            Error::BrokenTransactionManager => Self::Away("the connection broke within a transaction".to_owned()),
+            Error::BrokenTransactionManager => {
+                Self::Away("the connection broke within a transaction".to_owned())
+            }
             other => Self::Database(other),
         }
     }

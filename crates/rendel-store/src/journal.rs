@@ -26,24 +26,43 @@ impl Store {
         .await
     }
 
-    /// The updates of a session from `from` to `to`, both included, as JSON texts in order; at most `most`.
+    /// The updates of a session from `from` to `to`, both included, as JSON texts in order; at most
+    /// `most`.
     ///
     /// Errors: [`StoreError::Forgotten`] where `from` is not kept any more.
-    pub async fn journal(&self, session: i64, from: u64, to: u64, most: i64) -> Result<Vec<String>, StoreError> {
+    pub async fn journal(
+        &self,
+        session: i64,
+        from: u64,
+        to: u64,
+        most: i64,
+    ) -> Result<Vec<String>, StoreError> {
         let read = move |conn: &mut PgConnection| {
             let kept_from = kept_from(conn, session)?;
             if from <= kept_from {
                 return Err(StoreError::Forgotten { at: from, kept_from });
             }
             let range = journal::seq.ge(signed(from)).and(journal::seq.le(signed(to)));
-            let rows = journal::table.filter(journal::session.eq(session).and(range)).order(journal::seq);
-            rows.select(journal::body).limit(most).load(conn)?.into_iter().map(in_present_form).collect()
+            let rows =
+                journal::table.filter(journal::session.eq(session).and(range)).order(journal::seq);
+            rows.select(journal::body)
+                .limit(most)
+                .load(conn)?
+                .into_iter()
+                .map(in_present_form)
+                .collect()
         };
         self.run_at_one_moment(read).await
     }
 
-    /// The updates before `before` whose verdicts are more than `applied`, newest first; at most `most`.
-    pub async fn conflicts(&self, session: i64, before: u64, most: i64) -> Result<Vec<String>, StoreError> {
+    /// The updates before `before` whose verdicts are more than `applied`, newest first; at most
+    /// `most`.
+    pub async fn conflicts(
+        &self,
+        session: i64,
+        before: u64,
+        most: i64,
+    ) -> Result<Vec<String>, StoreError> {
         let before = signed(before);
         self.run(move |conn| {
             let rows = journal::table
@@ -58,8 +77,9 @@ impl Store {
 
     /// What the state at `at` is made from.
     ///
-    /// Cost: the nearest snapshot before it and the journal between the two, at most [`Keeping::stride`] updates.
-    /// Errors: [`StoreError::Forgotten`] where it is not kept any more.
+    /// Cost: the nearest snapshot before it and the journal between the two, at most
+    /// [`Keeping::stride`] updates. Errors: [`StoreError::Forgotten`] where it is not kept any
+    /// more.
     pub async fn past(&self, session: i64, at: u64) -> Result<Past, StoreError> {
         let upto = signed(at);
         let read = move |conn: &mut PgConnection| {
@@ -67,8 +87,10 @@ impl Store {
             if at < kept_from {
                 return Err(StoreError::Forgotten { at, kept_from });
             }
-            let opening: Option<String> =
-                sessions::table.filter(sessions::ord.eq(session)).select(sessions::opening).first(conn)?;
+            let opening: Option<String> = sessions::table
+                .filter(sessions::ord.eq(session))
+                .select(sessions::opening)
+                .first(conn)?;
             let snapshot: Option<SequencerSnapshot> = snapshots::table
                 .filter(snapshots::session.eq(session).and(snapshots::seq.le(upto)))
                 .order(snapshots::seq.desc())
@@ -77,11 +99,18 @@ impl Store {
                 .optional()?
                 .and_then(|body| read_snapshot(&body, true).ok());
             if snapshot.is_none() && kept_from > 0 {
-                return Err(StoreError::Damaged(format!("the snapshot at {kept_from}, where the journal begins")));
+                return Err(StoreError::Damaged(format!(
+                    "the snapshot at {kept_from}, where the journal begins"
+                )));
             }
             let from = snapshot.as_ref().map_or(0, |snapshot| signed(snapshot.seq));
             let updates = journal::table
-                .filter(journal::session.eq(session).and(journal::seq.gt(from)).and(journal::seq.le(upto)))
+                .filter(
+                    journal::session
+                        .eq(session)
+                        .and(journal::seq.gt(from))
+                        .and(journal::seq.le(upto)),
+                )
                 .order(journal::seq)
                 .select(journal::body)
                 .load::<String>(conn)?
@@ -94,10 +123,12 @@ impl Store {
         self.run_at_one_moment(read).await
     }
 
-    /// Keeps a snapshot and forgets the refusals that it holds. Of the older ones it leaves the first of each stride, so that
-    /// any state of the past is near one; and where the journal is bounded, it forgets what lies further back.
+    /// Keeps a snapshot and forgets the refusals that it holds. Of the older ones it leaves the
+    /// first of each stride, so that any state of the past is near one; and where the journal is
+    /// bounded, it forgets what lies further back.
     ///
-    /// Errors: [`StoreError::NotKept`] where `epoch` is not the session's any more or the journal ends before `seq`.
+    /// Errors: [`StoreError::NotKept`] where `epoch` is not the session's any more or the journal
+    /// ends before `seq`.
     pub async fn keep_snapshot(
         &self,
         session: i64,
@@ -110,18 +141,36 @@ impl Store {
             conn.transaction(|conn| {
                 check_belongs(conn, session, epoch, seq)?;
                 let seq = signed(seq);
-                let row = (snapshots::session.eq(session), snapshots::seq.eq(seq), snapshots::body.eq(body));
-                diesel::insert_into(snapshots::table).values(row).on_conflict_do_nothing().execute(conn)?;
-                let older = snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.lt(seq)));
-                let places: Vec<i64> = older.order(snapshots::seq).select(snapshots::seq).load(conn)?;
+                let row = (
+                    snapshots::session.eq(session),
+                    snapshots::seq.eq(seq),
+                    snapshots::body.eq(body),
+                );
+                diesel::insert_into(snapshots::table)
+                    .values(row)
+                    .on_conflict_do_nothing()
+                    .execute(conn)?;
+                let older = snapshots::table
+                    .filter(snapshots::session.eq(session).and(snapshots::seq.lt(seq)));
+                let places: Vec<i64> =
+                    older.order(snapshots::seq).select(snapshots::seq).load(conn)?;
                 let surplus = keeping.surplus(&places);
                 diesel::delete(
-                    snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.eq_any(&surplus))),
+                    snapshots::table.filter(
+                        snapshots::session.eq(session).and(snapshots::seq.eq_any(&surplus)),
+                    ),
                 )
                 .execute(conn)?;
-                diesel::delete(refusals::table.filter(refusals::session.eq(session).and(refusals::at_seq.lt(seq))))
-                    .execute(conn)?;
-                let kept: Vec<i64> = places.into_iter().filter(|place| !surplus.contains(place)).chain([seq]).collect();
+                diesel::delete(
+                    refusals::table
+                        .filter(refusals::session.eq(session).and(refusals::at_seq.lt(seq))),
+                )
+                .execute(conn)?;
+                let kept: Vec<i64> = places
+                    .into_iter()
+                    .filter(|place| !surplus.contains(place))
+                    .chain([seq])
+                    .collect();
                 match keeping.base(&kept, seq) {
                     Some(base) => forget_before(conn, session, base),
                     None => Ok(()),
@@ -133,11 +182,21 @@ impl Store {
 }
 
 /// Refuses a snapshot that the journal does not lead to: it would be what a start believes.
-fn check_belongs(conn: &mut PgConnection, session: i64, epoch: u64, seq: u64) -> Result<(), StoreError> {
-    let own = sessions::table.filter(sessions::ord.eq(session)).select(sessions::epoch).for_no_key_update();
+fn check_belongs(
+    conn: &mut PgConnection,
+    session: i64,
+    epoch: u64,
+    seq: u64,
+) -> Result<(), StoreError> {
+    let own = sessions::table
+        .filter(sessions::ord.eq(session))
+        .select(sessions::epoch)
+        .for_no_key_update();
     let present: Option<i64> = own.first(conn).optional()?;
     if present != Some(signed(epoch)) {
-        return Err(StoreError::NotKept(format!("it is of epoch {epoch}, and the session's is {present:?}")));
+        return Err(StoreError::NotKept(format!(
+            "it is of epoch {epoch}, and the session's is {present:?}"
+        )));
     }
     let last = last_seq(conn, session)?;
     if seq > last {
@@ -146,18 +205,21 @@ fn check_belongs(conn: &mut PgConnection, session: i64, epoch: u64, seq: u64) ->
     Ok(())
 }
 
-/// An update as it is written now. Sets had `insert` and `remove` before they had `include` and `exclude`; where such a row may
-/// be, it is read and written anew.
+/// An update as it is written now. Sets had `insert` and `remove` before they had `include` and
+/// `exclude`; where such a row may be, it is read and written anew.
 pub(crate) fn in_present_form(body: String) -> Result<String, StoreError> {
-    let may_be_older =
-        [r#""op":"insert","value":"#, r#""op":"remove","value":"#].iter().any(|part| body.contains(part));
+    let may_be_older = [r#""op":"insert","value":"#, r#""op":"remove","value":"#]
+        .iter()
+        .any(|part| body.contains(part));
     if !may_be_older {
         return Ok(body);
     }
-    serde_json::to_string(&read::<Settled>(&body)?).map_err(|error| StoreError::Damaged(error.to_string()))
+    serde_json::to_string(&read::<Settled>(&body)?)
+        .map_err(|error| StoreError::Damaged(error.to_string()))
 }
 
-/// What a state of the past is made from: the nearest snapshot, or the opening data where there is none, and the updates after it.
+/// What a state of the past is made from: the nearest snapshot, or the opening data where there is
+/// none, and the updates after it.
 #[derive(Debug)]
 pub struct Past {
     /// The plain JSON that the session opened with.
@@ -183,7 +245,8 @@ pub struct Keeping {
 }
 
 impl Keeping {
-    /// Of the places of older snapshots, in order, those that others of the same stride make needless.
+    /// Of the places of older snapshots, in order, those that others of the same stride make
+    /// needless.
     fn surplus(&self, places: &[i64]) -> Vec<i64> {
         let stride = signed(self.stride.max(1));
         let mut last = None;
@@ -200,9 +263,12 @@ impl Keeping {
 }
 
 fn forget_before(conn: &mut PgConnection, session: i64, base: i64) -> Result<(), StoreError> {
-    diesel::delete(journal::table.filter(journal::session.eq(session).and(journal::seq.le(base)))).execute(conn)?;
-    diesel::delete(snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.lt(base))))
+    diesel::delete(journal::table.filter(journal::session.eq(session).and(journal::seq.le(base))))
         .execute(conn)?;
+    diesel::delete(
+        snapshots::table.filter(snapshots::session.eq(session).and(snapshots::seq.lt(base))),
+    )
+    .execute(conn)?;
     diesel::update(sessions::table.filter(sessions::ord.eq(session)))
         .set(sessions::kept_from.eq(base))
         .execute(conn)?;

@@ -1,14 +1,16 @@
-//! PostgreSQL through Diesel: charters, sessions, journal, snapshots and the refusals that clients may ask for again.
+//! PostgreSQL through Diesel: charters, sessions, journal, snapshots and the refusals that clients
+//! may ask for again.
 //!
 //! * [`Store`] reads and manages; each call runs on a blocking thread with a pooled connection.
-//! * [`JournalWriter`] has a thread and a connection of its own and writes in group commits across sessions: while one
-//!   commit is under way the next group fills.
+//! * [`JournalWriter`] has a thread and a connection of its own and writes in group commits across
+//!   sessions: while one commit is under way the next group fills.
 //! * [`LocalDatabase`] runs a private server on loopback for whoever has none.
 //!
-//! An append holds a share of the rows of the sessions that it writes, and carries the epoch of whoever appends. What is of an
-//! older one than the session's is left out as a whole and its sender told so ([`WriteError::Superseded`]). A take-over locks
-//! the session's row alone, so each waits for the other, one session at a time: once a session is read, nothing of an older
-//! epoch can come into its journal.
+//! An append holds a share of the rows of the sessions that it writes, and carries the epoch of
+//! whoever appends. What is of an older one than the session's is left out as a whole and its
+//! sender told so ([`WriteError::Superseded`]). A take-over locks the session's row alone, so each
+//! waits for the other, one session at a time: once a session is read, nothing of an older epoch
+//! can come into its journal.
 
 mod access;
 mod audit;

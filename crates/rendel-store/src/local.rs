@@ -24,7 +24,8 @@ pub struct LocalDatabase {
 pub enum LocalDatabaseError {
     /// There is no PostgreSQL server on this machine.
     #[error(
-        "no PostgreSQL server was found on this machine; install one (on Debian: apt-get install postgresql) or give --database-url"
+        "no PostgreSQL server was found on this machine; install one (on Debian: apt-get install \
+         postgresql) or give --database-url"
     )]
     NoServer,
     /// The folder cannot be used.
@@ -35,7 +36,8 @@ pub enum LocalDatabaseError {
     InUse(PathBuf),
     /// The server's user cannot get to its folder.
     #[error(
-        "PostgreSQL runs as the user postgres, who may not enter {0}; choose a folder elsewhere, such as /var/lib/rendel"
+        "PostgreSQL runs as the user postgres, who may not enter {0}; choose a folder elsewhere, \
+         such as /var/lib/rendel"
     )]
     Closed(PathBuf),
     /// A program of PostgreSQL failed.
@@ -52,16 +54,20 @@ type Result<T> = std::result::Result<T, LocalDatabaseError>;
 pub fn find_server_programs() -> Option<PathBuf> {
     let versions = fs::read_dir("/usr/lib/postgresql").ok()?.flatten();
     let mut found: Vec<(u32, PathBuf)> = versions
-        .filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path().join("bin"))))
-        .filter(|(_, programs)| programs.join("pg_ctl").exists() && programs.join("initdb").exists())
+        .filter_map(|entry| {
+            Some((entry.file_name().to_str()?.parse().ok()?, entry.path().join("bin")))
+        })
+        .filter(|(_, programs)| {
+            programs.join("pg_ctl").exists() && programs.join("initdb").exists()
+        })
         .collect();
     found.sort();
     found.pop().map(|(_, programs)| programs)
 }
 
 impl LocalDatabase {
-    /// Starts the server of the folder `dir`, which is made if it is not there. A server that already runs there, left
-    /// behind by a process that was killed, is taken over.
+    /// Starts the server of the folder `dir`, which is made if it is not there. A server that
+    /// already runs there, left behind by a process that was killed, is taken over.
     pub fn start(dir: &Path) -> Result<Self> {
         let programs = find_server_programs().ok_or(LocalDatabaseError::NoServer)?;
         let given = dir.to_owned();
@@ -92,7 +98,8 @@ impl LocalDatabase {
     /// Stops it: open transactions are rolled back, what was committed is on disk.
     pub fn stop(self) -> Result<()> {
         let data = self.data();
-        self.run(self.pg_ctl().args(["stop", "--mode", "fast", "--silent", "-D"]).arg(data)).map(|_| ())
+        self.run(self.pg_ctl().args(["stop", "--mode", "fast", "--silent", "-D"]).arg(data))
+            .map(|_| ())
     }
 
     fn data(&self) -> PathBuf {
@@ -108,7 +115,9 @@ impl LocalDatabase {
         if !self.needs_other_user()? {
             return Ok(());
         }
-        let is_closed = |above: &&Path| fs::metadata(above).is_ok_and(|about| about.permissions().mode() & 0o001 == 0);
+        let is_closed = |above: &&Path| {
+            fs::metadata(above).is_ok_and(|about| about.permissions().mode() & 0o001 == 0)
+        };
         match self.dir.ancestors().skip(1).find(is_closed) {
             Some(closed) => Err(LocalDatabaseError::Closed(closed.to_owned())),
             None => Ok(()),
@@ -117,7 +126,8 @@ impl LocalDatabase {
 
     fn initialise(&self) -> Result<()> {
         let folder = |error| LocalDatabaseError::Folder(self.dir.clone(), error);
-        let password = format!("{}{}", uuid::Uuid::new_v4().simple(), uuid::Uuid::new_v4().simple());
+        let password =
+            format!("{}{}", uuid::Uuid::new_v4().simple(), uuid::Uuid::new_v4().simple());
         let _ = fs::remove_file(self.password_file());
         let mut file = fs::OpenOptions::new()
             .write(true)
@@ -161,15 +171,22 @@ impl LocalDatabase {
     fn launch(&self) -> Result<u16> {
         let mut last = String::new();
         for _ in 0..5 {
-            let port = free_port().map_err(|error| LocalDatabaseError::Folder(self.dir.clone(), error))?;
-            let options = format!("-h 127.0.0.1 -p {port} -c unix_socket_directories='' -c max_connections=50");
+            let port =
+                free_port().map_err(|error| LocalDatabaseError::Folder(self.dir.clone(), error))?;
+            let options = format!(
+                "-h 127.0.0.1 -p {port} -c unix_socket_directories='' -c max_connections=50"
+            );
             let mut command = self.pg_ctl();
             command.args(["start", "--wait", "--silent", "-D"]).arg(self.data());
             command.arg("-l").arg(self.dir.join("postgresql.log")).arg("-o").arg(options);
-            // The server inherits the descriptors: with a pipe among them, reading our own output would never end.
-            match command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status() {
+            // The server inherits the descriptors: with a pipe among them, reading our own output
+            // would never end.
+            match command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status()
+            {
                 Ok(status) if status.success() => return Ok(port),
-                Ok(status) => last = format!("{status}; see {}", self.dir.join("postgresql.log").display()),
+                Ok(status) => {
+                    last = format!("{status}; see {}", self.dir.join("postgresql.log").display())
+                }
                 Err(error) => last = error.to_string(),
             }
         }

@@ -72,7 +72,8 @@ pub struct Whole {
 pub enum Claim {
     /// A process for which somebody wants to use it, whoever owns it now.
     Anew,
-    /// Its owner, who is not sure of what is written: not where another process has taken it over since.
+    /// Its owner, who is not sure of what is written: not where another process has taken it over
+    /// since.
     Again,
 }
 
@@ -87,7 +88,8 @@ pub struct TakenOver {
     pub snapshot: Option<SequencerSnapshot>,
     /// The settled updates after the snapshot, in order.
     pub updates: Vec<Settled>,
-    /// The remembered refusals, in order: the place of the last update before it, client, `n`, problem.
+    /// The remembered refusals, in order: the place of the last update before it, client, `n`,
+    /// problem.
     pub refusals: Vec<(u64, ClientKey, u64, Problem)>,
     /// Each epoch and the `seq` at which it began, in order.
     pub epochs: Vec<(u64, u64)>,
@@ -106,7 +108,12 @@ impl Store {
     ) -> Result<SessionRow, StoreError> {
         use sessions::dsl;
         self.run(move |conn| {
-            let row = (dsl::id.eq(id), dsl::charter.eq(charter), dsl::version.eq(version), dsl::opening.eq(opening));
+            let row = (
+                dsl::id.eq(id),
+                dsl::charter.eq(charter),
+                dsl::version.eq(version),
+                dsl::opening.eq(opening),
+            );
             let insert = diesel::insert_into(sessions::table).values(row);
             Ok(insert.returning(SessionRow::as_returning()).get_result(conn)?)
         })
@@ -116,8 +123,11 @@ impl Store {
     /// The session of that id and the `seq` of its last update.
     pub async fn session(&self, id: String) -> Result<Option<(SessionRow, u64)>, StoreError> {
         self.run(move |conn| {
-            let row =
-                sessions::table.filter(sessions::id.eq(id)).select(SessionRow::as_select()).first(conn).optional()?;
+            let row = sessions::table
+                .filter(sessions::id.eq(id))
+                .select(SessionRow::as_select())
+                .first(conn)
+                .optional()?;
             let Some(row) = row else { return Ok(None) };
             let seq = last_seq(conn, row.ord)?;
             Ok(Some((row, seq)))
@@ -125,7 +135,8 @@ impl Store {
         .await
     }
 
-    /// A page of sessions by id, each with the `seq` of its last update and the title of its charter.
+    /// A page of sessions by id, each with the `seq` of its last update and the title of its
+    /// charter.
     pub async fn sessions(
         &self,
         charter: Option<String>,
@@ -135,8 +146,9 @@ impl Store {
         self.run(move |conn| {
             let mut query = sessions::table
                 .inner_join(
-                    charters::table
-                        .on(charters::name.eq(sessions::charter).and(charters::version.eq(sessions::version))),
+                    charters::table.on(charters::name
+                        .eq(sessions::charter)
+                        .and(charters::version.eq(sessions::version))),
                 )
                 .select((SessionRow::as_select(), charters::title))
                 .into_boxed();
@@ -146,24 +158,35 @@ impl Store {
             if let Some(after) = after {
                 query = query.filter(sessions::id.gt(after));
             }
-            let rows: Vec<(SessionRow, String)> = query.order(sessions::id).limit(page).load(conn)?;
-            rows.into_iter().map(|(row, title)| last_seq(conn, row.ord).map(|seq| (row, seq, title))).collect()
+            let rows: Vec<(SessionRow, String)> =
+                query.order(sessions::id).limit(page).load(conn)?;
+            rows.into_iter()
+                .map(|(row, title)| last_seq(conn, row.ord).map(|seq| (row, seq, title)))
+                .collect()
         })
         .await
     }
 
-    /// Takes a session over and reads all that is needed to go on with it; `None` if there is no such session, or for
-    /// [`Claim::Again`] if another process owns it now.
+    /// Takes a session over and reads all that is needed to go on with it; `None` if there is no
+    /// such session, or for [`Claim::Again`] if another process owns it now.
     ///
-    /// An append that is under way is waited for. Only when nothing of an older epoch can be written any more, and that is on
-    /// disk, is the session read. Cost: the newest snapshot and the journal after it.
-    pub async fn take_over(&self, id: String, claim: Claim) -> Result<Option<TakenOver>, StoreError> {
+    /// An append that is under way is waited for. Only when nothing of an older epoch can be
+    /// written any more, and that is on disk, is the session read. Cost: the newest snapshot and
+    /// the journal after it.
+    pub async fn take_over(
+        &self,
+        id: String,
+        claim: Claim,
+    ) -> Result<Option<TakenOver>, StoreError> {
         let owner = self.owner;
-        let epoch = self.run(move |conn| conn.transaction(|conn| raise(conn, &id, claim, owner))).await?;
+        let epoch =
+            self.run(move |conn| conn.transaction(|conn| raise(conn, &id, claim, owner))).await?;
         let Some((session, epoch)) = epoch else { return Ok(None) };
         let taken = self.run_at_one_moment(move |conn| load(conn, session, epoch)).await?;
         match (taken, claim) {
-            (None, Claim::Anew) => Err(StoreError::Away("another process took the session over meanwhile".to_owned())),
+            (None, Claim::Anew) => {
+                Err(StoreError::Away("another process took the session over meanwhile".to_owned()))
+            }
             (taken, _) => Ok(taken),
         }
     }
@@ -177,7 +200,8 @@ impl Store {
         except: String,
     ) -> Result<bool, StoreError> {
         self.run(move |conn| {
-            let own = sessions::table.filter(sessions::ord.eq(session).and(sessions::epoch.eq(signed(epoch))));
+            let own = sessions::table
+                .filter(sessions::ord.eq(session).and(sessions::epoch.eq(signed(epoch))));
             let set = (sessions::status.eq(status), sessions::frozen_except.eq(except));
             Ok(diesel::update(own).set(set).execute(conn)? == 1)
         })
@@ -196,10 +220,20 @@ impl Store {
 }
 
 /// Raises a session's epoch; gives its number and the epoch.
-fn raise(conn: &mut PgConnection, id: &str, claim: Claim, owner: Uuid) -> Result<Option<(i64, i64)>, StoreError> {
+fn raise(
+    conn: &mut PgConnection,
+    id: &str,
+    claim: Claim,
+    owner: Uuid,
+) -> Result<Option<(i64, i64)>, StoreError> {
     // This waits for appends, which hold a share of the row, and lets none begin.
-    let held = sessions::table.filter(sessions::id.eq(id)).select((sessions::ord, sessions::owner)).for_update();
-    let Some((session, owned_by)) = held.first::<(i64, Option<Uuid>)>(conn).optional()? else { return Ok(None) };
+    let held = sessions::table
+        .filter(sessions::id.eq(id))
+        .select((sessions::ord, sessions::owner))
+        .for_update();
+    let Some((session, owned_by)) = held.first::<(i64, Option<Uuid>)>(conn).optional()? else {
+        return Ok(None);
+    };
     if claim == Claim::Again && owned_by != Some(owner) {
         return Ok(None);
     }
@@ -208,19 +242,29 @@ fn raise(conn: &mut PgConnection, id: &str, claim: Claim, owner: Uuid) -> Result
         .set(raised)
         .returning(sessions::epoch)
         .get_result(conn)?;
-    // A statement of its own, later than the lock: it sees what the last append before it has written.
+    // A statement of its own, later than the lock: it sees what the last append before it has
+    // written.
     let begins = signed(last_seq(conn, session)?);
     // An epoch that began where this one does says nothing that this one does not say too.
-    diesel::delete(epochs::table.filter(epochs::session.eq(session).and(epochs::begins.eq(begins)))).execute(conn)?;
+    diesel::delete(
+        epochs::table.filter(epochs::session.eq(session).and(epochs::begins.eq(begins))),
+    )
+    .execute(conn)?;
     let row = (epochs::session.eq(session), epochs::epoch.eq(epoch), epochs::begins.eq(begins));
     diesel::insert_into(epochs::table).values(row).execute(conn)?;
     Ok(Some((session, epoch)))
 }
 
 /// Reads a session; `None` where its epoch is another than the one that is given.
-fn load(conn: &mut PgConnection, session: i64, epoch: i64) -> Result<Option<TakenOver>, StoreError> {
+fn load(
+    conn: &mut PgConnection,
+    session: i64,
+    epoch: i64,
+) -> Result<Option<TakenOver>, StoreError> {
     let own = sessions::table.filter(sessions::ord.eq(session).and(sessions::epoch.eq(epoch)));
-    let Some(row) = own.select(SessionRow::as_select()).first(conn).optional()? else { return Ok(None) };
+    let Some(row) = own.select(SessionRow::as_select()).first(conn).optional()? else {
+        return Ok(None);
+    };
     let last = signed(last_seq(conn, row.ord)?);
     let charter_source = charters::table
         .filter(charters::name.eq(&row.charter).and(charters::version.eq(row.version)))
@@ -236,7 +280,8 @@ fn load(conn: &mut PgConnection, session: i64, epoch: i64) -> Result<Option<Take
             Ok(snapshot) => Some(snapshot),
             Err(error) => {
                 // It only shortens the journal, which has everything.
-                tracing::warn!(session = %row.id, %error, "a snapshot of another version is passed over for the journal");
+                tracing::warn!(session = %row.id, %error, "a snapshot of another version is \
+                    passed over for the journal");
                 None
             }
         });
@@ -262,7 +307,9 @@ fn load(conn: &mut PgConnection, session: i64, epoch: i64) -> Result<Option<Take
         .select((refusals::at_seq, refusals::client, refusals::n, refusals::problem))
         .load::<(i64, Uuid, i64, String)>(conn)?
         .into_iter()
-        .map(|(at, client, n, problem)| Ok((unsigned(at), client.into(), unsigned(n), read(&problem)?)))
+        .map(|(at, client, n, problem)| {
+            Ok((unsigned(at), client.into(), unsigned(n), read(&problem)?))
+        })
         .collect::<Result<_, StoreError>>()?;
     let epochs = all_epochs(conn, row.ord)?;
     let removals = removals::table
@@ -273,8 +320,11 @@ fn load(conn: &mut PgConnection, session: i64, epoch: i64) -> Result<Option<Take
 }
 
 fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError> {
-    let row: Option<SessionRow> =
-        sessions::table.filter(sessions::id.eq(id)).select(SessionRow::as_select()).first(conn).optional()?;
+    let row: Option<SessionRow> = sessions::table
+        .filter(sessions::id.eq(id))
+        .select(SessionRow::as_select())
+        .first(conn)
+        .optional()?;
     let Some(row) = row else { return Ok(None) };
     let base = snapshots::table
         .filter(snapshots::session.eq(row.ord).and(snapshots::seq.eq(row.kept_from)))
@@ -291,7 +341,9 @@ fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError>
         .order(refusals::ord)
         .select((refusals::client, refusals::n, refusals::at_seq, refusals::problem))
         .load::<(Uuid, i64, i64, String)>(conn)?;
-    let refusals = refusals.into_iter().map(|(client, n, at, problem)| (client, unsigned(n), unsigned(at), problem));
+    let refusals = refusals
+        .into_iter()
+        .map(|(client, n, at, problem)| (client, unsigned(n), unsigned(at), problem));
     Ok(Some(Whole {
         epochs: all_epochs(conn, row.ord)?,
         base: base.map(|(seq, body)| (unsigned(seq), body)),
@@ -322,19 +374,26 @@ fn bring_in(conn: &mut PgConnection, whole: &Whole) -> Result<SessionRow, StoreE
         sessions::kept_from.eq(kept_from),
         sessions::secret.eq(whole.secret),
     );
-    let row: SessionRow =
-        diesel::insert_into(sessions::table).values(row).returning(SessionRow::as_returning()).get_result(conn)?;
+    let row: SessionRow = diesel::insert_into(sessions::table)
+        .values(row)
+        .returning(SessionRow::as_returning())
+        .get_result(conn)?;
     let ord = row.ord;
     let epochs: Vec<_> = whole
         .epochs
         .iter()
         .map(|(epoch, begins)| {
-            (epochs::session.eq(ord), epochs::epoch.eq(signed(*epoch)), epochs::begins.eq(signed(*begins)))
+            (
+                epochs::session.eq(ord),
+                epochs::epoch.eq(signed(*epoch)),
+                epochs::begins.eq(signed(*begins)),
+            )
         })
         .collect();
     diesel::insert_into(epochs::table).values(epochs).execute(conn)?;
     if let Some((seq, body)) = &whole.base {
-        let base = (snapshots::session.eq(ord), snapshots::seq.eq(signed(*seq)), snapshots::body.eq(body));
+        let base =
+            (snapshots::session.eq(ord), snapshots::seq.eq(signed(*seq)), snapshots::body.eq(body));
         diesel::insert_into(snapshots::table).values(base).execute(conn)?;
     }
     let updates = |(seq, body, met): &(u64, String, bool)| UpdateRow {
@@ -355,7 +414,9 @@ fn bring_in(conn: &mut PgConnection, whole: &Whole) -> Result<SessionRow, StoreE
         problem: problem.clone(),
     };
     for page in whole.refusals.chunks(1_000) {
-        diesel::insert_into(refusals::table).values(page.iter().map(refused).collect::<Vec<_>>()).execute(conn)?;
+        diesel::insert_into(refusals::table)
+            .values(page.iter().map(refused).collect::<Vec<_>>())
+            .execute(conn)?;
     }
     Ok(row)
 }
@@ -367,11 +428,16 @@ fn all_epochs(conn: &mut PgConnection, session: i64) -> Result<Vec<(u64, u64)>, 
 }
 
 pub(crate) fn last_seq(conn: &mut PgConnection, session: i64) -> Result<u64, StoreError> {
-    let last: Option<i64> =
-        journal::table.filter(journal::session.eq(session)).select(max(journal::seq)).first(conn)?;
+    let last: Option<i64> = journal::table
+        .filter(journal::session.eq(session))
+        .select(max(journal::seq))
+        .first(conn)?;
     // A journal that was cut, and to which nothing was added since, ends where its snapshot stands.
-    let kept: Option<i64> =
-        sessions::table.filter(sessions::ord.eq(session)).select(sessions::kept_from).first(conn).optional()?;
+    let kept: Option<i64> = sessions::table
+        .filter(sessions::ord.eq(session))
+        .select(sessions::kept_from)
+        .first(conn)
+        .optional()?;
     Ok(unsigned(last.unwrap_or(0).max(kept.unwrap_or(0))))
 }
 
@@ -389,7 +455,8 @@ pub(crate) fn read_snapshot(body: &str, is_needed: bool) -> Result<SequencerSnap
     match read(body) {
         Err(_) if is_needed => {
             let older = read(body).and_then(|stored| {
-                SequencerSnapshot::of_first_version(stored).map_err(|error| StoreError::Damaged(error.to_string()))
+                SequencerSnapshot::of_first_version(stored)
+                    .map_err(|error| StoreError::Damaged(error.to_string()))
             });
             older.inspect(|snapshot| {
                 tracing::warn!(

@@ -39,7 +39,9 @@ impl Store {
                 .build(manager)
                 .map_err(|error| StoreError::Away(error.to_string()))
         };
-        let pool = tokio::task::spawn_blocking(build).await.map_err(|error| StoreError::Away(error.to_string()))??;
+        let pool = tokio::task::spawn_blocking(build)
+            .await
+            .map_err(|error| StoreError::Away(error.to_string()))??;
         let store = Self { pool, owner: Uuid::now_v7() };
         store
             .run(|conn| {
@@ -47,7 +49,9 @@ impl Store {
                 conn.batch_execute("SET statement_timeout = 0; SET lock_timeout = 0")?;
                 let run = conn.run_pending_migrations(MIGRATIONS).map(|_| ());
                 run.map_err(|error| {
-                    StoreError::Damaged(format!("the tables could not be brought up to date: {error}"))
+                    StoreError::Damaged(format!(
+                        "the tables could not be brought up to date: {error}"
+                    ))
                 })?;
                 Ok(conn.batch_execute(TIME_OUTS)?)
             })
@@ -65,7 +69,9 @@ impl Store {
             let mut conn = pool.get().map_err(|error| StoreError::Away(error.to_string()))?;
             call(&mut conn)
         };
-        tokio::task::spawn_blocking(on_thread).await.map_err(|error| StoreError::Away(error.to_string()))?
+        tokio::task::spawn_blocking(on_thread)
+            .await
+            .map_err(|error| StoreError::Away(error.to_string()))?
     }
 
     /// As [`Store::run`], but all that `call` reads is as it was at one moment.
@@ -83,14 +89,14 @@ impl Store {
     }
 }
 
-/// Kept by the server itself, so that nothing hangs for ever on a lock that somebody holds, and no lock of ours outlives a
-/// process that hangs.
-const TIME_OUTS: &str =
-    "SET statement_timeout = '60s'; SET lock_timeout = '5s'; SET idle_in_transaction_session_timeout = '60s'";
+/// Kept by the server itself, so that nothing hangs for ever on a lock that somebody holds, and no
+/// lock of ours outlives a process that hangs.
+const TIME_OUTS: &str = "SET statement_timeout = '60s'; SET lock_timeout = '5s'; SET \
+    idle_in_transaction_session_timeout = '60s'";
 
 /// The journal's writer has small statements only, and every session waits for it.
-pub(crate) const WRITER_TIME_OUTS: &str =
-    "SET statement_timeout = '10s'; SET lock_timeout = '5s'; SET idle_in_transaction_session_timeout = '10s'";
+pub(crate) const WRITER_TIME_OUTS: &str = "SET statement_timeout = '10s'; SET lock_timeout = \
+    '5s'; SET idle_in_transaction_session_timeout = '10s'";
 
 /// Sets the time-outs of each connection of the pool.
 #[derive(Debug)]

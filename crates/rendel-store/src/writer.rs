@@ -18,7 +18,8 @@ use crate::store::{WRITER_TIME_OUTS, with_timeouts};
 
 /// Rows that one commit takes at most.
 const MOST_ROWS: usize = 4_096;
-/// From so many rows on `COPY` is the faster way in, also with the round trips that it needs beside.
+/// From so many rows on `COPY` is the faster way in, also with the round trips that it needs
+/// beside.
 const COPY_FROM: usize = 512;
 /// Appends that may wait; beyond them sessions wait, and with them their participants.
 const WAITING: usize = 1_024;
@@ -95,8 +96,8 @@ impl std::fmt::Debug for Append {
 /// Why an append is not known to be on disk.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum WriteError {
-    /// The database is away, or somebody takes the session over. What was sent may or may not be there: load the session again
-    /// to know.
+    /// The database is away, or somebody takes the session over. What was sent may or may not be
+    /// there: load the session again to know.
     #[error("what was sent may not be written: {0}")]
     Away(String),
     /// Another process has taken the session over. Nothing of the append was written.
@@ -112,15 +113,23 @@ pub struct JournalWriter {
 
 impl JournalWriter {
     /// Starts the thread. `on_commit` is told of each commit: rows, and seconds that it took.
-    pub fn start(url: &str, on_commit: impl Fn(usize, f64) + Send + 'static) -> std::io::Result<Self> {
+    pub fn start(
+        url: &str,
+        on_commit: impl Fn(usize, f64) + Send + 'static,
+    ) -> std::io::Result<Self> {
         let (queue, appends) = mpsc::channel(WAITING);
-        let mut writer =
-            Writer { url: with_timeouts(url), conn: None, failed: BTreeMap::new(), on_commit: Box::new(on_commit) };
+        let mut writer = Writer {
+            url: with_timeouts(url),
+            conn: None,
+            failed: BTreeMap::new(),
+            on_commit: Box::new(on_commit),
+        };
         thread::Builder::new().name("journal".to_owned()).spawn(move || writer.run(appends))?;
         Ok(Self { queue })
     }
 
-    /// Puts an append into the next group. Waits while too many wait already; gives it back if the writer has ended.
+    /// Puts an append into the next group. Waits while too many wait already; gives it back if the
+    /// writer has ended.
     pub async fn append(&self, append: Append) -> Result<(), Append> {
         self.queue.send(append).await.map_err(|error| error.0)
     }
@@ -129,8 +138,9 @@ impl JournalWriter {
 struct Writer {
     url: String,
     conn: Option<PgConnection>,
-    /// For each session whose append failed, the epoch of whoever appended. What the same one sent after it would leave
-    /// a gap, and fails too; whoever loads the session anew has a higher epoch.
+    /// For each session whose append failed, the epoch of whoever appended. What the same one sent
+    /// after it would leave a gap, and fails too; whoever loads the session anew has a higher
+    /// epoch.
     failed: BTreeMap<i64, u64>,
     on_commit: Box<dyn Fn(usize, f64) + Send>,
 }
@@ -157,7 +167,8 @@ impl Writer {
         let began = std::time::Instant::now();
         match self.commit(&group) {
             Ok(left_out) => {
-                let rows = group.iter().map(|append| append.updates.len() + append.refusals.len()).sum();
+                let rows =
+                    group.iter().map(|append| append.updates.len() + append.refusals.len()).sum();
                 (self.on_commit)(rows, began.elapsed().as_secs_f64());
                 for (index, append) in group.into_iter().enumerate() {
                     match left_out.get(&index) {
@@ -171,14 +182,19 @@ impl Writer {
                 group.into_iter().for_each(|append| self.write(vec![append]));
             }
             Err(StoreError::Exists) => {
-                // Nobody but its owner writes a session, so this is of its own: a commit whose answer was lost.
+                // Nobody but its owner writes a session, so this is of its own: a commit whose
+                // answer was lost.
                 let why = "the journal has something at this place already";
-                group.into_iter().for_each(|append| self.fail(append, WriteError::Away(why.to_owned())));
+                group
+                    .into_iter()
+                    .for_each(|append| self.fail(append, WriteError::Away(why.to_owned())));
             }
             Err(error) => {
                 self.conn = None;
                 tracing::warn!(%error, appends = group.len(), "a commit failed");
-                group.into_iter().for_each(|append| self.fail(append, WriteError::Away(error.to_string())));
+                group
+                    .into_iter()
+                    .for_each(|append| self.fail(append, WriteError::Away(error.to_string())));
             }
         }
     }
@@ -193,7 +209,9 @@ impl Writer {
         for append in group {
             match self.failed.get(&append.session) {
                 Some(failed) if append.epoch <= *failed => {
-                    (append.done)(Err(WriteError::Away("an earlier append of the session failed".to_owned())));
+                    (append.done)(Err(WriteError::Away(
+                        "an earlier append of the session failed".to_owned(),
+                    )));
                 }
                 Some(_) => {
                     self.failed.remove(&append.session);
@@ -210,8 +228,8 @@ impl Writer {
         let conn = match &mut self.conn {
             Some(conn) => conn,
             None => {
-                let mut conn =
-                    PgConnection::establish(&self.url).map_err(|error| StoreError::Away(error.to_string()))?;
+                let mut conn = PgConnection::establish(&self.url)
+                    .map_err(|error| StoreError::Away(error.to_string()))?;
                 conn.batch_execute(WRITER_TIME_OUTS)?;
                 self.conn.insert(conn)
             }
@@ -224,8 +242,12 @@ impl Writer {
                 let held = hold(conn, group)?;
                 let current = || group.iter().filter(|append| held.contains(&append.place()));
                 copy_updates(conn, current().flat_map(|append| &append.updates))?;
-                let refused: Vec<&RefusalRow> = current().flat_map(|append| &append.refusals).collect();
-                diesel::insert_into(refusals::table).values(refused).on_conflict_do_nothing().execute(conn)?;
+                let refused: Vec<&RefusalRow> =
+                    current().flat_map(|append| &append.refusals).collect();
+                diesel::insert_into(refusals::table)
+                    .values(refused)
+                    .on_conflict_do_nothing()
+                    .execute(conn)?;
                 Ok::<_, StoreError>(held)
             })?
         };
@@ -235,7 +257,8 @@ impl Writer {
             return Ok(BTreeMap::new());
         }
         let epochs = epochs(conn, group)?;
-        let why = |append: &Append| match epochs.get(&append.session) == Some(&signed(append.epoch)) {
+        let why = |append: &Append| match epochs.get(&append.session) == Some(&signed(append.epoch))
+        {
             true => WriteError::Away("the session is being taken over".to_owned()),
             false => WriteError::Superseded,
         };
@@ -275,22 +298,24 @@ struct Held {
     epoch: i64,
 }
 
-/// A share of the row of each session that is still of the epoch of whoever appends: a take-over waits for it. A row that is
-/// being taken over is passed over, so that the others need not wait.
+/// A share of the row of each session that is still of the epoch of whoever appends: a take-over
+/// waits for it. A row that is being taken over is passed over, so that the others need not wait.
 const HOLD: &str = "SELECT s.ord AS session, s.epoch FROM sessions s \
     JOIN unnest($1, $2) AS a (session, epoch) ON s.ord = a.session AND s.epoch = a.epoch FOR KEY SHARE OF s SKIP LOCKED";
 
 /// Takes a share of the rows of a group's sessions, within a transaction; gives those that it got.
 fn hold(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<(i64, i64)>, StoreError> {
     let (sessions, epochs) = places(group);
-    let held = diesel::sql_query(HOLD).bind::<Array<BigInt>, _>(sessions).bind::<Array<BigInt>, _>(epochs);
+    let held =
+        diesel::sql_query(HOLD).bind::<Array<BigInt>, _>(sessions).bind::<Array<BigInt>, _>(epochs);
     Ok(held.load::<Held>(conn)?.into_iter().map(|held| (held.session, held.epoch)).collect())
 }
 
-/// Holds the rows and writes the updates in one statement, which is a transaction of its own. Arrays keep it the same for any
-/// number of rows, so that it is prepared once.
+/// Holds the rows and writes the updates in one statement, which is a transaction of its own.
+/// Arrays keep it the same for any number of rows, so that it is prepared once.
 fn insert(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<(i64, i64)>, StoreError> {
-    let rows = || group.iter().flat_map(|append| append.updates.iter().map(|row| (append.epoch, row)));
+    let rows =
+        || group.iter().flat_map(|append| append.updates.iter().map(|row| (append.epoch, row)));
     let (sessions, epochs) = places(group);
     let held = diesel::sql_query(format!(
         "WITH held AS ({HOLD}), written AS (INSERT INTO journal (session, seq, body, met) \
@@ -310,5 +335,9 @@ fn insert(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<(i64, i6
 /// The present epochs of a group's sessions.
 fn epochs(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeMap<i64, i64>, StoreError> {
     let known = sessions::table.filter(sessions::ord.eq_any(places(group).0));
-    Ok(known.select((sessions::ord, sessions::epoch)).load::<(i64, i64)>(conn)?.into_iter().collect())
+    Ok(known
+        .select((sessions::ord, sessions::epoch))
+        .load::<(i64, i64)>(conn)?
+        .into_iter()
+        .collect())
 }

@@ -12,8 +12,8 @@ use diesel::connection::SimpleConnection as _;
 use diesel::{Connection as _, PgConnection, RunQueryDsl as _};
 use rendel_core::{ClientKey, Problem, ProblemKind};
 use rendel_store::{
-    Append, Claim, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, RefusalRow, Store, StoreError, UpdateRow,
-    WriteError,
+    Append, Claim, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, RefusalRow, Store,
+    StoreError, UpdateRow, WriteError,
 };
 use tempfile::TempDir;
 use uuid::Uuid;
@@ -27,7 +27,10 @@ struct Database {
 impl Database {
     fn start() -> Self {
         // The database's user must be able to enter the folder.
-        let dir = tempfile::Builder::new().permissions(fs::Permissions::from_mode(0o755)).tempdir().unwrap();
+        let dir = tempfile::Builder::new()
+            .permissions(fs::Permissions::from_mode(0o755))
+            .tempdir()
+            .unwrap();
         let local = Some(LocalDatabase::start(&dir.path().join("database")).unwrap());
         Self { dir, local }
     }
@@ -66,7 +69,12 @@ fn update(session: i64, seq: i64) -> UpdateRow {
 
 type Answers = mpsc::Receiver<Result<(), WriteError>>;
 
-async fn append(writer: &JournalWriter, session: i64, epoch: u64, seqs: std::ops::RangeInclusive<i64>) -> Answers {
+async fn append(
+    writer: &JournalWriter,
+    session: i64,
+    epoch: u64,
+    seqs: std::ops::RangeInclusive<i64>,
+) -> Answers {
     let (told, answers) = mpsc::channel();
     let updates = seqs.map(|seq| update(session, seq)).collect();
     let done = Box::new(move |result| told.send(result).unwrap());
@@ -83,7 +91,9 @@ async fn appends_of_many_sessions_are_all_there_in_order_whichever_way_they_went
     let database = Database::start();
     let (store, _) = with_session(&database.url()).await;
     let (told, commits) = mpsc::channel();
-    let writer = JournalWriter::start(&database.url(), move |rows, _| told.send(rows).unwrap_or_default()).unwrap();
+    let writer =
+        JournalWriter::start(&database.url(), move |rows, _| told.send(rows).unwrap_or_default())
+            .unwrap();
     for n in 2..=40 {
         store.open_session(format!("s{n}"), "headcount".into(), 1, None).await.unwrap();
     }
@@ -100,22 +110,41 @@ async fn appends_of_many_sessions_are_all_there_in_order_whichever_way_they_went
     }
     let commits: Vec<usize> = commits.try_iter().collect();
     assert_eq!(commits.iter().sum::<usize>(), 8_000);
-    assert!(commits.len() < 80, "while one commit was under way the next group filled: {commits:?}");
+    assert!(
+        commits.len() < 80,
+        "while one commit was under way the next group filled: {commits:?}"
+    );
 }
 
 #[tokio::test]
 async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_it_sent_after() {
     let database = Database::start();
     let (store, session) = with_session(&database.url()).await;
-    let bystander = store.open_session("east".into(), "headcount".into(), 1, None).await.unwrap().ord;
-    // Few rows go in as one statement, many by COPY, and refusals in a transaction: each way is fenced.
+    let bystander =
+        store.open_session("east".into(), "headcount".into(), 1, None).await.unwrap().ord;
+    // Few rows go in as one statement, many by COPY, and refusals in a transaction: each way is
+    // fenced.
     for (round, rows) in [(0i64, 2), (1, 600)] {
         let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
         let first = round * 1_000 + 1;
-        let old = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
+        let old = store
+            .take_over("gate".into(), Claim::Anew)
+            .await
+            .unwrap()
+            .unwrap()
+            .row
+            .epoch
+            .cast_unsigned();
         answer(&append(&writer, session, old, first..=first).await).unwrap();
         let other = Store::connect(&database.url(), 1).await.unwrap();
-        let new = other.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
+        let new = other
+            .take_over("gate".into(), Claim::Anew)
+            .await
+            .unwrap()
+            .unwrap()
+            .row
+            .epoch
+            .cast_unsigned();
         let fenced = append(&writer, session, old, first + 1..=first + rows).await;
         let beside = append(&writer, bystander, 0, first..=first).await;
         let after = append(&writer, session, old, first + rows + 1..=first + rows + 1).await;
@@ -123,7 +152,10 @@ async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_i
         assert_eq!(answer(&beside), Ok(()));
         assert!(answer(&after).is_err(), "it would leave a gap");
         answer(&append(&writer, session, new, first + 1..=first + 999).await).unwrap();
-        assert_eq!(store.journal(session, first.cast_unsigned(), 5_000, 5_000).await.unwrap().len(), 1_000);
+        assert_eq!(
+            store.journal(session, first.cast_unsigned(), 5_000, 5_000).await.unwrap().len(),
+            1_000
+        );
         assert!(
             store.take_over("gate".into(), Claim::Again).await.unwrap().is_none(),
             "it does not take it back unasked"
@@ -131,9 +163,17 @@ async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_i
         assert!(!store.set_status(session, old, "frozen", "[]".to_owned()).await.unwrap());
         assert!(store.set_status(session, new, "open", "[]".to_owned()).await.unwrap());
     }
-    // A place that is taken under one's own epoch is what a lost answer leaves behind: the session is loaded again.
+    // A place that is taken under one's own epoch is what a lost answer leaves behind: the session
+    // is loaded again.
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
-    let epoch = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
+    let epoch = store
+        .take_over("gate".into(), Claim::Anew)
+        .await
+        .unwrap()
+        .unwrap()
+        .row
+        .epoch
+        .cast_unsigned();
     let taken = append(&writer, session, epoch, 5..=5).await;
     let beside = append(&writer, bystander, 0, 7_000..=7_000).await;
     assert!(matches!(answer(&taken), Err(WriteError::Away(_))));
@@ -149,7 +189,8 @@ fn connect(url: &str) -> PgConnection {
 fn until_waiting(conn: &mut PgConnection, what: &str) {
     let deadline = Instant::now() + WAIT;
     let waiting = format!(
-        "SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE '%{what}%' AND pid <> pg_backend_pid()"
+        "SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE '%{what}%' \
+         AND pid <> pg_backend_pid()"
     );
     while diesel::sql_query(&waiting).execute(conn).unwrap() == 0 {
         assert!(Instant::now() < deadline, "nothing waits: {what}");
@@ -175,7 +216,8 @@ async fn a_take_over_waits_for_an_append_that_is_under_way_and_reads_it() {
         let owner = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
         let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
         gate.batch_execute("SELECT pg_advisory_lock(7)").unwrap();
-        let under_way = append(&writer, session, owner.row.epoch.cast_unsigned(), last + 1..=last + rows).await;
+        let under_way =
+            append(&writer, session, owner.row.epoch.cast_unsigned(), last + 1..=last + rows).await;
         until_waiting(&mut watch, "journal");
         let other = Store::connect(&database.url(), 1).await.unwrap();
         let taking = tokio::spawn(async move { other.take_over("gate".into(), Claim::Anew).await });
@@ -186,21 +228,34 @@ async fn a_take_over_waits_for_an_append_that_is_under_way_and_reads_it() {
         last += rows;
         let taken = taking.await.unwrap().unwrap().unwrap();
         assert_eq!(taken.updates.last().map(|update| update.seq), Some(last.cast_unsigned()));
-        assert_eq!(taken.epochs.last(), Some(&(taken.row.epoch.cast_unsigned(), last.cast_unsigned())));
-        let late = append(&writer, session, owner.row.epoch.cast_unsigned(), last + 1..=last + 1).await;
+        assert_eq!(
+            taken.epochs.last(),
+            Some(&(taken.row.epoch.cast_unsigned(), last.cast_unsigned()))
+        );
+        let late =
+            append(&writer, session, owner.row.epoch.cast_unsigned(), last + 1..=last + 1).await;
         assert_eq!(answer(&late), Err(WriteError::Superseded));
     }
 }
 
 #[tokio::test]
-async fn an_append_to_a_session_that_is_being_taken_over_fails_alone_and_can_be_made_after_a_look() {
+async fn an_append_to_a_session_that_is_being_taken_over_fails_alone_and_can_be_made_after_a_look()
+{
     let database = Database::start();
     let (store, session) = with_session(&database.url()).await;
-    let bystander = store.open_session("east".into(), "headcount".into(), 1, None).await.unwrap().ord;
+    let bystander =
+        store.open_session("east".into(), "headcount".into(), 1, None).await.unwrap().ord;
     let mut taking = connect(&database.url());
     for rows in [2i64, 600] {
         let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
-        let epoch = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
+        let epoch = store
+            .take_over("gate".into(), Claim::Anew)
+            .await
+            .unwrap()
+            .unwrap()
+            .row
+            .epoch
+            .cast_unsigned();
         taking.batch_execute("BEGIN; SELECT 1 FROM sessions WHERE id = 'gate' FOR UPDATE").unwrap();
         let left_out = append(&writer, session, epoch, 1..=rows).await;
         let beside = append(&writer, bystander, 0, rows * 1_000..=rows * 1_000).await;
@@ -221,7 +276,10 @@ async fn the_owner_loads_its_session_again_also_after_a_take_over_whose_answer_w
     store.take_over("gate".into(), Claim::Again).await.unwrap().unwrap();
     assert!(store.take_over("gate".into(), Claim::Again).await.unwrap().is_some());
     let other = Store::connect(&database.url(), 1).await.unwrap();
-    assert!(other.take_over("gate".into(), Claim::Again).await.unwrap().is_none(), "it never had it");
+    assert!(
+        other.take_over("gate".into(), Claim::Again).await.unwrap().is_none(),
+        "it never had it"
+    );
     assert!(other.take_over("gate".into(), Claim::Anew).await.unwrap().is_some());
     assert!(store.take_over("gate".into(), Claim::Again).await.unwrap().is_none());
 }
@@ -233,8 +291,11 @@ async fn of_two_that_race_for_a_session_one_writes_each_place() {
     let contend = async |store: Store, writer: JournalWriter| {
         let mut written = Vec::new();
         for _ in 0..30 {
-            let Ok(Some(taken)) = store.take_over("gate".into(), Claim::Anew).await else { continue };
-            let next = i64::try_from(taken.updates.last().map_or(0, |update| update.seq)).unwrap() + 1;
+            let Ok(Some(taken)) = store.take_over("gate".into(), Claim::Anew).await else {
+                continue;
+            };
+            let next =
+                i64::try_from(taken.updates.last().map_or(0, |update| update.seq)).unwrap() + 1;
             let epoch = taken.row.epoch.cast_unsigned();
             let answers = append(&writer, session, epoch, next..=next + 2).await;
             if tokio::task::spawn_blocking(move || answer(&answers)).await.unwrap().is_ok() {
@@ -249,7 +310,11 @@ async fn of_two_that_race_for_a_session_one_writes_each_place() {
     let mut told: Vec<_> = one.into_iter().chain(two).collect();
     told.sort_unstable();
     let rows = store.journal(session, 1, 10_000, 10_000).await.unwrap();
-    assert_eq!(told, (1..=i64::try_from(rows.len()).unwrap()).collect::<Vec<_>>(), "what is told is what is written");
+    assert_eq!(
+        told,
+        (1..=i64::try_from(rows.len()).unwrap()).collect::<Vec<_>>(),
+        "what is told is what is written"
+    );
 }
 
 #[tokio::test]
@@ -257,15 +322,25 @@ async fn a_snapshot_that_the_journal_does_not_lead_to_is_refused() {
     let database = Database::start();
     let (store, session) = with_session(&database.url()).await;
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
-    let epoch = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch.cast_unsigned();
+    let epoch = store
+        .take_over("gate".into(), Claim::Anew)
+        .await
+        .unwrap()
+        .unwrap()
+        .row
+        .epoch
+        .cast_unsigned();
     answer(&append(&writer, session, epoch, 1..=3).await).unwrap();
-    let keep =
-        async |epoch, seq| store.keep_snapshot(session, epoch, seq, format!(r#"{{"seq":{seq}}}"#), KEEPING).await;
+    let keep = async |epoch, seq| {
+        store.keep_snapshot(session, epoch, seq, format!(r#"{{"seq":{seq}}}"#), KEEPING).await
+    };
     assert!(matches!(keep(epoch, 4).await, Err(StoreError::NotKept(_))), "beyond the journal");
     assert!(matches!(keep(epoch - 1, 3).await, Err(StoreError::NotKept(_))), "of an older owner");
     keep(epoch, 3).await.unwrap();
     // One that got there in another way is not believed.
-    connect(&database.url()).batch_execute(&format!("INSERT INTO snapshots VALUES ({session}, 9, '{{}}')")).unwrap();
+    connect(&database.url())
+        .batch_execute(&format!("INSERT INTO snapshots VALUES ({session}, 9, '{{}}')"))
+        .unwrap();
     let taken = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
     assert_eq!((taken.updates.len(), taken.epochs.last().unwrap().1), (3, 3));
 }
@@ -286,7 +361,13 @@ async fn of_the_refusals_of_a_session_the_newest_are_kept_in_order() {
     let (store, session) = with_session(&database.url()).await;
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
     let problem = serde_json::to_string(&Problem::new(ProblemKind::Stale, "Look again.")).unwrap();
-    let refusal = |n: i64| RefusalRow { session, client: Uuid::from_u128(7), n, at_seq: 0, problem: problem.clone() };
+    let refusal = |n: i64| RefusalRow {
+        session,
+        client: Uuid::from_u128(7),
+        n,
+        at_seq: 0,
+        problem: problem.clone(),
+    };
     for first in [5_000, 0] {
         let (told, answers) = mpsc::channel();
         let done = Box::new(move |result| told.send(result).unwrap());
@@ -328,10 +409,16 @@ async fn any_state_of_the_past_is_near_a_snapshot_and_a_bounded_journal_says_fro
         (Ok((0, 9)), Ok((10, 25)), Ok((40, 37)), Ok((90, 5)))
     );
     keep(&sequencer, Keeping { stride: 40, updates: Some(30) }).await;
-    assert_eq!((places(39).await, places(40).await, places(100).await), (Err(40), Ok((40, 0)), Ok((100, 0))));
+    assert_eq!(
+        (places(39).await, places(40).await, places(100).await),
+        (Err(40), Ok((40, 0)), Ok((100, 0)))
+    );
     assert_eq!(store.journal(session, 41, 100, 100).await.unwrap().len(), 60);
     let forgotten = store.journal(session, 40, 100, 100).await;
-    assert!(matches!(forgotten, Err(StoreError::Forgotten { at: 40, kept_from: 40 })), "{forgotten:?}");
+    assert!(
+        matches!(forgotten, Err(StoreError::Forgotten { at: 40, kept_from: 40 })),
+        "{forgotten:?}"
+    );
     let whole = store.whole("gate".into()).await.unwrap().unwrap();
     assert_eq!((whole.base.as_ref().map(|(seq, _)| *seq), whole.updates.len()), (Some(40), 60));
     let copy = store.bring_in(rendel_store::Whole { id: "copy".into(), ..whole }).await.unwrap();
@@ -339,7 +426,10 @@ async fn any_state_of_the_past_is_near_a_snapshot_and_a_bounded_journal_says_fro
         store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap(),
         store.take_over("copy".into(), Claim::Anew).await.unwrap().unwrap(),
     );
-    assert_eq!((mine.snapshot.map(|one| one.seq), its.snapshot.map(|one| one.seq)), (Some(100), Some(40)));
+    assert_eq!(
+        (mine.snapshot.map(|one| one.seq), its.snapshot.map(|one| one.seq)),
+        (Some(100), Some(40))
+    );
     assert_eq!((its.updates.len(), its.row.ord, its.row.kept_from), (60, copy.ord, 40));
 }
 
@@ -360,7 +450,8 @@ async fn the_past_is_whole_or_forgotten_while_the_journal_is_cut() {
             while !is_over.load(std::sync::atomic::Ordering::Relaxed) {
                 match store.past(session, at).await {
                     Ok(past) => {
-                        let reached = past.snapshot.map_or(0, |snapshot| snapshot.seq) + past.updates.len() as u64;
+                        let reached = past.snapshot.map_or(0, |snapshot| snapshot.seq)
+                            + past.updates.len() as u64;
                         assert_eq!(reached, at, "a state that lacks what was cut away");
                         read += 1;
                     }
@@ -374,7 +465,16 @@ async fn the_past_is_whole_or_forgotten_while_the_journal_is_cut() {
     for body in updates {
         sequencer.replay(&serde_json::from_str(&body).unwrap()).unwrap();
         let body = serde_json::to_string(&sequencer.snapshot()).unwrap();
-        store.keep_snapshot(session, 0, sequencer.seq(), body, Keeping { stride: 1, updates: Some(3) }).await.unwrap();
+        store
+            .keep_snapshot(
+                session,
+                0,
+                sequencer.seq(),
+                body,
+                Keeping { stride: 1, updates: Some(3) },
+            )
+            .await
+            .unwrap();
     }
     is_over.store(true, std::sync::atomic::Ordering::Relaxed);
     assert!(reader.await.unwrap() > 10);
@@ -393,7 +493,10 @@ async fn a_writer_without_its_database_fails_what_it_is_given_and_goes_on_when_i
     // The port has changed, so this writer is of no use; a new one finds what the old one wrote.
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
     answer(&append(&writer, 1, 0, 2..=2).await).unwrap();
-    assert_eq!(Store::connect(&database.url(), 1).await.unwrap().journal(1, 1, 9, 9).await.unwrap().len(), 2);
+    assert_eq!(
+        Store::connect(&database.url(), 1).await.unwrap().journal(1, 1, 9, 9).await.unwrap().len(),
+        2
+    );
 }
 
 #[tokio::test]
@@ -408,7 +511,8 @@ async fn taking_over_raises_the_epoch_and_gives_the_snapshot_and_what_came_after
 
     let charter = std::sync::Arc::new(rendel_core::Charter::parse(CHARTER).unwrap());
     let mut sequencer = rendel_core::Sequencer::open(charter, None).unwrap();
-    for update in &store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().updates[..5] {
+    for update in &store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().updates[..5]
+    {
         sequencer.replay(update).unwrap();
     }
     let problem = Problem::new(ProblemKind::Stale, "Look again.");
@@ -431,20 +535,31 @@ async fn taking_over_raises_the_epoch_and_gives_the_snapshot_and_what_came_after
     assert_eq!((taken.row.epoch, taken.epochs.last()), (3, Some(&(3, 7))));
     assert_eq!(taken.snapshot.unwrap().seq, 5);
     assert_eq!(taken.updates.iter().map(|update| update.seq).collect::<Vec<_>>(), [6, 7]);
-    assert_eq!(taken.refusals, [(6, ClientKey::NOBODY, 21, problem)], "the snapshot holds the earlier one");
+    assert_eq!(
+        taken.refusals,
+        [(6, ClientKey::NOBODY, 21, problem)],
+        "the snapshot holds the earlier one"
+    );
 
     // A snapshot that another version wrote is passed over: the journal has everything.
-    store.keep_snapshot(session, 3, 6, r#"{"seq":6,"state":"of another shape"}"#.to_owned(), KEEPING).await.unwrap();
+    store
+        .keep_snapshot(session, 3, 6, r#"{"seq":6,"state":"of another shape"}"#.to_owned(), KEEPING)
+        .await
+        .unwrap();
     let taken = store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap();
     assert!(taken.snapshot.is_none());
-    assert_eq!(taken.updates.iter().map(|update| update.seq).collect::<Vec<_>>(), [1, 2, 3, 4, 5, 6, 7]);
+    assert_eq!(
+        taken.updates.iter().map(|update| update.seq).collect::<Vec<_>>(),
+        [1, 2, 3, 4, 5, 6, 7]
+    );
 }
 
 #[tokio::test]
 async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
     let database = Database::start();
     let store = Store::connect(&database.url(), 1).await.unwrap();
-    let charter = "charter = \"rows\"\nversion = 1\n[state.rows]\nkind = \"set\"\n[state.steps]\nkind = \"list\"\n";
+    let charter = "charter = \"rows\"\nversion = 1\n[state.rows]\nkind = \
+        \"set\"\n[state.steps]\nkind = \"list\"\n";
     store.publish_charter("rows".into(), 1, "Rows".into(), charter.into()).await.unwrap();
     let session = store.open_session("rows".into(), "rows".into(), 1, None).await.unwrap().ord;
     // As an earlier version wrote them; the value of the third only looks like an edit.
@@ -456,7 +571,9 @@ async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
     ];
     for (seq, effects) in (1..).zip(effects) {
         let nil = Uuid::nil();
-        let body = format!(r#"{{"seq":{seq},"by":"oda","client":"{nil}","n":{seq},"at":0,"effects":[{effects}]}}"#);
+        let body = format!(
+            r#"{{"seq":{seq},"by":"oda","client":"{nil}","n":{seq},"at":0,"effects":[{effects}]}}"#
+        );
         let insert = format!("INSERT INTO journal VALUES ({session}, {seq}, '{body}', true)");
         connect(&database.url()).batch_execute(&insert).unwrap();
     }
@@ -466,7 +583,8 @@ async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
     taken.updates.iter().for_each(|update| sequencer.replay(update).unwrap());
     assert_eq!(sequencer.plain().to_string(), r#"{"rows":["west"],"steps":[]}"#);
     let told = store.journal(session, 1, 9, 9).await.unwrap();
-    let newest_first: Vec<_> = store.conflicts(session, 9, 9).await.unwrap().into_iter().rev().collect();
+    let newest_first: Vec<_> =
+        store.conflicts(session, 9, 9).await.unwrap().into_iter().rev().collect();
     let whole = store.whole("rows".into()).await.unwrap().unwrap();
     let exported: Vec<_> = whole.updates.into_iter().map(|(_, body, _)| body).collect();
     for rows in [told, newest_first, exported] {
@@ -478,7 +596,10 @@ async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
                 update["effects"].as_array().unwrap().iter().map(op).collect()
             })
             .collect();
-        assert_eq!(ops, [vec!["include", "include"], vec!["exclude"], vec!["insert"], vec!["remove"]]);
+        assert_eq!(
+            ops,
+            [vec!["include", "include"], vec!["exclude"], vec!["insert"], vec!["remove"]]
+        );
         assert!(rows[2].contains(r#""value":{"op":"insert","value":1}"#));
     }
 }
@@ -489,16 +610,25 @@ async fn names_are_taken_once_and_lists_come_in_pages() {
     let (store, _) = with_session(&database.url()).await;
     let again = store.publish_charter("headcount".into(), 1, "Other".into(), "other".into()).await;
     assert!(matches!(again, Err(StoreError::Exists)));
-    assert!(matches!(store.open_session("gate".into(), "headcount".into(), 1, None).await, Err(StoreError::Exists)));
+    assert!(matches!(
+        store.open_session("gate".into(), "headcount".into(), 1, None).await,
+        Err(StoreError::Exists)
+    ));
     store.publish_charter("headcount".into(), 2, "Second".into(), CHARTER.into()).await.unwrap();
     assert_eq!(store.charter("headcount".into(), None).await.unwrap().unwrap().version, 2);
-    assert_eq!(store.charter("headcount".into(), Some(1)).await.unwrap().unwrap().title, "Headcount");
+    assert_eq!(
+        store.charter("headcount".into(), Some(1)).await.unwrap().unwrap().title,
+        "Headcount"
+    );
     assert!(store.charter("headcuont".into(), None).await.unwrap().is_none());
     for n in 0..5 {
         store.open_session(format!("s{n}"), "headcount".into(), 2, None).await.unwrap();
     }
     let page = store.sessions(None, Some("gate".into()), 3).await.unwrap();
-    assert_eq!(page.iter().map(|(row, ..)| row.id.as_str()).collect::<Vec<_>>(), ["s0", "s1", "s2"]);
+    assert_eq!(
+        page.iter().map(|(row, ..)| row.id.as_str()).collect::<Vec<_>>(),
+        ["s0", "s1", "s2"]
+    );
     assert_eq!(store.sessions(Some("headcount".into()), None, 10).await.unwrap().len(), 6);
     assert_eq!(store.sessions(Some("other".into()), None, 10).await.unwrap().len(), 0);
 }

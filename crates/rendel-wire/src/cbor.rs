@@ -6,7 +6,8 @@ use serde_json::{Map, Number, Value};
 
 use crate::decode::{DEEPEST, DEEPEST_TOLD, too_deep};
 
-/// Reads one CBOR item that a stranger sent: `malformed` for what JSON has no word for, `too-deep` beyond 64 levels.
+/// Reads one CBOR item that a stranger sent: `malformed` for what JSON has no word for, `too-deep`
+/// beyond 64 levels.
 pub fn decode_cbor(bytes: &[u8]) -> Result<Value, Problem> {
     decode_cbor_within(DEEPEST, bytes)
 }
@@ -24,7 +25,10 @@ fn decode_cbor_within(deepest: usize, mut bytes: &[u8]) -> Result<Value, Problem
         other => malformed(&format!("This is no CBOR item: {other}.")),
     })?;
     if !bytes.is_empty() {
-        return Err(malformed(&format!("{} bytes follow the item. A frame is one item.", bytes.len())));
+        return Err(malformed(&format!(
+            "{} bytes follow the item. A frame is one item.",
+            bytes.len()
+        )));
     }
     to_json(item, 0, deepest)
 }
@@ -44,7 +48,8 @@ pub fn cbor_of_json(json: &str) -> Vec<u8> {
 
 /// A `settled` frame joined from updates that are encoded already.
 pub fn settled_frame_cbor(updates: &[&[u8]]) -> Vec<u8> {
-    let mut frame = Vec::with_capacity(32 + updates.iter().map(|update| update.len()).sum::<usize>());
+    let mut frame =
+        Vec::with_capacity(32 + updates.iter().map(|update| update.len()).sum::<usize>());
     frame.push(0xa2);
     for text in ["type", "settled", "updates"] {
         frame.push(0x60 | u8::try_from(text.len()).unwrap_or(0));
@@ -64,7 +69,8 @@ pub fn settled_frame_cbor(updates: &[&[u8]]) -> Vec<u8> {
     frame
 }
 
-/// An item that lies in `depth` arrays and maps. The reader may let one level more pass than it is told to.
+/// An item that lies in `depth` arrays and maps. The reader may let one level more pass than it is
+/// told to.
 fn to_json(item: Cbor, depth: usize, deepest: usize) -> Result<Value, Problem> {
     if depth >= deepest && matches!(item, Cbor::Array(_) | Cbor::Map(_)) {
         return Err(too_deep(deepest));
@@ -77,17 +83,20 @@ fn to_json(item: Cbor, depth: usize, deepest: usize) -> Result<Value, Problem> {
             (_, Ok(number)) => number.into(),
             _ => return Err(malformed("A whole number goes from -2^63 to 2^64 - 1.")),
         },
-        Cbor::Float(number) => {
-            Value::Number(Number::from_f64(number).ok_or_else(|| malformed("A number must be finite."))?)
-        }
+        Cbor::Float(number) => Value::Number(
+            Number::from_f64(number).ok_or_else(|| malformed("A number must be finite."))?,
+        ),
         Cbor::Text(text) => text.into(),
-        Cbor::Array(items) => {
-            items.into_iter().map(|item| to_json(item, depth + 1, deepest)).collect::<Result<_, _>>()?
-        }
+        Cbor::Array(items) => items
+            .into_iter()
+            .map(|item| to_json(item, depth + 1, deepest))
+            .collect::<Result<_, _>>()?,
         Cbor::Map(members) => {
             let mut object = Map::new();
             for (name, value) in members {
-                let Cbor::Text(name) = name else { return Err(malformed("Members of a map are named by text.")) };
+                let Cbor::Text(name) = name else {
+                    return Err(malformed("Members of a map are named by text."));
+                };
                 if object.insert(name, to_json(value, depth + 1, deepest)?).is_some() {
                     return Err(malformed("A map names each member once."));
                 }
@@ -144,13 +153,15 @@ mod tests {
 
     #[test]
     fn joined_updates_read_as_the_same_frame_in_both_encodings() {
-        let update =
-            r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
+        let update = r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
         let encoded = cbor_of_json(update);
         for count in [0, 1, 23, 24, 255, 256, 70_000] {
             let frame = settled_frame_cbor(&vec![encoded.as_slice(); count]);
             let read = FromService::from_value(decode_cbor(&frame).unwrap()).unwrap();
-            assert_eq!(read, FromService::decode(settled_frame(vec![update; count]).as_bytes()).unwrap());
+            assert_eq!(
+                read,
+                FromService::decode(settled_frame(vec![update; count]).as_bytes()).unwrap()
+            );
         }
     }
 }

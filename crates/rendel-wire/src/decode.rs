@@ -5,23 +5,31 @@ use serde::de::DeserializeOwned;
 
 /// Arrays and objects may lie in one another this deep in what a participant sends.
 pub const DEEPEST: usize = 64;
-/// And this deep in what the service sends, whose frames have values of participants inside the state.
+/// And this deep in what the service sends, whose frames have values of participants inside the
+/// state.
 pub const DEEPEST_TOLD: usize = 120;
 
-/// Reads JSON from a participant: `malformed` with the place of the fault, `too-deep` beyond 64 levels.
+/// Reads JSON from a participant: `malformed` with the place of the fault, `too-deep` beyond 64
+/// levels.
 ///
-/// The nesting is counted before anything is built, so that hostile input costs one pass over its bytes.
+/// The nesting is counted before anything is built, so that hostile input costs one pass over its
+/// bytes.
 pub fn decode_json<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
     decode_json_within(DEEPEST, bytes)
 }
 
 /// As [`decode_json`], with so many levels.
-pub(crate) fn decode_json_within<T: DeserializeOwned>(deepest: usize, bytes: &[u8]) -> Result<T, Problem> {
-    let text = std::str::from_utf8(bytes)
-        .map_err(|error| Problem::new(ProblemKind::Malformed, format!("Byte {} is not UTF-8.", error.valid_up_to())))?;
+pub(crate) fn decode_json_within<T: DeserializeOwned>(
+    deepest: usize,
+    bytes: &[u8],
+) -> Result<T, Problem> {
+    let text = std::str::from_utf8(bytes).map_err(|error| {
+        Problem::new(ProblemKind::Malformed, format!("Byte {} is not UTF-8.", error.valid_up_to()))
+    })?;
     check_depth(deepest, text)?;
-    serde_json::from_str(text)
-        .map_err(|error| Problem::new(ProblemKind::Malformed, format!("This is not what was expected: {error}.")))
+    serde_json::from_str(text).map_err(|error| {
+        Problem::new(ProblemKind::Malformed, format!("This is not what was expected: {error}."))
+    })
 }
 
 pub(crate) fn check_depth(deepest: usize, text: &str) -> Result<(), Problem> {
@@ -48,7 +56,10 @@ pub(crate) fn check_depth(deepest: usize, text: &str) -> Result<(), Problem> {
 }
 
 pub(crate) fn too_deep(deepest: usize) -> Problem {
-    Problem::new(ProblemKind::TooDeep, format!("Values may be nested at most {deepest} levels deep."))
+    Problem::new(
+        ProblemKind::TooDeep,
+        format!("Values may be nested at most {deepest} levels deep."),
+    )
 }
 
 #[cfg(test)]
@@ -60,7 +71,10 @@ mod tests {
     fn the_64th_level_is_read_and_the_65th_refused() {
         let nested = |levels: usize| format!("{}{}", "[".repeat(levels), "]".repeat(levels));
         assert!(decode_json::<Value>(nested(64).as_bytes()).is_ok());
-        assert_eq!(decode_json::<Value>(nested(65).as_bytes()).unwrap_err().kind(), ProblemKind::TooDeep);
+        assert_eq!(
+            decode_json::<Value>(nested(65).as_bytes()).unwrap_err().kind(),
+            ProblemKind::TooDeep
+        );
         let in_a_string = format!("[\"\\\"{}\"]", "[".repeat(100));
         assert!(decode_json::<Value>(in_a_string.as_bytes()).is_ok());
     }
@@ -68,7 +82,11 @@ mod tests {
     #[test]
     fn what_is_no_json_or_no_utf8_is_malformed() {
         for bytes in [&b"{"[..], b"\xff\"", b"1e999", b"{} {}", b""] {
-            assert_eq!(decode_json::<Value>(bytes).unwrap_err().kind(), ProblemKind::Malformed, "{bytes:?}");
+            assert_eq!(
+                decode_json::<Value>(bytes).unwrap_err().kind(),
+                ProblemKind::Malformed,
+                "{bytes:?}"
+            );
         }
     }
 }

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use rendel_core::{ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal, Settled};
+use rendel_core::{
+    ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal, Settled,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use uuid::Uuid;
@@ -37,7 +39,8 @@ macro_rules! frames {
                 let body = Value::Object(members);
                 match name.as_ref().and_then(Value::as_str) {
                     $(Some($name) => serde_json::from_value(body).map(Self::$Variant).map_err(|error| {
-                        Problem::new(ProblemKind::Malformed, format!("The frame {:?} is wrong: {error}.", $name))
+                        Problem::new(ProblemKind::Malformed, format!("The frame {:?} is wrong: \
+                            {error}.", $name))
                     }),)*
                     Some(other) => Err(Problem::new(
                         ProblemKind::Malformed,
@@ -52,7 +55,8 @@ macro_rules! frames {
 
             /// The frame as one line of JSON.
             pub fn encode(&self) -> String {
-                // Frames have string keys and finite numbers only, for which writing to memory cannot fail.
+                // Frames have string keys and finite numbers only, for which writing to memory
+                // cannot fail.
                 serde_json::to_string(self).unwrap_or_default()
             }
         }
@@ -147,7 +151,8 @@ pub struct Enter {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Said {
-    /// The `seq` that this client had applied, for places in texts; the present one where it is left out.
+    /// The `seq` that this client had applied, for places in texts; the present one where it is
+    /// left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seen: Option<u64>,
     /// What changes.
@@ -246,8 +251,9 @@ pub struct Propose {
 }
 
 impl Propose {
-    /// Reads the frame in one pass, without building a JSON value first: nearly every frame of a busy connection is one.
-    /// `None` for any other frame and for a faulty one, whose fault [`FromParticipant::decode`] then tells.
+    /// Reads the frame in one pass, without building a JSON value first: nearly every frame of a
+    /// busy connection is one. `None` for any other frame and for a faulty one, whose fault
+    /// [`FromParticipant::decode`] then tells.
     pub fn decode(text: &str) -> Option<Self> {
         #[derive(Deserialize)]
         #[serde(deny_unknown_fields)]
@@ -264,7 +270,8 @@ impl Propose {
             note: Option<String>,
         }
         crate::decode::check_depth(DEEPEST, text).ok()?;
-        let Whole { r#type, n, seen, answered, edits, gesture, note } = serde_json::from_str(text).ok()?;
+        let Whole { r#type, n, seen, answered, edits, gesture, note } =
+            serde_json::from_str(text).ok()?;
         (r#type == "propose").then_some(Self { n, seen, answered, edits, gesture, note })
     }
 }
@@ -289,8 +296,8 @@ pub struct Ping {
 #[serde(deny_unknown_fields)]
 pub struct Leave {}
 
-/// Where the session stands when a participant arrives. `S` is the snapshot and `U` an update, each of which the service
-/// has as text already.
+/// Where the session stands when a participant arrives. `S` is the snapshot and `U` an update, each
+/// of which the service has as text already.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(bound(deserialize = "S: Deserialize<'de>, U: Deserialize<'de>"))]
 pub struct Welcome<S = Value, U = Settled> {
@@ -559,7 +566,8 @@ pub struct Notice {
     pub problem: Problem,
 }
 
-/// The last frame of a connection that the service ends; the socket closes with 4000 + the problem's number.
+/// The last frame of a connection that the service ends; the socket closes with 4000 + the
+/// problem's number.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Bye {
     /// Why.
@@ -584,21 +592,30 @@ pub fn settled_frame<'u>(updates: impl IntoIterator<Item = &'u str>) -> String {
 mod tests {
     use super::*;
 
-    const PROPOSE: &str = r#"{"type":"propose","n":1,"seen":4,"edits":[{"at":"/heads","op":"add","by":1}]}"#;
+    const PROPOSE: &str =
+        r#"{"type":"propose","n":1,"seen":4,"edits":[{"at":"/heads","op":"add","by":1}]}"#;
 
     #[test]
     fn a_frame_is_read_by_its_type() {
-        let FromParticipant::Propose(frame) = FromParticipant::decode(PROPOSE.as_bytes()).unwrap() else { panic!() };
+        let FromParticipant::Propose(frame) = FromParticipant::decode(PROPOSE.as_bytes()).unwrap()
+        else {
+            panic!()
+        };
         assert_eq!((frame.n, frame.seen, frame.answered), (1, 4, 0));
         assert_eq!(frame.edits, [Edit::new("/heads", "add").with("by", 1)]);
     }
 
     #[test]
     fn the_quick_way_to_read_a_proposal_reads_the_same() {
-        let full =
-            PROPOSE.replace("\"seen\":4", "\"answered\":0,\"seen\":4,\"note\":\"from the cart\",\"gesture\":\"drag\"");
+        let full = PROPOSE.replace(
+            "\"seen\":4",
+            "\"answered\":0,\"seen\":4,\"note\":\"from the cart\",\"gesture\":\"drag\"",
+        );
         for text in [PROPOSE, &full] {
-            let Ok(FromParticipant::Propose(slow)) = FromParticipant::decode(text.as_bytes()) else { panic!() };
+            let Ok(FromParticipant::Propose(slow)) = FromParticipant::decode(text.as_bytes())
+            else {
+                panic!()
+            };
             assert_eq!(Propose::decode(text), Some(slow));
         }
         for text in [
@@ -621,7 +638,8 @@ mod tests {
             ("\"type\":\"propose\",", "", "\"type\""),
         ];
         for (old, new, named) in table {
-            let problem = FromParticipant::decode(PROPOSE.replace(old, new).as_bytes()).unwrap_err();
+            let problem =
+                FromParticipant::decode(PROPOSE.replace(old, new).as_bytes()).unwrap_err();
             assert_eq!(problem.kind(), ProblemKind::Malformed);
             assert!(problem.detail().contains(named), "{new}: {problem}");
         }
@@ -629,11 +647,12 @@ mod tests {
 
     #[test]
     fn joined_updates_read_as_one_settled_frame() {
-        let update =
-            r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
+        let update = r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
         for count in 0..3 {
             let frame = settled_frame(std::iter::repeat_n(update, count));
-            let FromService::Settled(read) = FromService::decode(frame.as_bytes()).unwrap() else { panic!() };
+            let FromService::Settled(read) = FromService::decode(frame.as_bytes()).unwrap() else {
+                panic!()
+            };
             assert_eq!(read.updates.len(), count);
         }
     }

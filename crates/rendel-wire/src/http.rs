@@ -31,7 +31,8 @@ pub struct CharterList {
 /// What a check found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct CheckAnswer {
-    /// Each fault with line, column, path, what is wrong, what was expected and perhaps `did_you_mean`.
+    /// Each fault with line, column, path, what is wrong, what was expected and perhaps
+    /// `did_you_mean`.
     #[schema(value_type = Vec<Object>)]
     pub faults: Vec<Fault>,
 }
@@ -91,7 +92,8 @@ pub struct SessionInfo {
     /// The roles that go on while it is frozen.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub frozen_except: Vec<String>,
-    /// The last expressions of its charter that had no answer, each with its line: what they were to let through was refused.
+    /// The last expressions of its charter that had no answer, each with its line: what they were
+    /// to let through was refused.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub expression_faults: Vec<String>,
 }
@@ -164,7 +166,8 @@ pub struct CueBody {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Object>)]
     pub data: Option<Value>,
-    /// `"everyone"`, `"everyone-else"`, `{"role": …}` or `{"participant": …}`, where the charter leaves it to the sender.
+    /// `"everyone"`, `"everyone-else"`, `{"role": …}` or `{"participant": …}`, where the charter
+    /// leaves it to the sender.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Object>)]
     pub to: Option<crate::CueFor>,
@@ -191,7 +194,8 @@ pub struct MayAnswer {
     pub allowed: bool,
     /// Whether the edit would take effect as the state is now.
     pub takes_effect: bool,
-    /// The lines of the charter that say so: the one that allows it, or those whose conditions do not hold.
+    /// The lines of the charter that say so: the one that allows it, or those whose conditions do
+    /// not hold.
     pub lines: Vec<usize>,
     /// Those lines as they read.
     pub says: Vec<String>,
@@ -292,7 +296,8 @@ pub struct InvitationInfo {
     /// Its code, told once, when it is made.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub code: Option<String>,
-    /// The path of a link to hand out, told once. The code stands behind a `#`, so that it reaches no server and no log.
+    /// The path of a link to hand out, told once. The code stands behind a `#`, so that it reaches
+    /// no server and no log.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub link: Option<String>,
 }
@@ -414,7 +419,8 @@ pub struct ConnectionList {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ResetSession {
-    /// Plain JSON over the charter's initial values; what the session opened with where it is left out.
+    /// Plain JSON over the charter's initial values; what the session opened with where it is left
+    /// out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Object>)]
     pub opening: Option<Value>,

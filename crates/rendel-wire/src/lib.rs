@@ -1,8 +1,9 @@
 //! What travels between the service and its clients.
 //!
-//! * [`FromParticipant`] and [`FromService`] are the frames of a connection; one table each lists them by name. A
-//!   frame is one JSON object whose member `type` names it. [`FromParticipant::decode`] is strict: it says which member
-//!   is wrong and what might have been meant. In CBOR ([`decode_cbor`], [`encode_cbor`]) they are the same objects.
+//! * [`FromParticipant`] and [`FromService`] are the frames of a connection; one table each lists
+//!   them by name. A frame is one JSON object whose member `type` names it.
+//!   [`FromParticipant::decode`] is strict: it says which member is wrong and what might have been
+//!   meant. In CBOR ([`decode_cbor`], [`encode_cbor`]) they are the same objects.
 //! * [`http`] has the bodies of the HTTP interface.
 
 mod cbor;
@@ -13,10 +14,10 @@ pub mod http;
 pub use cbor::{cbor_of_json, decode_cbor, decode_told_cbor, encode_cbor, settled_frame_cbor};
 pub use decode::{DEEPEST, DEEPEST_TOLD, decode_json};
 pub use frame::{
-    AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter, FromParticipant, FromService,
-    Leave, Left, LeftWhy, Notice, OutcomeFrame, OutcomeOf, Participant, Ping, Pong, PresenceFrame, Propose, Refused,
-    Release, Renew, Resync, Roster, Said, SendCue, SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You,
-    settled_frame,
+    AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter,
+    FromParticipant, FromService, Leave, Left, LeftWhy, Notice, OutcomeFrame, OutcomeOf,
+    Participant, Ping, Pong, PresenceFrame, Propose, Refused, Release, Renew, Resync, Roster, Said,
+    SendCue, SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You, settled_frame,
 };
 
 /// The subprotocol of text frames with one JSON object each.

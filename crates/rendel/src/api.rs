@@ -15,7 +15,10 @@ use crate::cli::{AsWhom, Reach};
 
 /// The service did not answer.
 #[derive(Debug, thiserror::Error)]
-#[error("the service at {0} cannot be reached ({1}). Is it running? Start it with: rendel serve --local-database DIR")]
+#[error(
+    "the service at {0} cannot be reached ({1}). Is it running? Start it with: rendel serve \
+     --local-database DIR"
+)]
 pub(crate) struct Unreachable(String, String);
 
 /// Calls to one service with one key or token.
@@ -33,8 +36,13 @@ impl Api {
     }
 
     pub(crate) fn new(server: &str, bearer: &str) -> Result<Self> {
-        let http = reqwest::Client::builder().timeout(Duration::from_secs(40)).no_proxy().build()?;
-        Ok(Self { http, server: server.trim_end_matches('/').to_owned(), bearer: bearer.to_owned() })
+        let http =
+            reqwest::Client::builder().timeout(Duration::from_secs(40)).no_proxy().build()?;
+        Ok(Self {
+            http,
+            server: server.trim_end_matches('/').to_owned(),
+            bearer: bearer.to_owned(),
+        })
     }
 
     /// Calls with a token where there is one, else as the backend.
@@ -64,7 +72,8 @@ impl Api {
     /// Sends a request; a problem comes back as the error that it is.
     pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response> {
         let response = request.send().await.map_err(|error| {
-            let why = std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string);
+            let why = std::error::Error::source(&error)
+                .map_or_else(|| error.to_string(), ToString::to_string);
             Unreachable(self.server.clone(), why)
         })?;
         if response.status().is_success() {
@@ -91,7 +100,11 @@ impl Api {
             .context("the answer of the service cannot be read; is it a newer version?")
     }
 
-    pub(crate) async fn post_json<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+    pub(crate) async fn post_json<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T> {
         self.read(self.post(path).json(body)).await
     }
 }
@@ -99,10 +112,15 @@ impl Api {
 /// The key in a file.
 pub(crate) fn read_key(file: &Path) -> Result<ServiceKey> {
     let text = std::fs::read_to_string(file).with_context(|| {
-        format!("the service key {} cannot be read. Give --key-file FILE or RENDEL_KEY_FILE; the service writes it at its first start", file.display())
+        format!(
+            "the service key {} cannot be read. Give --key-file FILE or RENDEL_KEY_FILE; the \
+            service writes it at its first start",
+            file.display()
+        )
     })?;
-    ServiceKey::parse(text.lines().next().unwrap_or_default())
-        .with_context(|| format!("{} holds no service key: at least 32 printable characters", file.display()))
+    ServiceKey::parse(text.lines().next().unwrap_or_default()).with_context(|| {
+        format!("{} holds no service key: at least 32 printable characters", file.display())
+    })
 }
 
 /// The token to take part with: the given one, or one issued for the role and name.
@@ -117,14 +135,24 @@ pub(crate) async fn token_for(reach: &Reach, session: &str, whom: &AsWhom) -> Re
     };
     let name = whom.name.clone();
     let sub = name.as_deref().unwrap_or("terminal").to_lowercase();
-    let asked = IssueToken { session: session.to_owned(), sub, name, role, expires_in: Some(24 * 3600) };
+    let asked =
+        IssueToken { session: session.to_owned(), sub, name, role, expires_in: Some(24 * 3600) };
     Ok(api.post_json::<TokenAnswer>("/tokens", &asked).await?.token)
 }
 
 async fn first_role(api: &Api, session: &str) -> Result<String> {
-    let info: rendel_wire::http::SessionInfo = api.read(api.get(&format!("/sessions/{session}"))).await?;
-    let source =
-        api.send(api.get(&format!("/charters/{}?version={}", info.charter, info.version))).await?.text().await?;
-    let charter = rendel_core::Charter::parse(&source).ok().context("the stored charter cannot be read")?;
-    charter.role_names().next().map(str::to_owned).context("the charter has no role; give --as ROLE")
+    let info: rendel_wire::http::SessionInfo =
+        api.read(api.get(&format!("/sessions/{session}"))).await?;
+    let source = api
+        .send(api.get(&format!("/charters/{}?version={}", info.charter, info.version)))
+        .await?
+        .text()
+        .await?;
+    let charter =
+        rendel_core::Charter::parse(&source).ok().context("the stored charter cannot be read")?;
+    charter
+        .role_names()
+        .next()
+        .map(str::to_owned)
+        .context("the charter has no role; give --as ROLE")
 }

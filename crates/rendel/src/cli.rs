@@ -6,7 +6,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
 
-const EXIT_CODES: &str = "Exit codes: 0 done · 1 refused, or faults were found · 2 wrong arguments · 3 the service cannot be reached · 4 something is missing on this machine (doctor)";
+const EXIT_CODES: &str = "Exit codes: 0 done · 1 refused, or faults were found · 2 wrong \
+    arguments · 3 the service cannot be reached · 4 something is missing on this machine (doctor)";
 
 /// Keeps shared session state consistent across participants.
 #[derive(Debug, Parser)]
@@ -218,7 +219,8 @@ pub(crate) enum KeyCommand {
         /// HS256 or EdDSA.
         #[arg(long, value_parser = ["HS256", "EdDSA"])]
         algorithm: String,
-        /// A file with the secret (HS256), or with the public key as PEM or the x of its JWK (EdDSA).
+        /// A file with the secret (HS256), or with the public key as PEM or the x of its JWK
+        /// (EdDSA).
         #[arg(long, value_name = "FILE")]
         file: PathBuf,
         #[command(flatten)]
@@ -237,7 +239,12 @@ pub(crate) enum KeyCommand {
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Reach {
     /// The service.
-    #[arg(long, value_name = "URL", env = "RENDEL_SERVER", default_value = "http://127.0.0.1:7460")]
+    #[arg(
+        long,
+        value_name = "URL",
+        env = "RENDEL_SERVER",
+        default_value = "http://127.0.0.1:7460"
+    )]
     pub(crate) server: String,
     /// The service key.
     #[arg(long, value_name = "FILE", env = "RENDEL_KEY_FILE", default_value = "rendel.key")]
@@ -433,7 +440,8 @@ pub(crate) struct EnterArgs {
 pub(crate) struct ProposeArgs {
     /// The session's id.
     pub(crate) session: String,
-    /// An edit in words, such as '/heads add 1', or as JSON. Several take effect together or not at all.
+    /// An edit in words, such as '/heads add 1', or as JSON. Several take effect together or not at
+    /// all.
     #[arg(required = true, value_name = "EDIT")]
     pub(crate) edits: Vec<String>,
     /// The "seq" that you had seen; the present one where it is left out.
@@ -495,7 +503,8 @@ pub(crate) struct JournalArgs {
     /// The last "seq".
     #[arg(long)]
     pub(crate) to: Option<u64>,
-    /// As updates in words (or JSON Lines with --json), or as one JSON Patch (RFC 6902) per update against the state.
+    /// As updates in words (or JSON Lines with --json), or as one JSON Patch (RFC 6902) per update
+    /// against the state.
     #[arg(long = "as", value_name = "FORM", default_value = "updates", value_parser = ["updates", "json-patch"])]
     pub(crate) form: String,
     /// A participant's token; the service key where it is left out.

@@ -108,20 +108,33 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
         (Some(url), None) => Database::Url(url),
         (None, Some(dir)) => Database::Local(dir),
         (None, None) => bail!(
-            "say which database to use: --database-url URL for a PostgreSQL that is there, --local-database DIR to run one"
+            "say which database to use: --database-url URL for a PostgreSQL that is there, \
+             --local-database DIR to run one"
         ),
         (Some(_), Some(_)) => bail!("database_url and local_database are both set; keep one"),
     };
-    let key_file = args.key_file.clone().or(settings.key_file).unwrap_or_else(|| PathBuf::from("rendel.key"));
-    let listen = args.listen.or(settings.listen).unwrap_or(SocketAddr::from(([127, 0, 0, 1], 7460)));
+    let key_file =
+        args.key_file.clone().or(settings.key_file).unwrap_or_else(|| PathBuf::from("rendel.key"));
+    let listen =
+        args.listen.or(settings.listen).unwrap_or(SocketAddr::from(([127, 0, 0, 1], 7460)));
     let mut config = Config::new(listen, String::new(), key(&key_file)?);
     config.previous_keys = previous_keys(&key_file)?;
     config.variables = settings.variables;
     config.gate_secret = settings.gate_secret;
     set(&mut config.audit_days, settings.audit_days, 1..=36_500, "audit_days")?;
-    set(&mut config.guests_per_address, settings.guests_per_address, 0..=1_000_000, "guests_per_address")?;
+    set(
+        &mut config.guests_per_address,
+        settings.guests_per_address,
+        0..=1_000_000,
+        "guests_per_address",
+    )?;
     config.origins = settings.origins.unwrap_or_default();
-    set(&mut config.database_connections, settings.database_connections, 1..=1_000, "database_connections")?;
+    set(
+        &mut config.database_connections,
+        settings.database_connections,
+        1..=1_000,
+        "database_connections",
+    )?;
     set_ms(&mut config.enter_within, settings.enter_within_ms, "enter_within_ms")?;
     set_ms(&mut config.silence, settings.silence_ms, "silence_ms")?;
     set_ms(&mut config.stop_within, settings.stop_within_ms, "stop_within_ms")?;
@@ -148,8 +161,11 @@ fn read(file: Option<&Path>) -> Result<Settings> {
         bail!("the settings {} are not there", missing.display());
     }
     let file = file.unwrap_or(Path::new("rendel.toml"));
-    let settings = Figment::new().merge(Toml::file(file)).merge(Env::prefixed("RENDEL_").only(NAMES));
-    settings.extract().with_context(|| format!("the settings cannot be used; they are {}", NAMES.join(", ")))
+    let settings =
+        Figment::new().merge(Toml::file(file)).merge(Env::prefixed("RENDEL_").only(NAMES));
+    settings
+        .extract()
+        .with_context(|| format!("the settings cannot be used; they are {}", NAMES.join(", ")))
 }
 
 fn set<T: PartialOrd + Copy + std::fmt::Display>(
@@ -177,11 +193,13 @@ fn set_ms(target: &mut Duration, given: Option<u64>, name: &str) -> Result<()> {
 
 /// The keys in the lines after the first, which the first replaced and which are good still.
 fn previous_keys(file: &Path) -> Result<Vec<ServiceKey>> {
-    let text =
-        fs::read_to_string(file).with_context(|| format!("the service key {} cannot be read", file.display()))?;
+    let text = fs::read_to_string(file)
+        .with_context(|| format!("the service key {} cannot be read", file.display()))?;
     let lines = text.lines().skip(1).map(str::trim).filter(|line| !line.is_empty());
-    let read =
-        |line| ServiceKey::parse(line).with_context(|| format!("{} holds a line that is no key", file.display()));
+    let read = |line| {
+        ServiceKey::parse(line)
+            .with_context(|| format!("{} holds a line that is no key", file.display()))
+    };
     lines.map(read).collect()
 }
 
@@ -191,11 +209,13 @@ pub(crate) fn key(file: &Path) -> Result<ServiceKey> {
         return crate::api::read_key(file);
     }
     if let Some(parent) = file.parent().filter(|parent| !parent.as_os_str().is_empty()) {
-        fs::create_dir_all(parent).with_context(|| format!("the folder {} cannot be made", parent.display()))?;
+        fs::create_dir_all(parent)
+            .with_context(|| format!("the folder {} cannot be made", parent.display()))?;
     }
     let key = ServiceKey::generate();
     let made = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file);
-    let mut made = made.with_context(|| format!("the service key {} cannot be written", file.display()))?;
+    let mut made =
+        made.with_context(|| format!("the service key {} cannot be written", file.display()))?;
     writeln!(made, "{}", key.reveal())?;
     Ok(key)
 }

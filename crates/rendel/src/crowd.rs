@@ -1,4 +1,5 @@
-//! A small made-up crowd that takes part in the demo: it moves pointers, drags markers, types, holds, calls and picks.
+//! A small made-up crowd that takes part in the demo: it moves pointers, drags markers, types,
+//! holds, calls and picks.
 //!
 //! Each member has a seed of its own that follows from the crowd's: the same seed, the same moves.
 
@@ -58,7 +59,8 @@ pub(crate) async fn start(api: &Api, server: &str, seed: u64) -> Result<()> {
         let random = StdRng::seed_from_u64(seed.wrapping_mul(1_000).wrapping_add(at as u64));
         let connection = Connection::new(target, uuid::Uuid::now_v7());
         tokio::spawn(
-            Member { connection, random, at: (60.0, 40.0), to: (60.0, 40.0), drags: None, beat: 0 }.live(role),
+            Member { connection, random, at: (60.0, 40.0), to: (60.0, 40.0), drags: None, beat: 0 }
+                .live(role),
         );
     }
     Ok(())
@@ -96,7 +98,12 @@ impl Member {
     /// Does something, and says when it does the next thing.
     async fn act(&mut self, role: &str) -> Duration {
         self.beat += 1;
-        let session = self.connection.replica().session().map(|session| session.charter.clone()).unwrap_or_default();
+        let session = self
+            .connection
+            .replica()
+            .session()
+            .map(|session| session.charter.clone())
+            .unwrap_or_default();
         match session.as_str() {
             "slope-plan" => self.on_the_slope(role).await,
             "pressing-sheet" => self.at_the_press().await,
@@ -109,7 +116,11 @@ impl Member {
     }
 
     fn view(&self, pointer: &str) -> Value {
-        self.connection.replica().view().and_then(|view| view.pointer(pointer).cloned()).unwrap_or_default()
+        self.connection
+            .replica()
+            .view()
+            .and_then(|view| view.pointer(pointer).cloned())
+            .unwrap_or_default()
     }
 
     fn pick(&mut self, pointer: &str) -> Option<String> {
@@ -129,7 +140,9 @@ impl Member {
         self.connection.say(facts(json!({ "pointer": spot })));
         if let Some(marker) = self.drags.clone().filter(|_| self.beat.is_multiple_of(3)) {
             self.connection
-                .propose(vec![Edit::new(format!("/markers/{marker}/spot"), "set").with("value", spot)])
+                .propose(vec![
+                    Edit::new(format!("/markers/{marker}/spot"), "set").with("value", spot),
+                ])
                 .await;
         }
         Duration::from_millis(60)
@@ -146,7 +159,9 @@ impl Member {
         match self.random.random_range(0..6) {
             0..=2 if role != "viewer" => {
                 if let Some(marker) = self.pick("/markers") {
-                    self.connection.hold(&format!("/markers/{marker}"), Some(Duration::from_secs(20))).await;
+                    self.connection
+                        .hold(&format!("/markers/{marker}"), Some(Duration::from_secs(20)))
+                        .await;
                     self.connection.say(facts(json!({ "selection": [marker] })));
                     self.drags = Some(marker);
                 }
@@ -175,7 +190,8 @@ impl Member {
             }
             (_, Some(picker)) => {
                 let add = |at: String| Edit::new(at, "add").with("by", 1);
-                let edits = vec![add(format!("/pickers/{picker}/crates")), add("/crates".to_owned())];
+                let edits =
+                    vec![add(format!("/pickers/{picker}/crates")), add("/crates".to_owned())];
                 self.connection.propose(edits).await;
             }
             _ => {}
@@ -189,7 +205,10 @@ impl Member {
         let words = WORDS[self.random.random_range(0..WORDS.len() - 1)];
         let delete = if len > most { words.chars().count().min(len) } else { 0 };
         let index = len - delete;
-        let splice = Edit::new(at, "splice").with("index", index).with("delete", delete).with("insert", words);
+        let splice = Edit::new(at, "splice")
+            .with("index", index)
+            .with("delete", delete)
+            .with("insert", words);
         self.connection.propose(vec![splice]).await;
         let caret = json!({ "at": at, "index": index + words.chars().count() });
         self.connection.say(facts(json!({ "caret": caret, "typing": true })));

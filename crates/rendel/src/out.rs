@@ -33,7 +33,8 @@ impl Out {
         self.json
     }
 
-    /// A line of data. Who reads may have gone away, as `head` does; then there is nothing left to say.
+    /// A line of data. Who reads may have gone away, as `head` does; then there is nothing left to
+    /// say.
     pub(crate) fn line(self, text: &str) {
         if writeln!(io::stdout(), "{text}").is_err() {
             std::process::exit(0);
@@ -52,7 +53,10 @@ impl Out {
     /// Rows in columns; numbers to the right.
     pub(crate) fn table(self, head: &[&str], numbers: &[usize], rows: Vec<Vec<String>>) {
         let mut table = Table::new();
-        table.load_preset(NOTHING).set_content_arrangement(ContentArrangement::Disabled).set_header(head);
+        table
+            .load_preset(NOTHING)
+            .set_content_arrangement(ContentArrangement::Disabled)
+            .set_header(head);
         for row in rows {
             table.add_row(row);
         }
@@ -61,7 +65,9 @@ impl Out {
                 column.set_cell_alignment(CellAlignment::Right);
             }
         }
-        table.lines().for_each(|line| self.line(line.trim_end().strip_prefix(' ').unwrap_or(line.trim_end())));
+        table.lines().for_each(|line| {
+            self.line(line.trim_end().strip_prefix(' ').unwrap_or(line.trim_end()))
+        });
     }
 
     /// A word on what is going on.
@@ -80,7 +86,9 @@ impl Out {
             return;
         }
         match error.downcast_ref::<Problem>() {
-            Some(problem) if self.json => self.line(&serde_json::to_string(problem).unwrap_or_default()),
+            Some(problem) if self.json => {
+                self.line(&serde_json::to_string(problem).unwrap_or_default())
+            }
             Some(problem) => self.note(&problem_in_words(problem)),
             None => self.error(&format!("{error:#}")),
         }
@@ -96,7 +104,9 @@ pub(crate) fn problem_in_words(problem: &Problem) -> String {
     if let Some(current) = problem.member("current") {
         words += &format!("\n  present value: {current}");
     }
-    let faults = problem.member("faults").and_then(|faults| serde_json::from_value::<Vec<Fault>>(faults.clone()).ok());
+    let faults = problem
+        .member("faults")
+        .and_then(|faults| serde_json::from_value::<Vec<Fault>>(faults.clone()).ok());
     for fault in faults.unwrap_or_default() {
         words += &format!("\n  {fault}");
     }

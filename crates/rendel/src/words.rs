@@ -23,7 +23,8 @@ VALUE and TEXT are JSON: text stands in double quotes. PLACE is first, last, aft
 pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
     let text = text.trim();
     if text.starts_with('{') {
-        return serde_json::from_str(text).with_context(|| format!("this is no edit as JSON: {text}"));
+        return serde_json::from_str(text)
+            .with_context(|| format!("this is no edit as JSON: {text}"));
     }
     let (path, rest) = split_word(text);
     let (op, rest) = split_word(rest);
@@ -44,7 +45,9 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
             let (index, rest) = split_word(rest);
             let (delete, insert) = split_word(rest);
             let insert = if insert.is_empty() { Value::from("") } else { json(op, insert)? };
-            edit.with("index", json(op, index)?).with("delete", json(op, delete)?).with("insert", insert)
+            edit.with("index", json(op, index)?)
+                .with("delete", json(op, delete)?)
+                .with("insert", insert)
         }
         "set" | "test" | "include" | "exclude" => edit.with("value", json(op, rest)?),
         "add" => edit.with("by", json(op, rest)?),
@@ -85,13 +88,19 @@ fn json(op: &str, text: &str) -> Result<Value> {
     if text.is_empty() {
         bail!("\"{op}\" needs a value after it\n{FORMS}");
     }
-    serde_json::from_str(text)
-        .with_context(|| format!("{text} is no JSON value; text stands in double quotes: \"{text}\""))
+    serde_json::from_str(text).with_context(|| {
+        format!("{text} is no JSON value; text stands in double quotes: \"{text}\"")
+    })
 }
 
-/// What an update did, in one line, and a further line for each verdict that is more than `applied`.
+/// What an update did, in one line, and a further line for each verdict that is more than
+/// `applied`.
 pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
-    let who = if you == Some(update.by.as_str()) { format!("{} (you)", update.by) } else { update.by.clone() };
+    let who = if you == Some(update.by.as_str()) {
+        format!("{} (you)", update.by)
+    } else {
+        update.by.clone()
+    };
     let effects: Vec<_> = update.effects.iter().map(effect_in_words).collect();
     let did = if effects.is_empty() { "no effect".to_owned() } else { effects.join("; ") };
     let mut words = format!("#{:<5} {who:<14} {did}", update.seq);
@@ -108,7 +117,9 @@ fn effect_in_words(effect: &Effect) -> String {
     let at = &effect.at;
     match &effect.op {
         Op::Set(value) => format!("{at} = {value}"),
-        Op::SetBeside { values, .. } => format!("{at} = {} side by side", Value::from(values.clone())),
+        Op::SetBeside { values, .. } => {
+            format!("{at} = {} side by side", Value::from(values.clone()))
+        }
         Op::Clear => format!("{at} cleared"),
         Op::Add { by, now } => format!("{at} {by:+} → {}", now.unwrap_or_default()),
         Op::Include(value) => format!("{at} with {value}"),
@@ -117,7 +128,11 @@ fn effect_in_words(effect: &Effect) -> String {
         Op::Revive { id, value } => format!("{at} revived {id} {value}"),
         Op::Drop => format!("{at} dropped"),
         Op::Insert { id, value, to, .. } => {
-            format!("{at} insert {} {} {value}", id.as_deref().unwrap_or_default(), place_in_words(to))
+            format!(
+                "{at} insert {} {} {value}",
+                id.as_deref().unwrap_or_default(),
+                place_in_words(to)
+            )
         }
         Op::Move { to, .. } => format!("{at} moved {}", place_in_words(to)),
         Op::Remove => format!("{at} removed"),
@@ -190,22 +205,36 @@ mod tests {
     fn edits_are_read_from_words_and_from_json() {
         let table = [
             ("/heads add 1", Edit::new("/heads", "add").with("by", 1)),
-            ("  /title   set  \"North  slope\" ", Edit::new("/title", "set").with("value", "North  slope")),
+            (
+                "  /title   set  \"North  slope\" ",
+                Edit::new("/title", "set").with("value", "North  slope"),
+            ),
             (
                 "/markers put m7 {\"what\":\"ladder\"}",
-                Edit::new("/markers", "put").with("id", "m7").with("value", json!({"what": "ladder"})),
+                Edit::new("/markers", "put")
+                    .with("id", "m7")
+                    .with("value", json!({"what": "ladder"})),
             ),
             ("/markers put {}", Edit::new("/markers", "put").with("value", json!({}))),
             ("/markers/m7 drop", Edit::new("/markers/m7", "drop")),
             ("/steps insert \"wash\"", Edit::new("/steps", "insert").with("value", "wash")),
-            ("/steps insert after s1 {}", Edit::new("/steps", "insert").with("after", "s1").with("value", json!({}))),
+            (
+                "/steps insert after s1 {}",
+                Edit::new("/steps", "insert").with("after", "s1").with("value", json!({})),
+            ),
             ("/steps/s2 move first", Edit::new("/steps/s2", "move").with("after", Value::Null)),
             ("/steps/s2 remove", Edit::new("/steps/s2", "remove")),
             (
                 "/notes splice 2 1 \"x y\"",
-                Edit::new("/notes", "splice").with("index", 2).with("delete", 1).with("insert", "x y"),
+                Edit::new("/notes", "splice")
+                    .with("index", 2)
+                    .with("delete", 1)
+                    .with("insert", "x y"),
             ),
-            ("{\"at\":\"/heads\",\"op\":\"add\",\"by\":2}", Edit::new("/heads", "add").with("by", 2)),
+            (
+                "{\"at\":\"/heads\",\"op\":\"add\",\"by\":2}",
+                Edit::new("/heads", "add").with("by", 2),
+            ),
         ];
         for (text, edit) in table {
             assert_eq!(parse_edit(text).unwrap(), edit, "{text}");
@@ -225,7 +254,10 @@ mod tests {
             "/title clear now",
         ] {
             let error = format!("{:#}", parse_edit(text).unwrap_err());
-            assert!(error.contains("/heads add 1") || error.contains("double quotes"), "{text}: {error}");
+            assert!(
+                error.contains("/heads add 1") || error.contains("double quotes"),
+                "{text}: {error}"
+            );
         }
     }
 }

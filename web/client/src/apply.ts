@@ -8,8 +8,8 @@ type Members = { [name: string]: Json };
 export class Misapplied extends Error {}
 
 /**
- * The state after a settled effect. The given state stays as it is; what did not change is shared with it, so that a view
- * can tell by identity what to draw again.
+ * The state after a settled effect. The given state stays as it is; what did not change is shared
+ * with it, so that a view can tell by identity what to draw again.
  */
 export function applyEffect(state: Json, effect: Effect): Json {
   return change(state, effect, true);
@@ -52,7 +52,8 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
     case "revive": {
       const { id, value } = step;
       return at(state, path, step, (map) => {
-        if (!isMembers(map) || typeof id !== "string" || value === undefined) throw misapplied(step, "no map");
+        if (!isMembers(map) || typeof id !== "string" || value === undefined)
+          throw misapplied(step, "no map");
         if (!isSettled && Object.hasOwn(map, id)) return map;
         return { ...map, [id]: value };
       });
@@ -60,7 +61,8 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
     case "drop": {
       const id = path.at(-1);
       return at(state, path.slice(0, -1), step, (map) => {
-        if (!isMembers(map) || id === undefined || !Object.hasOwn(map, id)) throw misapplied(step, "no record");
+        if (!isMembers(map) || id === undefined || !Object.hasOwn(map, id))
+          throw misapplied(step, "no record");
         const { [id]: _dropped, ...rest } = map;
         return rest;
       });
@@ -68,18 +70,24 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
     case "splice":
       return at(state, path, step, (text) => {
         const { index = 0, delete: gone = 0, insert = "" } = step;
-        if (typeof text !== "string" || typeof insert !== "string") throw misapplied(step, "no text");
-        if (typeof index !== "number" || typeof gone !== "number") throw misapplied(step, "no position");
+        if (typeof text !== "string" || typeof insert !== "string")
+          throw misapplied(step, "no text");
+        if (typeof index !== "number" || typeof gone !== "number")
+          throw misapplied(step, "no position");
         const start = toUnits(text, index);
         const end = start + toUnits(text.slice(start), gone);
-        if (scalarCount(text.slice(0, start)) !== index || scalarCount(text.slice(start, end)) !== gone)
+        if (
+          scalarCount(text.slice(0, start)) !== index ||
+          scalarCount(text.slice(start, end)) !== gone
+        )
           throw misapplied(step, "it reaches beyond the text");
         return text.slice(0, start) + insert + text.slice(end);
       });
     case "insert": {
       const { id, value } = step;
       return at(state, path, step, (list) => {
-        if (!isList(list) || typeof id !== "string" || value === undefined) throw misapplied(step, "no list");
+        if (!isList(list) || typeof id !== "string" || value === undefined)
+          throw misapplied(step, "no list");
         if (!isSettled && indexOf(list, id) >= 0) return list;
         return list.toSpliced(target(list, step), 0, { id, value });
       });
@@ -92,7 +100,9 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
     case "remove":
       return atElement(state, path, step, (list, index) => list.toSpliced(index, 1));
     case "include":
-      return atSet(state, path, step, (set, place, isThere) => (isThere ? set : set.toSpliced(place, 0, step.value)));
+      return atSet(state, path, step, (set, place, isThere) =>
+        isThere ? set : set.toSpliced(place, 0, step.value),
+      );
     case "exclude":
       return atSet(state, path, step, (set, place, isThere) => {
         if (!isThere && isSettled) throw misapplied(step, "no such element");
@@ -160,7 +170,8 @@ function target(list: Element[], step: (Edit | Effect) & Place): number {
   const { after, before, index } = step;
   if (typeof index === "number" && index <= list.length) return index;
   if (after === null) return 0;
-  if (before === null || (after === undefined && before === undefined && index === undefined)) return list.length;
+  if (before === null || (after === undefined && before === undefined && index === undefined))
+    return list.length;
   const beside = indexOf(list, String(after ?? before));
   if (beside < 0) throw misapplied(step, "no such element to go beside");
   return after === undefined ? beside : beside + 1;
@@ -186,8 +197,11 @@ export function textAt(state: Json | undefined, pointer: string): string | undef
 
 function valueAt(state: Json | undefined, pointer: string): Json | undefined {
   return tokens(pointer).reduce<Json | undefined>((value, token) => {
-    if (Array.isArray(value)) return (value as Element[]).find((element) => element.id === token)?.value;
-    return value !== null && typeof value === "object" && Object.hasOwn(value, token) ? value[token] : undefined;
+    if (Array.isArray(value))
+      return (value as Element[]).find((element) => element.id === token)?.value;
+    return value !== null && typeof value === "object" && Object.hasOwn(value, token)
+      ? value[token]
+      : undefined;
   }, state);
 }
 
@@ -198,7 +212,12 @@ export function withText(state: Json, pointer: string, text: string): Json {
 }
 
 /** Changes what is at a path of object members and elements' ids; only the last step may make a member. */
-function at(state: Json, path: string[], step: Edit | Effect, replace: (present: Json) => Json): Json {
+function at(
+  state: Json,
+  path: string[],
+  step: Edit | Effect,
+  replace: (present: Json) => Json,
+): Json {
   const [token, ...rest] = path;
   if (token === undefined) return replace(state);
   if (Array.isArray(state)) {

@@ -19,7 +19,8 @@ export function digest(value: Json): string {
 
 const PRIMES = (() => {
   const primes: number[] = [];
-  for (let n = 2; primes.length < 64; n++) if (primes.every((prime) => n % prime !== 0)) primes.push(n);
+  for (let n = 2; primes.length < 64; n++)
+    if (primes.every((prime) => n % prime !== 0)) primes.push(n);
   return primes;
 })();
 const fraction = (root: number) => ((root % 1) * 2 ** 32) | 0;
@@ -27,8 +28,8 @@ const ROUNDS = PRIMES.map((prime) => fraction(Math.cbrt(prime)));
 const START = PRIMES.slice(0, 8).map((prime) => fraction(Math.sqrt(prime)));
 
 /**
- * SHA-256 (FIPS 180-4). The browser's own is asynchronous and missing from pages without TLS, where replicas must be
- * comparable too.
+ * SHA-256 (FIPS 180-4). The browser's own is asynchronous and missing from pages without TLS, where
+ * replicas must be comparable too.
  */
 function sha256(message: Uint8Array): string {
   const padded = new Uint8Array(((message.length + 72) >> 6) << 6);
@@ -50,7 +51,13 @@ function sha256(message: Uint8Array): string {
     let [a = 0, b = 0, c = 0, d = 0, e = 0, f = 0, g = 0, h = 0] = hash;
     for (let i = 0; i < 64; i++) {
       const choice = (e & f) ^ (~e & g);
-      const one = (h + (turn(e, 6) ^ turn(e, 11) ^ turn(e, 25)) + choice + (ROUNDS[i] ?? 0) + (words[i] ?? 0)) | 0;
+      const one =
+        (h +
+          (turn(e, 6) ^ turn(e, 11) ^ turn(e, 25)) +
+          choice +
+          (ROUNDS[i] ?? 0) +
+          (words[i] ?? 0)) |
+        0;
       const majority = (a & b) ^ (a & c) ^ (b & c);
       const two = ((turn(a, 2) ^ turn(a, 13) ^ turn(a, 22)) + majority) | 0;
       [h, g, f, e, d, c, b, a] = [g, f, e, (d + one) | 0, c, b, a, (one + two) | 0];

@@ -1,12 +1,21 @@
-import type { Cue, CueFor, Edit, Facts, FromParticipant, FromService, Json, Problem } from "./frame.ts";
+import type {
+  Cue,
+  CueFor,
+  Edit,
+  Facts,
+  FromParticipant,
+  FromService,
+  Json,
+  Problem,
+} from "./frame.ts";
 import { isTooFast } from "./frame.ts";
 import type { Claim } from "./keeper.ts";
 import { Outbox } from "./outbox.ts";
 import { type Change, Replica } from "./replica.ts";
 
 /**
- * Where a connection stands. `waiting`: nothing is known of the session yet. `catching-up`: it is back, and what was missed is
- * on its way. `ended` is final: trying again would fail the same way.
+ * Where a connection stands. `waiting`: nothing is known of the session yet. `catching-up`: it is
+ * back, and what was missed is on its way. `ended` is final: trying again would fail the same way.
  */
 export type Standing = "waiting" | "present" | "catching-up" | "away" | "offline" | "ended";
 
@@ -111,8 +120,9 @@ export class Connection {
   }
 
   /**
-   * Proposes edits; without a connection they stay pending and are sent on return. Gives the proposal's number, `undefined`
-   * before the first `welcome` and after the end. However many there are, they are sent no faster than the session takes them.
+   * Proposes edits; without a connection they stay pending and are sent on return. Gives the
+   * proposal's number, `undefined` before the first `welcome` and after the end. However many there
+   * are, they are sent no faster than the session takes them.
    */
   propose(edits: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
     if (this.standing === "ended") return undefined;
@@ -128,8 +138,8 @@ export class Connection {
   }
 
   /**
-   * Tells something of its participant; `null` takes a fact back. It may be called as often as one likes: what is said
-   * meanwhile is sent as the newest, at the charter's rate.
+   * Tells something of its participant; `null` takes a fact back. It may be called as often as one
+   * likes: what is said meanwhile is sent as the newest, at the charter's rate.
    */
   say(set: Facts): void {
     this.#saying = { ...this.#saying, ...set };
@@ -211,7 +221,8 @@ export class Connection {
   }
 
   #connect(): void {
-    if (this.standing !== "away") this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
+    if (this.standing !== "away")
+      this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
     const socket = new WebSocket(this.#url, this.#codec.subprotocol);
     socket.binaryType = "arraybuffer";
     this.#socket = socket;
@@ -221,7 +232,8 @@ export class Connection {
     };
     socket.onmessage = (message) => {
       this.#heard = performance.now();
-      if (socket === this.#socket) this.#receive(this.#codec.decode(message.data as string | ArrayBuffer));
+      if (socket === this.#socket)
+        this.#receive(this.#codec.decode(message.data as string | ArrayBuffer));
     };
     socket.onclose = () => {
       if (socket === this.#socket) this.#lost("the connection was lost");
@@ -237,7 +249,8 @@ export class Connection {
       this.#asks.get(frame.n)?.(frame.problem);
       this.#asks.delete(frame.n);
     }
-    if (frame.type === "cue") this.#events.cued?.({ name: frame.name, by: frame.by, ...data(frame.data) });
+    if (frame.type === "cue")
+      this.#events.cued?.({ name: frame.name, by: frame.by, ...data(frame.data) });
     if (frame.type === "welcome") {
       this.#sayEvery = 1_000 / (frame.limits.presence_per_second ?? 30);
       // A guest comes back as the same guest.
@@ -264,7 +277,8 @@ export class Connection {
     this.#outbox.begin(perSecond, this.replica.unanswered);
     clearInterval(this.#beat);
     const beat = () => {
-      if (performance.now() - this.#heard > SILENCE) this.#lost("nothing was heard from the service");
+      if (performance.now() - this.#heard > SILENCE)
+        this.#lost("nothing was heard from the service");
       else this.#send({ type: "ping", sent: performance.now() });
     };
     this.#beat = setInterval(beat, BEAT);
@@ -305,7 +319,11 @@ export class Connection {
 
   /** What the replica has to send; without a connection it is sent after the next `welcome`. */
   #sendOutgoing(): void {
-    for (let frame = this.replica.pollOutgoing(); frame !== undefined; frame = this.replica.pollOutgoing()) {
+    for (
+      let frame = this.replica.pollOutgoing();
+      frame !== undefined;
+      frame = this.replica.pollOutgoing()
+    ) {
       if (frame.type !== "propose") this.#send(frame);
       // Without a connection it is sent after the next `welcome`.
       else if (this.standing === "present") this.#outbox.put(frame);

@@ -24,17 +24,19 @@ const count = (runs: Run[], counts: (run: Run) => boolean) =>
   runs.reduce((sum, run) => sum + (counts(run) ? run.chars.length : 0), 0);
 
 /**
- * A text while own splices of it have no answer: what everyone agrees on, what is one's own, and in which order they are
- * shown.
+ * A text while own splices of it have no answer: what everyone agrees on, what is one's own, and in
+ * which order they are shown.
  *
- * A settled splice counts positions in what everyone agrees on, an own one in what is shown. Both find their place here
- * without any being transformed over another. What is shown may stand in another order than it will settle in, where
- * somebody else typed at the same place; then it moves there when the answer comes.
+ * A settled splice counts positions in what everyone agrees on, an own one in what is shown. Both
+ * find their place here without any being transformed over another. What is shown may stand in
+ * another order than it will settle in, where somebody else typed at the same place; then it moves
+ * there when the answer comes.
  */
 export class Draft {
   /**
-   * Whether somebody else changed the text since own splices are on their way: what is made now counts positions among
-   * what the service may order otherwise, and must wait until those are answered.
+   * Whether somebody else changed the text since own splices are on their way: what is made now
+   * counts positions among what the service may order otherwise, and must wait until those are
+   * answered.
    */
   isOvertaken = false;
   #runs: Run[];
@@ -113,7 +115,9 @@ export class Draft {
     }
     const chars = Array.from(splice.insert);
     if (chars.length > 0) this.#runs.splice(from, 0, { chars, by: key, cuts: [] });
-    return [{ kind: "splice", at: splice.index, delete: splice.delete - left, insert: chars.length }];
+    return [
+      { kind: "splice", at: splice.index, delete: splice.delete - left, insert: chars.length },
+    ];
   }
 
   /** What everyone agrees on loses characters. */
@@ -130,7 +134,13 @@ export class Draft {
       this.#cut(at, left);
       this.#runs.splice(at, 1);
       left -= run.chars.length;
-      if (isShown(run)) shifts.push({ kind: "splice", at: this.#shownBefore(at), delete: run.chars.length, insert: 0 });
+      if (isShown(run))
+        shifts.push({
+          kind: "splice",
+          at: this.#shownBefore(at),
+          delete: run.chars.length,
+          insert: 0,
+        });
     }
   }
 
@@ -172,7 +182,9 @@ export class Draft {
     const all = this.#runs.flatMap((run, at) =>
       run.by === key ? run.chars.map((one, offset) => ({ at, offset, one })) : [],
     );
-    const start = all.findIndex((_, from) => chars.every((one, index) => all[from + index]?.one === one));
+    const start = all.findIndex((_, from) =>
+      chars.every((one, index) => all[from + index]?.one === one),
+    );
     const [first, last] = [all[start], all[start + chars.length - 1]];
     if (first === undefined || last === undefined) return undefined;
     this.#cut(last.at, last.offset + 1);
@@ -188,7 +200,10 @@ export class Draft {
     if (before === index) return;
     const beyond = this.#runs.slice(end).findIndex(isAgreed);
     const from = this.#shownBefore(first);
-    const moved = this.#runs.splice(first, beyond < 0 ? this.#runs.length - first : end + beyond - first);
+    const moved = this.#runs.splice(
+      first,
+      beyond < 0 ? this.#runs.length - first : end + beyond - first,
+    );
     const at = this.#split(index, isAgreed);
     shifts.push({ kind: "move", from, len: count(moved, isShown), to: this.#shownBefore(at) });
     this.#runs.splice(at, 0, ...moved);
@@ -207,7 +222,8 @@ export class Draft {
         if (wasShown) shifts.push({ kind: "splice", at: shown, delete: len, insert: 0 });
         continue;
       }
-      if (!wasShown && isShown(run)) shifts.push({ kind: "splice", at: shown, delete: 0, insert: len });
+      if (!wasShown && isShown(run))
+        shifts.push({ kind: "splice", at: shown, delete: 0, insert: len });
       shown += isShown(run) ? len : 0;
       kept.push(run);
     }
@@ -264,7 +280,8 @@ export function follow(shift: Shift, index: number, isLeft: boolean): number {
     return shift.at + shift.insert + Math.max(0, index - shift.at - shift.delete);
   }
   const { from, len, to } = shift;
-  if (isLeft ? from < index && index <= from + len : from <= index && index < from + len) return to + (index - from);
+  if (isLeft ? from < index && index <= from + len : from <= index && index < from + len)
+    return to + (index - from);
   const without = index >= from + len ? index - len : Math.min(index, from);
   return without < to || (without === to && isLeft) ? without : without + len;
 }

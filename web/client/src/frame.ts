@@ -137,7 +137,12 @@ export type Welcome = {
   holds?: Hold[];
   /** For a guest, the token with which they are the same guest when they come back. */
   token?: string;
-  limits: { frame: number; edits: number; proposals_per_second: number; presence_per_second?: number };
+  limits: {
+    frame: number;
+    edits: number;
+    proposals_per_second: number;
+    presence_per_second?: number;
+  };
   outcomes: Outcome[];
   time: number;
 };

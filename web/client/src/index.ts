@@ -1,12 +1,19 @@
 /**
  * A participant's side of a Rendel session. Only the CBOR codec, in `cbor.ts`, has a dependency.
  *
- * `Replica` is the copy that a client keeps; it does no IO and needs no charter. `Connection` enters over a WebSocket,
- * keeps a replica up to date, comes back by itself and sends again what was not answered.
+ * `Replica` is the copy that a client keeps; it does no IO and needs no charter. `Connection`
+ * enters over a WebSocket, keeps a replica up to date, comes back by itself and sends again what
+ * was not answered.
  */
 export { applyEdit, applyEffect } from "./apply.ts";
 export { canonical, digest } from "./canonical.ts";
-export { type Codec, Connection, type ConnectionEvents, JSON_CODEC, type Standing } from "./connection.ts";
+export {
+  type Codec,
+  Connection,
+  type ConnectionEvents,
+  JSON_CODEC,
+  type Standing,
+} from "./connection.ts";
 export type {
   Caret,
   Cue,

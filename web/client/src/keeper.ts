@@ -2,8 +2,8 @@ import type { Kept } from "./replica.ts";
 import { uuid7 } from "./uuid.ts";
 
 /**
- * One client of a participant, held by this page alone: a second page gets another one, and a page that comes back gets what
- * an earlier one left pending.
+ * One client of a participant, held by this page alone: a second page gets another one, and a page
+ * that comes back gets what an earlier one left pending.
  */
 export type Claim = {
   client: string;
@@ -18,8 +18,8 @@ const DATABASE = "rendel";
 const STORE = "pending";
 
 /**
- * Claims a client under a name, such as the session and the participant. Where the browser has no IndexedDB or no locks, as in a
- * page without TLS, nothing outlives the page.
+ * Claims a client under a name, such as the session and the participant. Where the browser has no
+ * IndexedDB or no locks, as in a page without TLS, nothing outlives the page.
  */
 export async function claim(name: string): Promise<Claim> {
   const database = await open().catch(() => undefined);
@@ -48,7 +48,8 @@ function claimed(
   const key = [name, client];
   let last = Promise.resolve();
   const keep = (kept: Kept | undefined) => {
-    const write = (store: IDBObjectStore) => (kept === undefined ? store.delete(key) : store.put(kept, key));
+    const write = (store: IDBObjectStore) =>
+      kept === undefined ? store.delete(key) : store.put(kept, key);
     // A browser that refuses to store more loses the keeping, not the session.
     last = run(database, "readwrite", write).then(
       () => {},

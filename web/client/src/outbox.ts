@@ -4,8 +4,8 @@ import type { Propose } from "./frame.ts";
 const SHARE = 0.9;
 
 /**
- * Proposals on their way out, in order and no faster than the service takes them: by the generic cell rate algorithm (ITU-T
- * I.371), with half a second's share at once.
+ * Proposals on their way out, in order and no faster than the service takes them: by the generic
+ * cell rate algorithm (ITU-T I.371), with half a second's share at once.
  */
 export class Outbox {
   #waiting: Propose[] = [];
@@ -39,13 +39,14 @@ export class Outbox {
   }
 
   /**
-   * Proposal `n` came too fast. It is sent again after a while, and so is everything after it, which the service does not take
-   * before it.
+   * Proposal `n` came too fast. It is sent again after a while, and so is everything after it,
+   * which the service does not take before it.
    */
   takeBack(n: number, wait: number, unanswered: readonly Propose[]): void {
     this.#notBefore = Math.max(this.#notBefore, performance.now() + wait);
     const first = this.#waiting[0];
-    if (first === undefined || first.n > n) this.#waiting = unanswered.filter((frame) => frame.n >= n);
+    if (first === undefined || first.n > n)
+      this.#waiting = unanswered.filter((frame) => frame.n >= n);
     this.#flush();
   }
 

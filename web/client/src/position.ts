@@ -1,5 +1,6 @@
 /**
- * Positions in text count Unicode scalar values; strings here count UTF-16 code units. These turn one into the other.
+ * Positions in text count Unicode scalar values; strings here count UTF-16 code units. These turn
+ * one into the other.
  */
 
 /** The scalar values before a code unit of the text. One in the middle of a pair counts as before the pair. */
@@ -29,8 +30,9 @@ function size(text: string, at: number): number {
 }
 
 /**
- * The smallest splice from one text to another, in scalar values; `undefined` where they are the same. Where it could be
- * at several places, as in a run of the same letter, it is the one that ends at `caret`, in code units of the later text.
+ * The smallest splice from one text to another, in scalar values; `undefined` where they are the
+ * same. Where it could be at several places, as in a run of the same letter, it is the one that
+ * ends at `caret`, in code units of the later text.
  */
 export function spliceBetween(
   before: string,
@@ -46,5 +48,9 @@ export function spliceBetween(
   let head = 0;
   while (head < shorter - tail && old[head] === now[head]) head++;
   while (tail < shorter - head && old.at(-1 - tail) === now.at(-1 - tail)) tail++;
-  return { index: head, delete: old.length - head - tail, insert: now.slice(head, now.length - tail).join("") };
+  return {
+    index: head,
+    delete: old.length - head - tail,
+    insert: now.slice(head, now.length - tail).join(""),
+  };
 }

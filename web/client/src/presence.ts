@@ -4,14 +4,20 @@ import { scalarCount } from "./position.ts";
 
 /** The place in a text that a fact is, if it is one. */
 export function caretOf(fact: Json | undefined): Caret | undefined {
-  if (fact === undefined || fact === null || typeof fact !== "object" || Array.isArray(fact)) return undefined;
-  return typeof fact.at === "string" && typeof fact.index === "number" ? (fact as Caret) : undefined;
+  if (fact === undefined || fact === null || typeof fact !== "object" || Array.isArray(fact))
+    return undefined;
+  return typeof fact.at === "string" && typeof fact.index === "number"
+    ? (fact as Caret)
+    : undefined;
 }
 
 /** The place on a surface that a fact is, if it is one. */
 export function pointOf(fact: Json | undefined): { x: number; y: number } | undefined {
-  if (fact === undefined || fact === null || typeof fact !== "object" || Array.isArray(fact)) return undefined;
-  return typeof fact.x === "number" && typeof fact.y === "number" ? { x: fact.x, y: fact.y } : undefined;
+  if (fact === undefined || fact === null || typeof fact !== "object" || Array.isArray(fact))
+    return undefined;
+  return typeof fact.x === "number" && typeof fact.y === "number"
+    ? { x: fact.x, y: fact.y }
+    : undefined;
 }
 
 /** Facts whose carets have moved with their texts; one whose text is gone is taken back. The same facts where none moved. */
@@ -41,7 +47,10 @@ function followCaret(caret: Caret, effects: Effect[]): Caret | undefined {
 }
 
 /** Where the gap before `index` is after a splice; what comes right there comes behind it. */
-function followIndex(index: number, splice: { index: number; delete: number; insert: string }): number {
+function followIndex(
+  index: number,
+  splice: { index: number; delete: number; insert: string },
+): number {
   const { index: at, delete: gone, insert } = splice;
   return index <= at ? index : at + scalarCount(insert) + Math.max(0, index - at - gone);
 }

@@ -84,7 +84,8 @@ export type Kept = {
 /**
  * The confirmed state plus one's own pending proposals.
  *
- * Nothing is known until the first `welcome`: `view` is `undefined` then, which is not the same as an empty state.
+ * Nothing is known until the first `welcome`: `view` is `undefined` then, which is not the same as
+ * an empty state.
  */
 export class Replica {
   readonly client: string;
@@ -150,7 +151,8 @@ export class Replica {
       replica.#pending.push(pending);
       replica.#view = undefined;
     }
-    // How the service orders what is on its way is not known here any more: what is made now waits for that.
+    // How the service orders what is on its way is not known here any more: what is made now waits
+    // for that.
     for (const draft of replica.#drafts.values()) draft.isOvertaken = true;
     return replica;
   }
@@ -168,7 +170,9 @@ export class Replica {
   /** The confirmed state with one's own pending edits over it: what a user is shown. */
   get view(): Json | undefined {
     if (this.#view === undefined && this.#confirmed !== undefined) {
-      const edits = this.#pending.flatMap((pending) => pending.edits).filter((edit) => edit.op !== "splice");
+      const edits = this.#pending
+        .flatMap((pending) => pending.edits)
+        .filter((edit) => edit.op !== "splice");
       let view = edits.reduce(applyEdit, this.#confirmed);
       for (const [at, draft] of this.#drafts) view = withText(view, at, draft.text);
       this.#view = view;
@@ -214,14 +218,21 @@ export class Replica {
 
   /** The frame to enter with: where it was here before, it says up to where. */
   enter(token?: string): Enter {
-    const known = this.#confirmed !== undefined && !this.#diverged ? { seen: this.seq, epoch: this.epoch } : {};
+    const known =
+      this.#confirmed !== undefined && !this.#diverged ? { seen: this.seq, epoch: this.epoch } : {};
     const said = Object.keys(this.#said).length > 0 ? { presence: this.#said } : {};
-    return { type: "enter", ...(token === undefined ? {} : { token }), client: this.client, ...known, ...said };
+    return {
+      type: "enter",
+      ...(token === undefined ? {} : { token }),
+      client: this.client,
+      ...known,
+      ...said,
+    };
   }
 
   /**
-   * Notes what this client tells of its participant, and gives the frame that says so; `null` takes a fact back. It is said
-   * again by itself after a return.
+   * Notes what this client tells of its participant, and gives the frame that says so; `null` takes
+   * a fact back. It is said again by itself after a return.
    */
   say(set: Facts): FromParticipant {
     const said = { ...this.#said, ...set };
@@ -235,9 +246,10 @@ export class Replica {
   }
 
   /**
-   * Makes a proposal that is pending from now on, and gives its number; `undefined` before the first `welcome`. The frame
-   * to send comes from `pollOutgoing`, at once or when those before it are answered. The edits mean what is shown. What is
-   * larger than the session takes is refused at once: see `pollRefused`.
+   * Makes a proposal that is pending from now on, and gives its number; `undefined` before the
+   * first `welcome`. The frame to send comes from `pollOutgoing`, at once or when those before it
+   * are answered. The edits mean what is shown. What is larger than the session takes is refused at
+   * once: see `pollRefused`.
    */
   propose(asked: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
     if (this.#confirmed === undefined) return undefined;
@@ -260,7 +272,14 @@ export class Replica {
     }
     const pending: Pending = { key, n: key, edits, more };
     if (!mustWait) {
-      pending.frame = { type: "propose", n: key, seen: this.seq, answered: this.#answered, edits, ...more };
+      pending.frame = {
+        type: "propose",
+        n: key,
+        seen: this.seq,
+        answered: this.#answered,
+        edits,
+        ...more,
+      };
       this.#outgoing.push(pending.frame);
     }
     this.#pending.push(pending);
@@ -269,8 +288,8 @@ export class Replica {
   }
 
   /**
-   * Inserts into lists by index, as inserts behind the element that is shown before it: an id means the same whatever
-   * becomes of earlier proposals.
+   * Inserts into lists by index, as inserts behind the element that is shown before it: an id means
+   * the same whatever becomes of earlier proposals.
    */
   #besideElements(edits: Edit[]): Edit[] {
     if (!edits.some((edit) => edit.op === "insert" && edit.index !== undefined)) return edits;
@@ -283,8 +302,8 @@ export class Replica {
   }
 
   /**
-   * Whether an own proposal without an answer drops what is around a text: a text that is there still came anew, and where
-   * positions in it belong is known when that is settled.
+   * Whether an own proposal without an answer drops what is around a text: a text that is there
+   * still came anew, and where positions in it belong is known when that is settled.
    */
   #isDropped(at: string): boolean {
     const drops = (edit: Edit) => takesAway(edit) && at.startsWith(`${edit.at}/`);
@@ -367,10 +386,14 @@ export class Replica {
 
   /** Another state than the one that updates led to. */
   #takeState(state: Json): void {
-    for (const [at, draft] of this.#drafts) this.#shift(at, draft.settleAs(textAt(state, at) ?? ""));
+    for (const [at, draft] of this.#drafts)
+      this.#shift(at, draft.settleAs(textAt(state, at) ?? ""));
     for (const at of new Set([...this.#anchors].map((anchor) => anchor.at))) {
       if (this.#drafts.has(at)) continue;
-      this.#shift(at, new Draft(textAt(this.#confirmed, at) ?? "").settleAs(textAt(state, at) ?? ""));
+      this.#shift(
+        at,
+        new Draft(textAt(this.#confirmed, at) ?? "").settleAs(textAt(state, at) ?? ""),
+      );
     }
     this.#confirmed = state;
     this.#view = undefined;
@@ -395,20 +418,23 @@ export class Replica {
     const news = this.#updates(updates).flatMap((change): Change[] => {
       if (!isArrival || change.kind !== "settled") return [change];
       const { n, seq } = change.update;
-      return this.isOwn(change.update) && open.includes(n) ? [{ kind: "settled-away", n, seq }] : [];
+      return this.isOwn(change.update) && open.includes(n)
+        ? [{ kind: "settled-away", n, seq }]
+        : [];
     });
     const changes: Change[] = [{ kind: "welcomed" }, ...news];
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
     // Places in it count in the texts as they are now.
     this.presence = new Map(Object.entries(frame.presence ?? {}));
     this.#limits = frame.limits;
-    // What was kept over a reload may be more than the service would take without ending the connection.
+    // What was kept over a reload may be more than the service would take without ending the
+    // connection.
     const refused = this.#pending.flatMap(({ frame: sent, edits, more }) => {
       const problem = tooLarge(frame.limits, edits, more);
       return sent === undefined || problem === undefined ? [] : this.#refuse(sent.n, problem);
     });
-    // A service that was started anew may not know which of them it had refused: what counts positions on top of one of
-    // those waits, and so does what counts on top of that.
+    // A service that was started anew may not know which of them it had refused: what counts
+    // positions on top of one of those waits, and so does what counts on top of that.
     const isOnTop = ({ frame }: Pending) =>
       frame === undefined || (frame.answered < this.#refused && frame.n > this.#refused);
     const splices = this.#pending.filter(hasSplice);
@@ -427,7 +453,10 @@ export class Replica {
         this.#apply(update);
       } catch (error) {
         this.#diverged = true;
-        return [...changes, { kind: "diverged", why: error instanceof Error ? error.message : String(error) }];
+        return [
+          ...changes,
+          { kind: "diverged", why: error instanceof Error ? error.message : String(error) },
+        ];
       }
       if (this.isOwn(update)) this.#answer(update.n);
       changes.push({ kind: "settled", update });
@@ -438,9 +467,12 @@ export class Replica {
   #apply(update: Settled): void {
     if (this.#confirmed === undefined) throw new Error("an update came before the welcome");
     if (update.seq !== this.seq + 1) throw new Error(`update ${update.seq} came after ${this.seq}`);
-    const own = this.isOwn(update) ? this.#pending.find((pending) => pending.frame?.n === update.n) : undefined;
-    // Drafts follow effect by effect: a splice is of the text that the effects before it left. What is replaced is looked at
-    // when they have all been applied or a splice comes, so that a record that goes and comes anew is as it is then.
+    const own = this.isOwn(update)
+      ? this.#pending.find((pending) => pending.frame?.n === update.n)
+      : undefined;
+    // Drafts follow effect by effect: a splice is of the text that the effects before it left. What
+    // is replaced is looked at when they have all been applied or a splice comes, so that a record
+    // that goes and comes anew is as it is then.
     const splices = new Map<string, Splice[]>();
     let replaced: Effect[] = [];
     const followReplaced = () => {
@@ -499,13 +531,15 @@ export class Replica {
 
   #outcome(outcome: Outcome): Change[] {
     if (outcome.problem !== undefined) return this.#refuse(outcome.n, outcome.problem);
-    return this.#answer(outcome.n) ? [{ kind: "settled-away", n: outcome.n, seq: outcome.seq ?? 0 }] : [];
+    return this.#answer(outcome.n)
+      ? [{ kind: "settled-away", n: outcome.n, seq: outcome.seq ?? 0 }]
+      : [];
   }
 
   #refuse(n: number, problem: Problem): Change[] {
     this.#refused = Math.max(this.#refused, n);
-    // What was made on top of a refused proposal is made anew where it can be; so is what the service cannot place any
-    // more, since here it is known where it belongs.
+    // What was made on top of a refused proposal is made anew where it can be; so is what the
+    // service cannot place any more, since here it is known where it belongs.
     const isPassing = PASSING.includes(problem.type);
     const pending = this.#pending.find(({ frame }) => frame?.n === n);
     if (isPassing && pending !== undefined && hasSplice(pending)) {
@@ -531,7 +565,10 @@ export class Replica {
 
   /** The highest number below which nothing is on its way. */
   #countAnswered(): void {
-    this.#answered = this.unanswered.reduce((lowest, frame) => Math.min(lowest, frame.n - 1), this.#lastN);
+    this.#answered = this.unanswered.reduce(
+      (lowest, frame) => Math.min(lowest, frame.n - 1),
+      this.#lastN,
+    );
   }
 
   /** Takes what is left of an own proposal out of the drafts. */
@@ -543,7 +580,9 @@ export class Replica {
   /** Lets go of the drafts of texts in which nothing is pending. */
   #dropIdleDrafts(): void {
     for (const at of this.#drafts.keys()) {
-      const isNeeded = this.#pending.some((pending) => pending.edits.some((edit) => edit.at === at));
+      const isNeeded = this.#pending.some((pending) =>
+        pending.edits.some((edit) => edit.at === at),
+      );
       if (!isNeeded) this.#drafts.delete(at);
     }
   }
@@ -562,7 +601,14 @@ export class Replica {
         this.#forget(pending.key);
         return { kind: "moot", n: pending.n };
       }
-      pending.frame = { type: "propose", n, seen: this.seq, answered: this.#answered, edits, ...pending.more };
+      pending.frame = {
+        type: "propose",
+        n,
+        seen: this.seq,
+        answered: this.#answered,
+        edits,
+        ...pending.more,
+      };
       this.#outgoing.push(pending.frame);
       this.#pending.push(pending);
       const was = pending.n;
@@ -590,7 +636,9 @@ export class Replica {
     const gone = new Set((change.left ?? []).map(({ id }) => id));
     for (const id of gone) this.presence.delete(id);
     const shown = [...(change.joined ?? []), ...(change.changed ?? [])];
-    const kept = this.roster.filter((here) => !gone.has(here.id) && shown.every((one) => one.id !== here.id));
+    const kept = this.roster.filter(
+      (here) => !gone.has(here.id) && shown.every((one) => one.id !== here.id),
+    );
     this.roster = [...kept, ...shown].sort((one, other) => (one.id < other.id ? -1 : 1));
   }
 }
@@ -602,7 +650,11 @@ const PASSING = ["urn:rendel:problem:follows-refused", "urn:rendel:problem:too-o
 const FRAME_AROUND = 160;
 
 /** The refusal of a proposal that the session would not take for its size. */
-function tooLarge(limits: Welcome["limits"], edits: Edit[], more: Pending["more"]): Problem | undefined {
+function tooLarge(
+  limits: Welcome["limits"],
+  edits: Edit[],
+  more: Pending["more"],
+): Problem | undefined {
   const refusal = (limit: string, detail: string): Problem => ({
     type: "urn:rendel:problem:too-large",
     title: "Too large",
@@ -646,5 +698,10 @@ function hasSplice(pending: Pending): boolean {
 }
 
 function plainShift(splice: Splice): Shift {
-  return { kind: "splice", at: splice.index, delete: splice.delete, insert: scalarCount(splice.insert) };
+  return {
+    kind: "splice",
+    at: splice.index,
+    delete: splice.delete,
+    insert: scalarCount(splice.insert),
+  };
 }

@@ -1,7 +1,8 @@
 /** A UUIDv7 (RFC 9562): ordered by time, so that ids made later sort later. */
 export function uuid7(now: number = Date.now()): string {
   const bytes = crypto.getRandomValues(new Uint8Array(16));
-  for (let index = 0; index < 6; index++) bytes[index] = Math.floor(now / 2 ** (8 * (5 - index))) % 256;
+  for (let index = 0; index < 6; index++)
+    bytes[index] = Math.floor(now / 2 ** (8 * (5 - index))) % 256;
   bytes[6] = 0x70 | ((bytes[6] ?? 0) & 0x0f);
   bytes[8] = 0x80 | ((bytes[8] ?? 0) & 0x3f);
   const hex = Array.from(bytes, (byte) => byte.toString(16).padStart(2, "0")).join("");

@@ -26,7 +26,9 @@ type File = {
 };
 
 const folder = new URL("../../../conformance/", import.meta.url);
-const files = readdirSync(folder).map((name) => JSON.parse(readFileSync(new URL(name, folder), "utf8")) as File);
+const files = readdirSync(folder).map(
+  (name) => JSON.parse(readFileSync(new URL(name, folder), "utf8")) as File,
+);
 
 test("there are cases", () => {
   expect(files.flatMap((file) => file.cases).length).toBeGreaterThan(20);
@@ -42,14 +44,17 @@ test("frames in CBOR are read from these bytes", () => {
 test("facts of presence follow their texts", () => {
   const cases = files.flatMap((file) => file.followed ?? []);
   expect(cases.length).toBeGreaterThan(5);
-  for (const { name, facts, effects, then } of cases) expect(followCarets(facts, effects), name).toEqual(then);
+  for (const { name, facts, effects, then } of cases)
+    expect(followCarets(facts, effects), name).toEqual(then);
 });
 
 for (const file of files.filter((file) => file.cases.length > 0)) {
   describe(file.about, () => {
     for (const { name, steps } of file.cases) {
       test(name, () => run(new Replica(file.client), steps));
-      const returns = steps.some((step, index) => index > 0 && "receive" in step && step.receive.type === "welcome");
+      const returns = steps.some(
+        (step, index) => index > 0 && "receive" in step && step.receive.type === "welcome",
+      );
       // Anchors belong to a page and go with it.
       if (returns && !steps.some((step) => "anchor" in step))
         test(`${name}, over a reload`, () => run(new Replica(file.client), steps, reloaded));
@@ -64,13 +69,16 @@ function throughCbor(step: Step): Step {
   const bytes = encode(step.receive);
   return {
     ...step,
-    receive: CBOR_CODEC.decode(bytes.buffer.slice(bytes.byteOffset, bytes.byteOffset + bytes.length) as ArrayBuffer),
+    receive: CBOR_CODEC.decode(
+      bytes.buffer.slice(bytes.byteOffset, bytes.byteOffset + bytes.length) as ArrayBuffer,
+    ),
   };
 }
 
 function sent(replica: Replica): unknown[] {
   const frames: unknown[] = [];
-  for (let frame = replica.pollOutgoing(); frame !== undefined; frame = replica.pollOutgoing()) frames.push(frame);
+  for (let frame = replica.pollOutgoing(); frame !== undefined; frame = replica.pollOutgoing())
+    frames.push(frame);
   return frames;
 }
 
@@ -96,7 +104,10 @@ function run(first: Replica, steps: Step[], beforeWelcome = (replica: Replica) =
       const { name, at, index, left } = step.anchor;
       anchors[name] = replica.anchor(at, index, left);
     } else {
-      const places = Object.entries(anchors).map(([name, { index, isThere }]) => [name, { index, there: isThere }]);
+      const places = Object.entries(anchors).map(([name, { index, isThere }]) => [
+        name,
+        { index, there: isThere },
+      ]);
       const actual: Record<string, unknown> = {
         seq: replica.seq,
         confirmed: replica.confirmed ?? null,
@@ -108,7 +119,8 @@ function run(first: Replica, steps: Step[], beforeWelcome = (replica: Replica) =
         diverged,
         anchors: Object.fromEntries(places),
       };
-      for (const [member, expected] of Object.entries(step.expect)) expect(actual[member], member).toEqual(expected);
+      for (const [member, expected] of Object.entries(step.expect))
+        expect(actual[member], member).toEqual(expected);
     }
   }
 }

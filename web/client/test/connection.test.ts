@@ -52,7 +52,10 @@ class FakeSocket {
 
 const CLIENT = "018f0000-0000-7000-8000-000000000001";
 
-function welcome(seq: number, more: { state?: { heads: number; notes?: string }; updates?: Settled[] }): FromService {
+function welcome(
+  seq: number,
+  more: { state?: { heads: number; notes?: string }; updates?: Settled[] },
+): FromService {
   return {
     type: "welcome",
     you: { id: "oda", name: "Oda", role: "picker", hue: 1, client: CLIENT },
@@ -100,7 +103,10 @@ afterEach(() => {
 
 test("it waits until it is welcomed, and proposes nothing before", () => {
   const connection = open();
-  expect([last().url, last().protocol]).toEqual(["ws://gate.example/v1/sessions/gate/connect", "rendel.v1.json"]);
+  expect([last().url, last().protocol]).toEqual([
+    "ws://gate.example/v1/sessions/gate/connect",
+    "rendel.v1.json",
+  ]);
   last().open();
   expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT }]);
   expect([connection.standing, connection.propose([add])]).toEqual(["waiting", undefined]);
@@ -179,13 +185,20 @@ test("a replica that differs enters again for a snapshot and is right afterwards
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   const effects: Effect[] = [{ at: "/heads/none", op: "set", value: 1 }];
-  last().receive({ type: "settled", updates: [{ seq: 4, by: "oda", client: "x", n: 1, at: 0, effects }] });
+  last().receive({
+    type: "settled",
+    updates: [{ seq: 4, by: "oda", client: "x", n: 1, at: 0, effects }],
+  });
   expect(changes).toEqual(["welcomed", "diverged"]);
   vi.advanceTimersByTime(1_000);
   last().open();
   expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT }]);
   last().receive(welcome(4, { state: { heads: 42 } }));
-  expect([connection.standing, connection.replica.view, connection.replica.seq]).toEqual(["present", { heads: 42 }, 4]);
+  expect([connection.standing, connection.replica.view, connection.replica.seq]).toEqual([
+    "present",
+    { heads: 42 },
+    4,
+  ]);
 });
 
 test("what is pending outlives the page, and is sent by the next one once, with the same numbers", () => {
@@ -197,7 +210,12 @@ test("what is pending outlives the page, and is sent by the next one once, with 
     release: () => {},
   });
   const page = () => {
-    const connection = new Connection({ server: "http://gate.example", session: "gate", token: "t", claim: claim() });
+    const connection = new Connection({
+      server: "http://gate.example",
+      session: "gate",
+      token: "t",
+      claim: claim(),
+    });
     connection.start();
     last().open();
     return connection;
@@ -216,14 +234,23 @@ test("what is pending outlives the page, and is sent by the next one once, with 
     [{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1 }],
   ]);
   const foreign: Effect[] = [{ at: "/notes", op: "splice", index: 0, delete: 0, insert: "All " }];
-  last().receive(welcome(4, { updates: [{ seq: 4, by: "bram", client: "x", n: 1, at: 0, effects: foreign }] }));
+  last().receive(
+    welcome(4, { updates: [{ seq: 4, by: "bram", client: "x", n: 1, at: 0, effects: foreign }] }),
+  );
   expect(second.replica.view).toEqual({ heads: 42, notes: "All ripe apples" });
   const sent = last().sent.filter((frame) => frame.type === "propose");
   expect(sent.map(({ n, seen }) => [n, seen])).toEqual([
     [1, 3],
     [2, 3],
   ]);
-  const own = (seq: number, n: number, effects: Effect[]) => ({ seq, by: "oda", client: CLIENT, n, at: 0, effects });
+  const own = (seq: number, n: number, effects: Effect[]) => ({
+    seq,
+    by: "oda",
+    client: CLIENT,
+    n,
+    at: 0,
+    effects,
+  });
   last().receive({
     type: "settled",
     updates: [
@@ -231,7 +258,10 @@ test("what is pending outlives the page, and is sent by the next one once, with 
       own(6, 2, [{ at: "/notes", op: "splice", index: 8, delete: 0, insert: " apples" }]),
     ],
   });
-  expect([second.replica.pending, second.replica.view]).toEqual([[], { heads: 42, notes: "All ripe apples" }]);
+  expect([second.replica.pending, second.replica.view]).toEqual([
+    [],
+    { heads: 42, notes: "All ripe apples" },
+  ]);
   vi.advanceTimersByTime(1_000);
   expect(kept).toBeUndefined();
 });

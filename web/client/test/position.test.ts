@@ -4,8 +4,12 @@ import { scalarCount, spliceBetween, toScalars, toUnits } from "../src/index.ts"
 test("positions turn into each other, and the middle of a pair counts as before it", () => {
   const text = "a\u{1f34e}e\u0301ש";
   expect(scalarCount(text)).toBe(5);
-  expect([0, 1, 2, 3, 4, 5, 6].map((units) => toScalars(text, units))).toEqual([0, 1, 1, 2, 3, 4, 5]);
-  expect([0, 1, 2, 3, 4, 5, 9].map((scalars) => toUnits(text, scalars))).toEqual([0, 1, 3, 4, 5, 6, 6]);
+  expect([0, 1, 2, 3, 4, 5, 6].map((units) => toScalars(text, units))).toEqual([
+    0, 1, 1, 2, 3, 4, 5,
+  ]);
+  expect([0, 1, 2, 3, 4, 5, 9].map((scalars) => toUnits(text, scalars))).toEqual([
+    0, 1, 3, 4, 5, 6, 6,
+  ]);
 });
 
 test("a splice is the smallest one, and ends at the caret where it could be elsewhere", () => {

@@ -41,7 +41,13 @@ export type Invitation = {
   link?: string;
 };
 
-export type AuditEntry = { ord: number; at: string; by: string; what: string; detail: { [name: string]: Json } };
+export type AuditEntry = {
+  ord: number;
+  at: string;
+  by: string;
+  what: string;
+  detail: { [name: string]: Json };
+};
 
 export type ConnectionInfo = {
   participant: string;
@@ -88,7 +94,13 @@ export type Charter = {
   charter: string;
   version: number;
   title?: string;
-  roles?: { [name: string]: { edit: (string | { at: string; if: string })[]; see?: Json[]; powers?: string[] } };
+  roles?: {
+    [name: string]: {
+      edit: (string | { at: string; if: string })[];
+      see?: Json[];
+      powers?: string[];
+    };
+  };
   surfaces?: { [name: string]: Surface };
   presence?: { fields?: { [name: string]: Fact } };
   holds?: { kind?: string; at?: string[] };
@@ -109,7 +121,10 @@ export class Refusal extends Error {
 export class Api {
   readonly #headers: { [name: string]: string };
   constructor(who: { secret: string } | { bearer: string }) {
-    this.#headers = "secret" in who ? { "X-Rendel-Console": who.secret } : { Authorization: `Bearer ${who.bearer}` };
+    this.#headers =
+      "secret" in who
+        ? { "X-Rendel-Console": who.secret }
+        : { Authorization: `Bearer ${who.bearer}` };
   }
 
   sessions(): Promise<{ sessions: SessionInfo[]; after?: string }> {
@@ -137,7 +152,11 @@ export class Api {
     await this.#send(`${path}?seconds=${seconds}`, { method: "DELETE" });
   }
 
-  async steer(session: string, to: "freeze" | "thaw" | "reset" | "end", body: Json = {}): Promise<void> {
+  async steer(
+    session: string,
+    to: "freeze" | "thaw" | "reset" | "end",
+    body: Json = {},
+  ): Promise<void> {
     const path = `/v1/sessions/${encodeURIComponent(session)}/${to}`;
     await this.#send(path, { method: "POST", body: JSON.stringify(body) });
   }
@@ -146,13 +165,18 @@ export class Api {
     return this.#read(`/v1/sessions/${encodeURIComponent(session)}/invitations`);
   }
 
-  invite(session: string, asked: { role: string; uses: number; expires_in: number }): Promise<Invitation> {
+  invite(
+    session: string,
+    asked: { role: string; uses: number; expires_in: number },
+  ): Promise<Invitation> {
     const path = `/v1/sessions/${encodeURIComponent(session)}/invitations`;
     return this.#read(path, { method: "POST", body: JSON.stringify(asked) });
   }
 
   async withdraw(session: string, invitation: string): Promise<void> {
-    await this.#send(`/v1/sessions/${encodeURIComponent(session)}/invitations/${invitation}`, { method: "DELETE" });
+    await this.#send(`/v1/sessions/${encodeURIComponent(session)}/invitations/${invitation}`, {
+      method: "DELETE",
+    });
   }
 
   audit(session: string): Promise<{ entries: AuditEntry[] }> {
@@ -161,7 +185,9 @@ export class Api {
 
   /** What a role is shown of the state. */
   async seenBy(session: string, role: string): Promise<{ seq: number; state: Json }> {
-    const response = await this.#send(`/v1/sessions/${encodeURIComponent(session)}/state?as=${role}`);
+    const response = await this.#send(
+      `/v1/sessions/${encodeURIComponent(session)}/state?as=${role}`,
+    );
     const seq = Number((response.headers.get("etag") ?? "").replaceAll(/[^0-9]/g, ""));
     return { seq, state: (await response.json()) as Json };
   }
@@ -175,7 +201,9 @@ export class Api {
   }
 
   async journal(session: string, from: number): Promise<Settled[]> {
-    const response = await this.#send(`/v1/sessions/${encodeURIComponent(session)}/journal?from=${from}`);
+    const response = await this.#send(
+      `/v1/sessions/${encodeURIComponent(session)}/journal?from=${from}`,
+    );
     const lines = (await response.text()).split("\n");
     return lines.filter((line) => line !== "").map((line) => JSON.parse(line) as Settled);
   }
@@ -187,7 +215,12 @@ export class Api {
     return { seq, state: (await response.json()) as Json };
   }
 
-  async token(asked: { session: string; sub: string; name: string; role: string }): Promise<string> {
+  async token(asked: {
+    session: string;
+    sub: string;
+    name: string;
+    role: string;
+  }): Promise<string> {
     const body = JSON.stringify({ ...asked, expires_in: 12 * 3600 });
     const answer = await this.#read<{ token: string }>("/v1/tokens", { method: "POST", body });
     return answer.token;
@@ -211,7 +244,9 @@ async function send(path: string, init: RequestInit): Promise<Response> {
   }
   if (response.ok) return response;
   const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
-  throw problem === undefined ? new Error(`The service answered ${response.status}.`) : new Refusal(problem);
+  throw problem === undefined
+    ? new Error(`The service answered ${response.status}.`)
+    : new Refusal(problem);
 }
 
 /** The page's secret, where this browser is signed in to the console. */
@@ -222,12 +257,18 @@ export async function consoleSeat(): Promise<string | undefined> {
 
 /** Signs this browser in to the console; gives the page's secret. */
 export async function signInWithKey(key: string): Promise<string> {
-  const response = await send("/v1/console/sign-in", { method: "POST", body: JSON.stringify({ key }) });
+  const response = await send("/v1/console/sign-in", {
+    method: "POST",
+    body: JSON.stringify({ key }),
+  });
   return ((await response.json()) as { secret: string }).secret;
 }
 
 /** Accepts an invitation; gives the token to enter with. */
-export async function acceptInvitation(code: string, name: string): Promise<{ session: string; token: string }> {
+export async function acceptInvitation(
+  code: string,
+  name: string,
+): Promise<{ session: string; token: string }> {
   const body = JSON.stringify(name === "" ? { code } : { code, name });
   const response = await send("/v1/invitations/accepted", { method: "POST", body });
   return (await response.json()) as { session: string; token: string };

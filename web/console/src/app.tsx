@@ -36,11 +36,17 @@ function Frame() {
         ) : (
           <Switch>
             <Route path="/">
-              {signed.token === undefined ? <SessionsPage /> : <Redirect to={`/sessions/${signed.token.session}`} />}
+              {signed.token === undefined ? (
+                <SessionsPage />
+              ) : (
+                <Redirect to={`/sessions/${signed.token.session}`} />
+              )}
             </Route>
             <Route path="/sessions/:id">{({ id }) => <SessionPage key={id} id={id} />}</Route>
             <Route path="/sessions/:id/audit">{({ id }) => <AuditPage key={id} id={id} />}</Route>
-            <Route path="/sessions/:id/side-by-side">{({ id }) => <SideBySidePage key={id} id={id} />}</Route>
+            <Route path="/sessions/:id/side-by-side">
+              {({ id }) => <SideBySidePage key={id} id={id} />}
+            </Route>
             <Route>
               <Empty title="There is no such page">
                 <Link href="/" className="text-leaf underline">
@@ -67,7 +73,9 @@ function TopBar() {
         {signed !== undefined && (
           <>
             <span className="hidden pr-2 text-xs text-faint sm:inline">
-              {signed.token === undefined ? "with the service key" : `as ${signed.token.name}, ${signed.token.role}`}
+              {signed.token === undefined
+                ? "with the service key"
+                : `as ${signed.token.name}, ${signed.token.role}`}
             </span>
             <Button tone="quiet" onClick={signOut}>
               Sign out

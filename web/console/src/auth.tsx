@@ -2,7 +2,10 @@ import { createContext, type ReactNode, useContext, useEffect, useMemo, useState
 import { Api, consoleSeat, signInWithKey } from "./api.ts";
 
 /** Who is signed in: the backend by the console's cookie, or one participant of one session with a token. */
-export type Signed = { api: Api; token?: { session: string; name: string; role: string; token: string } };
+export type Signed = {
+  api: Api;
+  token?: { session: string; name: string; role: string; token: string };
+};
 
 type Auth = {
   signed: Signed | undefined;
@@ -15,8 +18,8 @@ type Auth = {
 const Context = createContext<Auth | undefined>(undefined);
 
 /**
- * The service key is sent once and kept nowhere: a cookie that no page can read stands for it. A participant's token stays in
- * this page's memory and is gone with it.
+ * The service key is sent once and kept nowhere: a cookie that no page can read stands for it. A
+ * participant's token stays in this page's memory and is gone with it.
  */
 export function AuthProvider({ children }: { children: ReactNode }) {
   const [signed, setSigned] = useState<Signed>();
@@ -25,7 +28,8 @@ export function AuthProvider({ children }: { children: ReactNode }) {
     let isCurrent = true;
     consoleSeat()
       .then((secret) => {
-        if (isCurrent && secret !== undefined) setSigned((now) => now ?? { api: new Api({ secret }) });
+        if (isCurrent && secret !== undefined)
+          setSigned((now) => now ?? { api: new Api({ secret }) });
       })
       .catch(() => undefined)
       .finally(() => setIsAsking(false));
@@ -71,13 +75,21 @@ export function useSigned(): Signed {
 }
 
 /** What a token says of its bearer; `undefined` for a service key. Only the service can tell whether it is genuine. */
-export function claims(secret: string): { session: string; name: string; role: string } | undefined {
+export function claims(
+  secret: string,
+): { session: string; name: string; role: string } | undefined {
   const body = secret.split(".")[1];
   if (secret.split(".").length !== 3 || body === undefined) return undefined;
   try {
-    const bytes = Uint8Array.from(atob(body.replaceAll("-", "+").replaceAll("_", "/")), (one) => one.charCodeAt(0));
+    const bytes = Uint8Array.from(atob(body.replaceAll("-", "+").replaceAll("_", "/")), (one) =>
+      one.charCodeAt(0),
+    );
     const read = JSON.parse(new TextDecoder().decode(bytes));
-    return { session: String(read.session), name: String(read.name ?? read.sub), role: String(read.role) };
+    return {
+      session: String(read.session),
+      name: String(read.name ?? read.sub),
+      role: String(read.role),
+    };
   } catch {
     return undefined;
   }

@@ -52,11 +52,17 @@ fn pressings() -> Value {
 
 const LIST: &str = "[state.steps]\nkind = \"list\"\n[state.steps.each.what]\nkind = \"register\"";
 const TEXT: &str = "[state.notes]\nkind = \"text\"";
-const MAP: &str = "[state.crews]\nkind = \"map\"\n[state.crews.each.name]\nkind = \"register\"\n[state.pressings]\nkind = \"map\"\n[state.pressings.each.litres]\nkind = \"register\"\n[state.pressings.each.crew]\nkind = \"register\"\nrefers = { to = \"/crews\" }";
-const REVIVE: &str =
-    "[state.pressings]\nkind = \"map\"\ndrop-conflict = \"revive\"\n[state.pressings.each.litres]\nkind = \"register\"";
-const CASCADE: &str = "[state.crews]\nkind = \"map\"\n[state.crews.each.name]\nkind = \"register\"\n[state.pressings]\nkind = \"map\"\n[state.pressings.each.crew]\nkind = \"register\"\nrefers = { to = \"/crews\", on-drop = \"cascade\" }";
-const CLEAR: &str = "[state.crews]\nkind = \"map\"\n[state.crews.each.name]\nkind = \"register\"\n[state.pressings]\nkind = \"map\"\n[state.pressings.each.crew]\nkind = \"register\"\nrefers = { to = \"/crews\", on-drop = \"clear\" }";
+const MAP: &str = "[state.crews]\nkind = \"map\"\n[state.crews.each.name]\nkind = \
+    \"register\"\n[state.pressings]\nkind = \"map\"\n[state.pressings.each.litres]\nkind = \
+    \"register\"\n[state.pressings.each.crew]\nkind = \"register\"\nrefers = { to = \"/crews\" }";
+const REVIVE: &str = "[state.pressings]\nkind = \"map\"\ndrop-conflict = \
+    \"revive\"\n[state.pressings.each.litres]\nkind = \"register\"";
+const CASCADE: &str = "[state.crews]\nkind = \"map\"\n[state.crews.each.name]\nkind = \
+    \"register\"\n[state.pressings]\nkind = \"map\"\n[state.pressings.each.crew]\nkind = \
+    \"register\"\nrefers = { to = \"/crews\", on-drop = \"cascade\" }";
+const CLEAR: &str = "[state.crews]\nkind = \"map\"\n[state.crews.each.name]\nkind = \
+    \"register\"\n[state.pressings]\nkind = \"map\"\n[state.pressings.each.crew]\nkind = \
+    \"register\"\nrefers = { to = \"/crews\", on-drop = \"clear\" }";
 
 fn referring() -> Value {
     json!({ "crews": { "east": {} }, "pressings": { "p1": {} } })
@@ -163,8 +169,12 @@ pub(crate) const EXAMPLES: &[Example] = &[
         rule: "map, two `put` of one id",
         state: MAP,
         opening: pressings,
-        first: || Edit::new("/pressings", "put").with("id", "p2").with("value", json!({ "litres": 10 })),
-        second: || Edit::new("/pressings", "put").with("id", "p2").with("value", json!({ "litres": 20 })),
+        first: || {
+            Edit::new("/pressings", "put").with("id", "p2").with("value", json!({ "litres": 10 }))
+        },
+        second: || {
+            Edit::new("/pressings", "put").with("id", "p2").with("value", json!({ "litres": 20 }))
+        },
         at: "/pressings",
     },
     Example {
@@ -313,7 +323,8 @@ pub(crate) const EXAMPLES: &[Example] = &[
     },
 ];
 
-/// Each example twice: the replica's user is first or second; and once with what the first did seen by the second.
+/// Each example twice: the replica's user is first or second; and once with what the first did seen
+/// by the second.
 pub(crate) fn merging() -> Vec<Value> {
     EXAMPLES
         .iter()
@@ -347,11 +358,17 @@ fn of(example: &Example, order: &str, play: impl Fn(&mut Scenario, Edit, Edit)) 
 
 /// Stories of texts: drafts, what waits, what is made anew, anchors.
 pub(crate) fn texts() -> Vec<Value> {
-    let open = |most: &str, text: &str| Scenario::open(&format!("{TEXT}\n{most}"), Some(&json!({ "notes": text })));
+    let open = |most: &str, text: &str| {
+        Scenario::open(&format!("{TEXT}\n{most}"), Some(&json!({ "notes": text })))
+    };
     let mut cases = Vec::new();
 
     let mut pipelined = open("", "dry");
-    pipelined.me(vec![splice(3, 0, " a")]).me(vec![splice(5, 0, "nd")]).me(vec![splice(0, 1, "D")]).expect();
+    pipelined
+        .me(vec![splice(3, 0, " a")])
+        .me(vec![splice(5, 0, "nd")])
+        .me(vec![splice(0, 1, "D")])
+        .expect();
     cases.push(pipelined.settle().expect().case("typed on top of one's own before any answer"));
 
     let mut overtaken = open("", "dry");
@@ -360,10 +377,9 @@ pub(crate) fn texts() -> Vec<Value> {
     overtaken.deliver();
     overtaken.expect().me(vec![splice(12, 0, " bright")]).me(vec![splice(0, 0, "1. ")]).expect();
     cases.push(
-        overtaken
-            .settle()
-            .expect()
-            .case("what is typed after somebody else's change waits for the answer, and follows it"),
+        overtaken.settle().expect().case(
+            "what is typed after somebody else's change waits for the answer, and follows it",
+        ),
     );
 
     let mut same_place = open("", "ab");
@@ -371,7 +387,9 @@ pub(crate) fn texts() -> Vec<Value> {
     same_place.they(0, vec![splice(1, 0, "12")]);
     same_place.deliver();
     same_place.expect().me(vec![splice(4, 0, "z")]).me(vec![splice(3, 1, "")]).expect();
-    cases.push(same_place.settle().expect().case("typed inside one's own where somebody else typed too"));
+    cases.push(
+        same_place.settle().expect().case("typed inside one's own where somebody else typed too"),
+    );
 
     let mut at_the_end = open("", "ab");
     at_the_end.me(vec![splice(2, 0, "XY")]);
@@ -381,20 +399,40 @@ pub(crate) fn texts() -> Vec<Value> {
     cases.push(at_the_end.settle().expect().case("both type at the end"));
 
     let mut refused = open("most = 6", "dry");
-    refused.me(vec![splice(3, 0, " and more")]).me(vec![splice(12, 0, "!")]).me(vec![splice(0, 1, "D")]).expect();
+    refused
+        .me(vec![splice(3, 0, " and more")])
+        .me(vec![splice(12, 0, "!")])
+        .me(vec![splice(0, 1, "D")])
+        .expect();
     refused.arrive();
     refused.deliver();
     refused.expect();
-    cases.push(refused.settle().expect().case("made on top of a refused splice: follows-refused, and made anew"));
+    cases.push(
+        refused
+            .settle()
+            .expect()
+            .case("made on top of a refused splice: follows-refused, and made anew"),
+    );
 
     let mut moot = open("most = 6", "dry");
     moot.me(vec![splice(3, 0, " and more")]).me(vec![splice(4, 3, "")]);
-    cases.push(moot.settle().expect().case("what was to be deleted was itself refused: nothing is sent anew"));
+    cases.push(
+        moot.settle()
+            .expect()
+            .case("what was to be deleted was itself refused: nothing is sent anew"),
+    );
 
     let mut moot_before = open("most = 6", "dry");
-    moot_before.me(vec![splice(3, 0, " and more")]).me(vec![splice(4, 3, "")]).me(vec![splice(9, 0, "!")]).expect();
+    moot_before
+        .me(vec![splice(3, 0, " and more")])
+        .me(vec![splice(4, 3, "")])
+        .me(vec![splice(9, 0, "!")])
+        .expect();
     cases.push(
-        moot_before.settle().expect().case("what comes after a moot proposal is still made anew where it belongs"),
+        moot_before
+            .settle()
+            .expect()
+            .case("what comes after a moot proposal is still made anew where it belongs"),
     );
 
     let mut several = open("", "dry and bright");
@@ -419,23 +457,29 @@ pub(crate) fn texts() -> Vec<Value> {
     anchors.they(0, vec![splice(0, 0, "So "), splice(7, 4, "")]);
     anchors.settle().expect();
     anchors.they(anchors.sequencer.seq(), vec![splice(3, 0, "X")]);
-    cases.push(anchors.settle().expect().case("anchors stay at their characters, and say when those are gone"));
+    cases.push(
+        anchors
+            .settle()
+            .expect()
+            .case("anchors stay at their characters, and say when those are gone"),
+    );
 
-    let state = format!("{TEXT}\n[state.pages]\nkind = \"map\"\n[state.pages.each.notes]\nkind = \"text\"");
+    let state =
+        format!("{TEXT}\n[state.pages]\nkind = \"map\"\n[state.pages.each.notes]\nkind = \"text\"");
     let mut inside = Scenario::open(&state, None);
-    let page =
-        |index: usize, insert: &str| Edit::new("/pages/p/notes", "splice").with("index", index).with("insert", insert);
-    inside.me(vec![Edit::new("/pages", "put").with("id", "p").with("value", json!({ "notes": "dry" }))]);
+    let page = |index: usize, insert: &str| {
+        Edit::new("/pages/p/notes", "splice").with("index", index).with("insert", insert)
+    };
+    inside.me(vec![
+        Edit::new("/pages", "put").with("id", "p").with("value", json!({ "notes": "dry" })),
+    ]);
     inside.me(vec![page(3, "!")]).expect();
     inside.settle().expect();
     inside.me(vec![page(0, "so ")]);
     inside.they(2, vec![Edit::new("/pages/p", "drop")]);
-    cases.push(
-        inside
-            .settle()
-            .expect()
-            .case("the text of a record that is put before any answer, and dropped under an own splice"),
-    );
+    cases.push(inside.settle().expect().case(
+        "the text of a record that is put before any answer, and dropped under an own splice",
+    ));
 
     let mut away = open("", "dry");
     away.me(vec![splice(3, 0, " and")]).arrive();
@@ -449,13 +493,20 @@ pub(crate) fn texts() -> Vec<Value> {
     snapshot.me(vec![splice(7, 0, " bright")]);
     snapshot.they(0, vec![splice(0, 0, "Very ")]);
     snapshot.come_back(true).expect();
-    cases.push(snapshot.settle().expect().case("back with a snapshot that has one of one's own splices"));
+    cases.push(
+        snapshot.settle().expect().case("back with a snapshot that has one of one's own splices"),
+    );
 
     let mut on_top = open("most = 6", "dry");
     on_top.me(vec![splice(3, 0, " and more")]).me(vec![splice(12, 0, "!")]).arrive();
     on_top.deliver();
     on_top.come_back(false).expect();
-    cases.push(on_top.settle().expect().case("back after a refusal: what was made on top of it is made anew"));
+    cases.push(
+        on_top
+            .settle()
+            .expect()
+            .case("back after a refusal: what was made on top of it is made anew"),
+    );
 
     let mut gone = Scenario::open(&state, Some(&json!({ "pages": { "p": { "notes": "dry" } } })));
     gone.anchor("remark", "/pages/p/notes", 2, true).anchor("other", "/notes", 0, false).expect();
@@ -520,9 +571,13 @@ fn any_edit(random: &mut Random, view: &Value, made: &mut u64, whose: &str) -> E
         _ => {
             let len = view["notes"].as_str().unwrap().chars().count();
             let index = random.index(len + 1);
-            let delete = if random.below(3) == 0 { random.index((len - index).min(5) + 1) } else { 0 };
-            let insert =
-                if delete > 0 && random.below(2) == 0 { "" } else { ["a", "bc", "\u{1f34e}", "XYZ"][random.index(4)] };
+            let delete =
+                if random.below(3) == 0 { random.index((len - index).min(5) + 1) } else { 0 };
+            let insert = if delete > 0 && random.below(2) == 0 {
+                ""
+            } else {
+                ["a", "bc", "\u{1f34e}", "XYZ"][random.index(4)]
+            };
             splice(index, delete, insert)
         }
     }

@@ -23,7 +23,8 @@ fn the_replica_passes_every_case() {
     let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../conformance");
     let mut passed = 0;
     for entry in fs::read_dir(folder).unwrap() {
-        let file: Value = serde_json::from_slice(&fs::read(entry.unwrap().path()).unwrap()).unwrap();
+        let file: Value =
+            serde_json::from_slice(&fs::read(entry.unwrap().path()).unwrap()).unwrap();
         for case in file["cases"].as_array().unwrap() {
             for encoding in [as_it_is, through_cbor] {
                 run(case, &file["client"], encoding);
@@ -41,7 +42,8 @@ fn check_file(path: &str, made: &str) {
         fs::write(&path, made).unwrap();
     }
     let kept = fs::read_to_string(&path).unwrap_or_default();
-    let hint = "the rules have changed: look at the difference after RENDEL_WRITE=1 cargo test -p rendel-client --test conformance";
+    let hint = "the rules have changed: look at the difference after RENDEL_WRITE=1 cargo test -p \
+        rendel-client --test conformance";
     assert!(kept == made, "{}: {hint}", path.display());
 }
 
@@ -49,13 +51,22 @@ fn check_file(path: &str, made: &str) {
 fn the_kept_cases_are_what_real_runs_give() {
     let files = [
         ("merging", "Two edits of each kind and rule, concurrent and not.", cases::merging()),
-        ("texts", "Texts: what is shown before an answer, what waits, what is made anew, anchors.", cases::texts()),
+        (
+            "texts",
+            "Texts: what is shown before an answer, what waits, what is made anew, anchors.",
+            cases::texts(),
+        ),
         ("random", "Random sessions of a text and a list.", cases::random()),
     ];
     for (name, about, cases) in files {
         let lines = |case: &Value| {
-            let steps: Vec<String> = case["steps"].as_array().unwrap().iter().map(ToString::to_string).collect();
-            format!("    {{ \"name\": {}, \"steps\": [\n      {}\n    ] }}", case["name"], steps.join(",\n      "))
+            let steps: Vec<String> =
+                case["steps"].as_array().unwrap().iter().map(ToString::to_string).collect();
+            format!(
+                "    {{ \"name\": {}, \"steps\": [\n      {}\n    ] }}",
+                case["name"],
+                steps.join(",\n      ")
+            )
         };
         let cases: Vec<String> = cases.iter().map(lines).collect();
         let file = format!(
@@ -87,7 +98,8 @@ fn frames_in_cbor_are_these_bytes() {
     let file: Value = serde_json::from_slice(&fs::read(file).unwrap()).unwrap();
     for vector in file["vectors"].as_array().unwrap() {
         let bytes = vector["cbor"].as_str().unwrap();
-        let encoded: String = encode_cbor(&vector["json"]).iter().map(|byte| format!("{byte:02x}")).collect();
+        let encoded: String =
+            encode_cbor(&vector["json"]).iter().map(|byte| format!("{byte:02x}")).collect();
         assert_eq!(encoded, bytes, "{}", vector["json"]);
     }
     assert!(file["vectors"].as_array().unwrap().len() > 3);
@@ -99,7 +111,8 @@ fn facts_of_presence_follow_their_texts() {
     let file: Value = serde_json::from_slice(&fs::read(file).unwrap()).unwrap();
     for case in file["followed"].as_array().unwrap() {
         let mut facts: Facts = serde_json::from_value(case["facts"].clone()).unwrap();
-        let effects: Vec<rendel_core::Effect> = serde_json::from_value(case["effects"].clone()).unwrap();
+        let effects: Vec<rendel_core::Effect> =
+            serde_json::from_value(case["effects"].clone()).unwrap();
         follow_carets(&mut facts, &effects);
         assert_eq!(json!(facts), case["then"], "{}", case["name"]);
     }
@@ -124,18 +137,34 @@ fn run(case: &Value, client: &Value, read: fn(&Value) -> FromService) {
             let sent = replica.poll_outgoing().map(|frame| plain(&frame));
             assert_eq!(sent.unwrap_or_default(), step["sends"], "{place}");
         } else if let Some(anchor) = step.get("anchor") {
-            let (at, index) =
-                (anchor["at"].as_str().unwrap(), usize::try_from(anchor["index"].as_u64().unwrap()).unwrap());
-            anchors.insert(anchor["name"].to_string(), replica.anchor(at, index, anchor["left"] == true));
+            let (at, index) = (
+                anchor["at"].as_str().unwrap(),
+                usize::try_from(anchor["index"].as_u64().unwrap()).unwrap(),
+            );
+            anchors.insert(
+                anchor["name"].to_string(),
+                replica.anchor(at, index, anchor["left"] == true),
+            );
         } else {
             let expect = &step["expect"];
-            assert!(expect.get("confirmed").is_none() || expect.get("view").is_some(), "{place}: it says no view");
+            assert!(
+                expect.get("confirmed").is_none() || expect.get("view").is_some(),
+                "{place}: it says no view"
+            );
             for (name, expected) in step["expect"]["anchors"].as_object().into_iter().flatten() {
-                let (index, is_there) = replica.anchored(anchors[&json!(name).to_string()]).unwrap();
-                assert_eq!(&json!({ "index": index, "there": is_there }), expected, "{place}: anchor {name}");
+                let (index, is_there) =
+                    replica.anchored(anchors[&json!(name).to_string()]).unwrap();
+                assert_eq!(
+                    &json!({ "index": index, "there": is_there }),
+                    expected,
+                    "{place}: anchor {name}"
+                );
             }
-            for (member, expected) in
-                step["expect"].as_object().unwrap().iter().filter(|(member, _)| *member != "anchors")
+            for (member, expected) in step["expect"]
+                .as_object()
+                .unwrap()
+                .iter()
+                .filter(|(member, _)| *member != "anchors")
             {
                 assert_eq!(&actual(&replica, has_diverged, member), expected, "{place}: {member}");
             }
@@ -149,7 +178,10 @@ fn actual(replica: &Replica, has_diverged: bool, member: &str) -> Value {
         "confirmed" => json!(replica.confirmed()),
         "view" => json!(replica.view()),
         "pending" => replica.pending().map(Value::from).collect(),
-        "unanswered" => replica.unanswered().map(|frame| plain(&FromParticipant::Propose(frame.clone()))).collect(),
+        "unanswered" => replica
+            .unanswered()
+            .map(|frame| plain(&FromParticipant::Propose(frame.clone())))
+            .collect(),
         "enter" => plain(&FromParticipant::Enter(replica.enter(None))),
         "digest" => json!(replica.digest()),
         "diverged" => json!(has_diverged),

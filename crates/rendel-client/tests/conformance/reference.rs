@@ -24,8 +24,12 @@ pub(crate) fn charter_page() -> String {
 }
 
 fn table(kind: &str) -> String {
-    let head = "| rule | first in order | second, which had not seen it | what stands | the second is told |\n|---|---|---|---|---|\n";
-    let rows = EXAMPLES.iter().filter(|example| example.rule.split([',', ' ']).next() == Some(kind)).map(row);
+    let head = "| rule | first in order | second, which had not seen it | what stands | the \
+        second is told |\n|---|---|---|---|---|\n";
+    let rows = EXAMPLES
+        .iter()
+        .filter(|example| example.rule.split([',', ' ']).next() == Some(kind))
+        .map(row);
     let rows: Vec<String> = rows.collect();
     assert!(!rows.is_empty(), "no example of {kind}");
     format!("{head}{}", rows.concat())
@@ -42,10 +46,16 @@ fn row(example: &Example) -> String {
         Outcome::Settled(update) => update.verdicts.first().map_or_else(
             || "`applied`: nothing concurrent was in its way.".to_owned(),
             |verdict| {
-                format!("`{}`: {}", serde_json::to_value(verdict.verdict).unwrap().as_str().unwrap(), verdict.because)
+                format!(
+                    "`{}`: {}",
+                    serde_json::to_value(verdict.verdict).unwrap().as_str().unwrap(),
+                    verdict.because
+                )
             },
         ),
-        Outcome::Refused(problem) => format!("refused, `{}`: {}", problem.kind().name(), problem.detail()),
+        Outcome::Refused(problem) => {
+            format!("refused, `{}`: {}", problem.kind().name(), problem.detail())
+        }
         Outcome::Repeated(outcome) => panic!("{outcome:?}"),
     };
     let stands = scenario.sequencer.plain_at(&path).unwrap();
@@ -64,10 +74,14 @@ fn code(value: &Value) -> String {
     let text = match value.as_array() {
         // A list reads better as its ids, where these say what the elements are.
         Some(list)
-            if list.iter().all(|element| element["id"].is_string() && element["value"]["what"] == element["id"])
-                && !list.is_empty() =>
+            if list.iter().all(|element| {
+                element["id"].is_string() && element["value"]["what"] == element["id"]
+            }) && !list.is_empty() =>
         {
-            list.iter().map(|element| element["id"].as_str().unwrap()).collect::<Vec<_>>().join(", ")
+            list.iter()
+                .map(|element| element["id"].as_str().unwrap())
+                .collect::<Vec<_>>()
+                .join(", ")
         }
         _ => value.to_string(),
     };

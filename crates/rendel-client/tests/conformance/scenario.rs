@@ -1,4 +1,5 @@
-//! Cases are made by real runs: a sequencer, a replica that is recorded, and somebody else who proposes directly.
+//! Cases are made by real runs: a sequencer, a replica that is recorded, and somebody else who
+//! proposes directly.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -46,8 +47,9 @@ impl Scenario {
 
     fn welcome(&mut self, member: &str, body: &Value) {
         let outcomes = self.sequencer.outcomes(ClientKey::of("oda", CLIENT));
-        let outcomes: Vec<_> =
-            outcomes.map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() }).collect();
+        let outcomes: Vec<_> = outcomes
+            .map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() })
+            .collect();
         let welcome = json!({
             "type": "welcome",
             "you": { "id": "oda", "name": "Oda", "role": "participant", "hue": 10, "client": CLIENT },
@@ -58,7 +60,8 @@ impl Scenario {
         self.receive(FromService::decode(welcome.to_string().as_bytes()).unwrap());
     }
 
-    /// The connection is lost with all that was under way, and comes back with what was missed, or with a snapshot.
+    /// The connection is lost with all that was under way, and comes back with what was missed, or
+    /// with a snapshot.
     pub(crate) fn come_back(&mut self, with_snapshot: bool) -> &mut Self {
         self.to_service.clear();
         self.to_replica.clear();
@@ -74,7 +77,9 @@ impl Scenario {
         let unanswered: Vec<Value> = self
             .to_service
             .iter()
-            .map(|frame| serde_json::from_str(&FromParticipant::Propose(frame.clone()).encode()).unwrap())
+            .map(|frame| {
+                serde_json::from_str(&FromParticipant::Propose(frame.clone()).encode()).unwrap()
+            })
             .collect();
         self.steps.push(json!({ "expect": { "unanswered": unanswered } }));
         self
@@ -114,13 +119,21 @@ impl Scenario {
     /// Somebody else proposes, having seen `seen`; gives whether it was settled.
     pub(crate) fn they(&mut self, seen: u64, edits: Vec<Edit>) -> Option<Settled> {
         self.theirs += 1;
-        let proposal =
-            Proposal { n: self.theirs, seen: Some(seen), answered: self.theirs - 1, edits, gesture: None, note: None };
+        let proposal = Proposal {
+            n: self.theirs,
+            seen: Some(seen),
+            answered: self.theirs - 1,
+            edits,
+            gesture: None,
+            note: None,
+        };
         let actor = Actor { id: "tobin".into(), role: "participant".into(), client: OTHER };
         match self.sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => {
                 self.journal.push(update.clone());
-                self.to_replica.push_back(FromService::Settled(SettledFrame { updates: vec![update.clone()] }));
+                self.to_replica.push_back(FromService::Settled(SettledFrame {
+                    updates: vec![update.clone()],
+                }));
                 Some(update)
             }
             _ => None,
@@ -137,9 +150,13 @@ impl Scenario {
             self.journal.push(update.clone());
         }
         self.to_replica.push_back(match outcome.clone() {
-            Outcome::Settled(update) => FromService::Settled(SettledFrame { updates: vec![update] }),
+            Outcome::Settled(update) => {
+                FromService::Settled(SettledFrame { updates: vec![update] })
+            }
             Outcome::Refused(problem) => FromService::Refused(Refused { n, problem }),
-            Outcome::Repeated(outcome) => FromService::Outcome(OutcomeFrame { n, outcome: outcome.into() }),
+            Outcome::Repeated(outcome) => {
+                FromService::Outcome(OutcomeFrame { n, outcome: outcome.into() })
+            }
         });
         Some(outcome)
     }
@@ -163,17 +180,25 @@ impl Scenario {
         self
     }
 
-    pub(crate) fn anchor(&mut self, name: &str, at: &str, index: usize, is_left: bool) -> &mut Self {
+    pub(crate) fn anchor(
+        &mut self,
+        name: &str,
+        at: &str,
+        index: usize,
+        is_left: bool,
+    ) -> &mut Self {
         let anchor = self.replica.anchor(at, index, is_left);
         self.anchors.push((name.to_owned(), anchor));
-        self.steps.push(json!({ "anchor": { "name": name, "at": at, "index": index, "left": is_left } }));
+        self.steps
+            .push(json!({ "anchor": { "name": name, "at": at, "index": index, "left": is_left } }));
         self
     }
 
     /// Writes down what holds now.
     pub(crate) fn expect(&mut self) -> &mut Self {
         let replica = &self.replica;
-        // The view is written down even where it equals the confirmed state: a replica may show something stale.
+        // The view is written down even where it equals the confirmed state: a replica may show
+        // something stale.
         let mut expected = json!({
             "seq": replica.seq(), "confirmed": replica.confirmed(), "view": replica.view(),
             "pending": replica.pending().collect::<Vec<_>>(),

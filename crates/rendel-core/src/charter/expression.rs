@@ -1,8 +1,10 @@
-//! Conditions and rules in CEL (Common Expression Language), compiled once and bounded before and after parsing.
+//! Conditions and rules in CEL (Common Expression Language), compiled once and bounded before and
+//! after parsing.
 //!
-//! The language here is what a rule over a record needs: members, comparisons, sums, `&&`, `||`, `!`, `?:`, `in`, `has`,
-//! `size`, `startsWith`, `endsWith`, `contains`. There are no loops, so that an evaluation takes as many steps as the
-//! expression has nodes. All numbers are doubles, so that `1`, `1.0` and a counter compare and add as they read.
+//! The language here is what a rule over a record needs: members, comparisons, sums, `&&`, `||`,
+//! `!`, `?:`, `in`, `has`, `size`, `startsWith`, `endsWith`, `contains`. There are no loops, so
+//! that an evaluation takes as many steps as the expression has nodes. All numbers are doubles, so
+//! that `1`, `1.0` and a counter compare and add as they read.
 //!
 //! Cost of an evaluation: O(nodes), and O(size) of the values that it names.
 
@@ -16,7 +18,8 @@ use cel::parser::Parser;
 use cel::{Context, Env};
 use serde_json::Value;
 
-/// Characters of a source. Longer ones are not even parsed, since that takes more than linear time and stack.
+/// Characters of a source. Longer ones are not even parsed, since that takes more than linear time
+/// and stack.
 const SOURCE: usize = 1_000;
 /// Nodes of an expression, and how deep they lie in one another.
 const NODES: usize = 200;
@@ -61,7 +64,8 @@ pub(crate) struct Read {
     pub(crate) member: Option<String>,
 }
 
-/// Why an expression did not come to an answer: its author made a mistake, or the values are of other types than it takes.
+/// Why an expression did not come to an answer: its author made a mistake, or the values are of
+/// other types than it takes.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{source_text:?} has no answer: {why}")]
 pub struct Unanswered {
@@ -80,7 +84,8 @@ impl Expression {
         if is_deep(source) {
             return Err(format!("an expression whose brackets lie at most {DEPTH} deep"));
         }
-        // Parsing and dropping recurse with the source, so neither happens on the stack of whoever asks.
+        // Parsing and dropping recurse with the source, so neither happens on the stack of whoever
+        // asks.
         let compile = || Self::compile_here(source, names);
         let compiled = std::thread::scope(|scope| {
             let thread = std::thread::Builder::new().stack_size(STACK).spawn_scoped(scope, compile);
@@ -110,24 +115,32 @@ impl Expression {
         self.reads.iter()
     }
 
-    /// Whether it is exactly `true` of what `read` gives. A name or member that `read` gives nothing for does not exist.
+    /// Whether it is exactly `true` of what `read` gives. A name or member that `read` gives
+    /// nothing for does not exist.
     pub(crate) fn holds(&self, read: impl Fn(&Read) -> Option<Value>) -> Result<bool, Unanswered> {
         let mut context = Context::with_env(STANDARD.clone());
         for one in &self.reads {
             let Some(value) = read(one) else { continue };
-            let name = one.member.as_ref().map_or_else(|| one.name.clone(), |member| format!("{}.{member}", one.name));
+            let name = one
+                .member
+                .as_ref()
+                .map_or_else(|| one.name.clone(), |member| format!("{}.{member}", one.name));
             context.add_variable_from_value(name, to_cel(&value));
         }
         let unanswered = |why: String| Unanswered { source_text: self.source.clone(), why };
         match Cel::resolve(&self.tree, &context) {
             Ok(Cel::Bool(answer)) => Ok(answer),
-            Ok(other) => Err(unanswered(format!("it gives {} where true or false is needed", other.type_of()))),
+            Ok(other) => Err(unanswered(format!(
+                "it gives {} where true or false is needed",
+                other.type_of()
+            ))),
             Err(error) => Err(unanswered(error.to_string().chars().take(200).collect())),
         }
     }
 }
 
-/// Whether brackets lie in one another beyond the bound. Those within strings count too, which no rule needs that many of.
+/// Whether brackets lie in one another beyond the bound. Those within strings count too, which no
+/// rule needs that many of.
 fn is_deep(source: &str) -> bool {
     let mut depth = 0usize;
     source.bytes().any(|byte| {
@@ -176,16 +189,24 @@ impl Check<'_> {
                 node.expr = wrapped;
                 Ok(())
             }),
-            Expr::List(list) => list.elements.iter_mut().try_for_each(|element| self.walk(element, depth + 1)),
-            Expr::Comprehension(_) => Err("no loop: all, exists, exists_one, filter and map are left out".to_owned()),
-            Expr::Map(_) | Expr::Struct(_) | Expr::Unspecified => Err("no map or message of its own".to_owned()),
+            Expr::List(list) => {
+                list.elements.iter_mut().try_for_each(|element| self.walk(element, depth + 1))
+            }
+            Expr::Comprehension(_) => {
+                Err("no loop: all, exists, exists_one, filter and map are left out".to_owned())
+            }
+            Expr::Map(_) | Expr::Struct(_) | Expr::Unspecified => {
+                Err("no map or message of its own".to_owned())
+            }
         }
     }
 
     fn known(&self, name: &str) -> Result<String, String> {
         match self.names.contains(&name) {
             true => Ok(name.to_owned()),
-            false => Err(format!("one of the names {}, where it has {name}", self.names.join(", "))),
+            false => {
+                Err(format!("one of the names {}, where it has {name}", self.names.join(", ")))
+            }
         }
     }
 
@@ -207,13 +228,18 @@ impl Check<'_> {
         let name = call.func_name.as_str();
         let is_function = FUNCTIONS.contains(&name);
         if name == operators::INDEX {
-            let by_name =
-                matches!(call.args.get(1).map(|index| &index.expr), Some(Expr::Literal(LiteralValue::String(_))));
+            let by_name = matches!(
+                call.args.get(1).map(|index| &index.expr),
+                Some(Expr::Literal(LiteralValue::String(_)))
+            );
             if !by_name {
                 return Err("no place in a list: only [\"name\"] of a record".to_owned());
             }
         } else if !is_function && !OPERATORS.contains(&name) {
-            return Err(format!("one of the functions {}, where it has {name}", FUNCTIONS.join(", ")));
+            return Err(format!(
+                "one of the functions {}, where it has {name}",
+                FUNCTIONS.join(", ")
+            ));
         }
         call.target.iter_mut().try_for_each(|target| self.walk(target, depth + 1))?;
         call.args.iter_mut().try_for_each(|argument| self.walk(argument, depth + 1))?;
@@ -222,7 +248,11 @@ impl Check<'_> {
         }
         // A size is a whole number, and everything else here a double.
         let size = IdedExpr { id: 0, expr: Expr::Call(std::mem::take(call)) };
-        Ok(Some(Expr::Call(CallExpr { func_name: "double".to_owned(), target: None, args: vec![size] })))
+        Ok(Some(Expr::Call(CallExpr {
+            func_name: "double".to_owned(),
+            target: None,
+            args: vec![size],
+        })))
     }
 }
 
@@ -234,7 +264,8 @@ fn to_cel(value: &Value) -> Cel {
         Value::String(text) => Cel::String(Arc::new(text.clone())),
         Value::Array(items) => Cel::List(Arc::new(items.iter().map(to_cel).collect())),
         Value::Object(members) => {
-            let members = members.iter().map(|(name, value)| (Key::from(name.clone()), to_cel(value)));
+            let members =
+                members.iter().map(|(name, value)| (Key::from(name.clone()), to_cel(value)));
             Cel::Map(CelMap { map: Arc::new(members.collect()) })
         }
     }
@@ -256,7 +287,9 @@ mod tests {
             None => Some(world[&read.name].clone()),
             Some(member) => world[&read.name].get(member).cloned(),
         };
-        Expression::compile(source, &NAMES).unwrap_or_else(|why| panic!("{source}: {why}")).holds(read)
+        Expression::compile(source, &NAMES)
+            .unwrap_or_else(|why| panic!("{source}: {why}"))
+            .holds(read)
     }
 
     #[test]
@@ -282,8 +315,15 @@ mod tests {
 
     #[test]
     fn what_is_not_exactly_true_or_false_has_no_answer() {
-        for source in ["new.amount", "new.limit > 3", "who.id > 3", "record.note + 1 == 2", "1 / 0", "\"true\"", "null"]
-        {
+        for source in [
+            "new.amount",
+            "new.limit > 3",
+            "who.id > 3",
+            "record.note + 1 == 2",
+            "1 / 0",
+            "\"true\"",
+            "null",
+        ] {
             assert!(holds(source).is_err(), "{source}: {:?}", holds(source));
         }
     }

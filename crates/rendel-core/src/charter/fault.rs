@@ -48,7 +48,8 @@ impl fmt::Display for Fault {
     }
 }
 
-/// What the sections of one charter share: the faults found so far, and the surfaces that it declares.
+/// What the sections of one charter share: the faults found so far, and the surfaces that it
+/// declares.
 #[derive(Debug, Default)]
 pub(super) struct Reading {
     pub(super) faults: RefCell<Vec<Fault>>,
@@ -66,5 +67,12 @@ pub(super) fn place(source: &str, span: Option<Range<usize>>) -> (usize, usize) 
 pub(super) fn syntax_fault(source: &str, error: &toml_edit::TomlError) -> Fault {
     let (line, column) = place(source, error.span());
     let says = error.message().trim().replace('\n', ", ");
-    Fault { line, column, path: String::new(), says, expected: "TOML 1.1".into(), did_you_mean: None }
+    Fault {
+        line,
+        column,
+        path: String::new(),
+        says,
+        expected: "TOML 1.1".into(),
+        did_you_mean: None,
+    }
 }

@@ -94,19 +94,22 @@ pub struct Limits {
     pub edits: usize,
     /// Proposals per second and participant, with a burst of the same size.
     pub proposals_per_second: u32,
-    /// Updates that the journal keeps; older ones go once a snapshot holds what they did. `None` keeps all.
+    /// Updates that the journal keeps; older ones go once a snapshot holds what they did. `None`
+    /// keeps all.
     pub journal: Option<u64>,
 }
 
 impl Charter {
-    /// Reads and checks a charter; what is wrong comes back as a list of faults, in the order of the text.
+    /// Reads and checks a charter; what is wrong comes back as a list of faults, in the order of
+    /// the text.
     ///
     /// Sources are refused above 256 KiB. Cost O(source) apart from compiling its JSON Schemas.
     pub fn parse(source: &str) -> Result<Self, Vec<Fault>> {
         if source.len() > 256 * 1024 {
             return Err(vec![Fault::whole("the text is too long", "at most 256 KiB")]);
         }
-        let document = Document::parse(source).map_err(|error| vec![syntax_fault(source, &error)])?;
+        let document =
+            Document::parse(source).map_err(|error| vec![syntax_fault(source, &error)])?;
         let reading = Reading::default();
         let mut root = Section::root(source, document.as_table(), &reading);
         let charter = Self::read(&mut root, source);
@@ -123,26 +126,39 @@ impl Charter {
 
     fn read(root: &mut Section<'_>, source: &str) -> Option<Self> {
         let name = root.name("charter");
-        let version =
-            root.integer_needed("version", 1..=i64::from(u32::MAX)).and_then(|version| u32::try_from(version).ok());
+        let version = root
+            .integer_needed("version", 1..=i64::from(u32::MAX))
+            .and_then(|version| u32::try_from(version).ok());
         let title = root.text("title").or_else(|| name.clone()).unwrap_or_default();
         root.later(&["seats", "when", "queries"]);
         root.surfaces();
-        let limits = root.section("limits").map_or_else(Limits::default, |mut section| Limits::read(&mut section));
+        let limits = root
+            .section("limits")
+            .map_or_else(Limits::default, |mut section| Limits::read(&mut section));
         let fields = root.fields("state");
         let mut links = Vec::new();
         fields.links(&mut Vec::new(), None, &mut links);
-        let maps: Vec<_> = fields.iter().filter(|(_, field)| field.kind() == "map").map(|(name, _)| name).collect();
+        let maps: Vec<_> = fields
+            .iter()
+            .filter(|(_, field)| field.kind() == "map")
+            .map(|(name, _)| name)
+            .collect();
         root.check_links(&links, &maps);
         let roles = read_roles(root, &fields);
         let names: BTreeSet<String> = roles.keys().cloned().collect();
         let session = root.section("session");
-        let session =
-            session.map_or_else(SessionRules::default, |mut section| SessionRules::read(&mut section, &names));
+        let session = session.map_or_else(SessionRules::default, |mut section| {
+            SessionRules::read(&mut section, &names)
+        });
         let presence = root.section("presence");
-        let presence = presence.map(|mut section| PresenceRules::read(&mut section, &fields)).unwrap_or_default();
+        let presence = presence
+            .map(|mut section| PresenceRules::read(&mut section, &fields))
+            .unwrap_or_default();
         let tops = fields.iter().map(|(name, _)| name).collect();
-        let holds = root.section("holds").map(|mut section| HoldRules::read(&mut section, &tops)).unwrap_or_default();
+        let holds = root
+            .section("holds")
+            .map(|mut section| HoldRules::read(&mut section, &tops))
+            .unwrap_or_default();
         let guards = read_guards(root, &fields);
         let gates = read_gates(root, &fields);
         let cues = read_cues(root, &names);
@@ -174,11 +190,13 @@ impl Charter {
             .unwrap_or_default()
     }
 
-    /// The charter as JSON, as a role may know it: without the fields that are hidden from it, and, for participants, without
-    /// what the service does on its own.
+    /// The charter as JSON, as a role may know it: without the fields that are hidden from it, and,
+    /// for participants, without what the service does on its own.
     pub fn shown_to(&self, role: &str) -> serde_json::Value {
         let mut json = self.to_json();
-        let Some(root) = json.as_object_mut().filter(|_| role != Actor::SERVICE) else { return json };
+        let Some(root) = json.as_object_mut().filter(|_| role != Actor::SERVICE) else {
+            return json;
+        };
         root.shift_remove("gates");
         if !self.sight(role).is_whole() {
             root.shift_remove("guards");
@@ -218,7 +236,8 @@ impl Charter {
 
     /// Whether a role has a power. The backend itself has all.
     pub fn has_power(&self, role: &str, power: Power) -> bool {
-        role == Actor::SERVICE || self.roles.get(role).is_some_and(|role| role.powers.contains(&power))
+        role == Actor::SERVICE
+            || self.roles.get(role).is_some_and(|role| role.powers.contains(&power))
     }
 
     /// Whether there is anything that a role may edit, if only under a condition.
@@ -226,7 +245,8 @@ impl Charter {
         role == Actor::SERVICE || self.roles.get(role).is_some_and(|role| !role.edit.is_empty())
     }
 
-    /// What a charter's author may not have meant, though it is no fault: fields that no role can edit.
+    /// What a charter's author may not have meant, though it is no fault: fields that no role can
+    /// edit.
     pub fn warnings(&self) -> Vec<String> {
         let mut warnings = Vec::new();
         self.warn(&self.fields, &mut Vec::new(), &mut warnings);
@@ -251,8 +271,10 @@ impl Charter {
                     place.pop();
                 }
                 None if is_edited(place) => {}
-                None => warnings
-                    .push(format!("no role can edit {}; only the backend does", Path::of(place.iter().cloned()))),
+                None => warnings.push(format!(
+                    "no role can edit {}; only the backend does",
+                    Path::of(place.iter().cloned())
+                )),
             }
             place.pop();
         }
@@ -276,7 +298,12 @@ impl SessionRules {
 
 impl Default for SessionRules {
     fn default() -> Self {
-        Self { participants: 200, tick: Duration::ZERO, idle: Duration::from_secs(600), guests: None }
+        Self {
+            participants: 200,
+            tick: Duration::ZERO,
+            idle: Duration::from_secs(600),
+            guests: None,
+        }
     }
 }
 
@@ -286,13 +313,21 @@ const EVER: i64 = 1_000_000_000_000;
 impl Limits {
     fn read(section: &mut Section<'_>) -> Self {
         let standard = Self::default();
-        let frame = section.bytes("frame", 1 << 10..=16 << 20).and_then(|bytes| usize::try_from(bytes).ok());
+        let frame = section
+            .bytes("frame", 1 << 10..=16 << 20)
+            .and_then(|bytes| usize::try_from(bytes).ok());
         let limits = Self {
             frame: frame.unwrap_or(standard.frame),
             state: section.bytes("state", 1 << 10..=256 << 20).unwrap_or(standard.state),
             edits: section.number("edits", 1..=4096, standard.edits),
-            proposals_per_second: section.number("proposals-per-second", 1..=100_000, standard.proposals_per_second),
-            journal: section.integer("journal", 1_000..=EVER).and_then(|updates| u64::try_from(updates).ok()),
+            proposals_per_second: section.number(
+                "proposals-per-second",
+                1..=100_000,
+                standard.proposals_per_second,
+            ),
+            journal: section
+                .integer("journal", 1_000..=EVER)
+                .and_then(|updates| u64::try_from(updates).ok()),
         };
         section.finish();
         limits
@@ -301,7 +336,13 @@ impl Limits {
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { frame: 64 << 10, state: 8 << 20, edits: 256, proposals_per_second: 50, journal: None }
+        Self {
+            frame: 64 << 10,
+            state: 8 << 20,
+            edits: 256,
+            proposals_per_second: 50,
+            journal: None,
+        }
     }
 }
 
@@ -309,30 +350,47 @@ impl Default for Limits {
 mod tests {
     use super::*;
 
-    const HEADCOUNT: &str = "charter = \"headcount\"\nversion = 1\n\n[state.heads]\nkind = \"counter\"\nmin = 0\n";
+    const HEADCOUNT: &str =
+        "charter = \"headcount\"\nversion = 1\n\n[state.heads]\nkind = \"counter\"\nmin = 0\n";
 
     #[test]
     fn the_simplest_charter_is_five_lines_long() {
         let charter = Charter::parse(HEADCOUNT).unwrap();
-        assert_eq!((charter.name.as_str(), charter.version, charter.title.as_str()), ("headcount", 1, "headcount"));
+        assert_eq!(
+            (charter.name.as_str(), charter.version, charter.title.as_str()),
+            ("headcount", 1, "headcount")
+        );
         assert!(charter.has_role("participant") && !charter.has_role("steward"));
     }
 
     #[test]
     fn a_fault_says_where_it_is_and_what_was_meant() {
         let table = [
-            ("kind = \"counter\"", "kind = \"countre\"", (5, 8, "state.heads.kind"), Some("counter")),
+            (
+                "kind = \"counter\"",
+                "kind = \"countre\"",
+                (5, 8, "state.heads.kind"),
+                Some("counter"),
+            ),
             ("min = 0", "mni = 0", (6, 1, "state.heads.mni"), Some("min")),
             ("min = 0", "min = \"0\"", (6, 7, "state.heads.min"), None),
             ("version = 1", "version = 0", (2, 11, "version"), None),
             ("charter = \"headcount\"", "charter = \"Head Count\"", (1, 11, "charter"), None),
             ("[state.heads]", "[sate.heads]", (4, 2, "sate"), Some("state")),
             ("min = 0", "min = 0\n[seats]", (7, 2, "seats"), None),
-            ("min = 0", "min = 0\n[roles.picker]\nedit = [\"/haeds\"]", (8, 9, "roles.picker.edit[0]"), Some("/heads")),
+            (
+                "min = 0",
+                "min = 0\n[roles.picker]\nedit = [\"/haeds\"]",
+                (8, 9, "roles.picker.edit[0]"),
+                Some("/heads"),
+            ),
         ];
         for (old, new, (line, column, path), meant) in table {
             let faults = Charter::parse(&HEADCOUNT.replace(old, new)).unwrap_err();
-            let found = faults.iter().find(|fault| fault.path == path).unwrap_or_else(|| panic!("{new}: {faults:?}"));
+            let found = faults
+                .iter()
+                .find(|fault| fault.path == path)
+                .unwrap_or_else(|| panic!("{new}: {faults:?}"));
             assert_eq!((found.line, found.column), (line, column), "{new}: {found:?}");
             assert_eq!(found.did_you_mean.as_deref(), meant, "{new}");
         }
@@ -340,7 +398,8 @@ mod tests {
 
     #[test]
     fn all_faults_are_found_in_one_go() {
-        let source = HEADCOUNT.replace("version = 1", "version = -1").replace("min = 0", "min = 5\nmax = 1");
+        let source =
+            HEADCOUNT.replace("version = 1", "version = -1").replace("min = 0", "min = 5\nmax = 1");
         assert_eq!(Charter::parse(&source).unwrap_err().len(), 2);
     }
 

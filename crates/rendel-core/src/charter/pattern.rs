@@ -21,7 +21,8 @@ impl Pattern {
         Self(vec![Part::Rest])
     }
 
-    /// Reads a pattern; `None` where it is no path. A `**` may stand only once, so that matching takes one pass.
+    /// Reads a pattern; `None` where it is no path. A `**` may stand only once, so that matching
+    /// takes one pass.
     pub fn parse(text: &str) -> Option<Self> {
         let path = Path::parse(text).ok().filter(|path| !path.tokens().is_empty())?;
         let part = |token: &String| match token.as_str() {
@@ -35,7 +36,9 @@ impl Pattern {
 
     /// Whether the pattern covers the path. Cost O(tokens).
     pub fn matches(&self, tokens: &[String]) -> bool {
-        let fits = |parts: &[Part], tokens: &[String]| parts.iter().zip(tokens).all(|(part, token)| part.fits(token));
+        let fits = |parts: &[Part], tokens: &[String]| {
+            parts.iter().zip(tokens).all(|(part, token)| part.fits(token))
+        };
         match self.0.iter().position(|part| *part == Part::Rest) {
             None => self.0.len() == tokens.len() && fits(&self.0, tokens),
             Some(at) => {
@@ -53,14 +56,18 @@ impl Pattern {
             Some(rest) if rest <= tokens.len() => {
                 self.0[..rest].iter().zip(tokens).all(|(part, token)| part.fits(token))
             }
-            _ => self.0.len() > tokens.len() && self.0.iter().zip(tokens).all(|(part, token)| part.fits(token)),
+            _ => {
+                self.0.len() > tokens.len()
+                    && self.0.iter().zip(tokens).all(|(part, token)| part.fits(token))
+            }
         }
     }
 
-    /// Whether it is about an edit at these tokens: at what it changes, around it, or inside what comes anew or goes. An edit
-    /// that makes a record is one of the record, whatever its id.
+    /// Whether it is about an edit at these tokens: at what it changes, around it, or inside what
+    /// comes anew or goes. An edit that makes a record is one of the record, whatever its id.
     pub fn concerns(&self, tokens: &[String], makes_record: bool) -> bool {
-        let made: Vec<String> = tokens.iter().cloned().chain(makes_record.then(|| "*".to_owned())).collect();
+        let made: Vec<String> =
+            tokens.iter().cloned().chain(makes_record.then(|| "*".to_owned())).collect();
         let is_around = (1..=made.len()).any(|len| self.matches(&made[..len]));
         is_around || self.may_lead_into(&made)
     }
@@ -124,7 +131,8 @@ mod tests {
             ("/markers/**/spot", "/spot", false),
         ];
         for (pattern, path, expected) in table {
-            let matches = Pattern::parse(pattern).unwrap().matches(Path::parse(path).unwrap().tokens());
+            let matches =
+                Pattern::parse(pattern).unwrap().matches(Path::parse(path).unwrap().tokens());
             assert_eq!(matches, expected, "{pattern} against {path}");
         }
     }

@@ -66,8 +66,12 @@ const SOLE_ROLE: &str = "participant";
 
 impl Power {
     /// All of them with their names.
-    pub const ALL: [(&'static str, Self); 4] =
-        [("freeze", Self::Freeze), ("reset", Self::Reset), ("remove", Self::Remove), ("take-over", Self::TakeOver)];
+    pub const ALL: [(&'static str, Self); 4] = [
+        ("freeze", Self::Freeze),
+        ("reset", Self::Reset),
+        ("remove", Self::Remove),
+        ("take-over", Self::TakeOver),
+    ];
 
     /// Its name in a charter.
     pub fn name(self) -> &'static str {
@@ -88,8 +92,8 @@ impl Role {
         Self { edit, see: Sight::WHOLE, powers: BTreeSet::new() }
     }
 
-    /// Whether an edit is allowed. `read` gives what a condition reads; a condition without an answer does not hold and is
-    /// told to `unanswered`.
+    /// Whether an edit is allowed. `read` gives what a condition reads; a condition without an
+    /// answer does not hold and is told to `unanswered`.
     pub(crate) fn permission(
         &self,
         path: &Path,
@@ -123,7 +127,11 @@ pub(super) fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<St
     let mut roles = BTreeMap::new();
     for name in section.keys() {
         if name == Actor::SERVICE {
-            section.fault_at(&name, "another name: `service` is the backend itself, which may do all", None);
+            section.fault_at(
+                &name,
+                "another name: `service` is the backend itself, which may do all",
+                None,
+            );
         }
         let Some(mut inner) = section.section(&name) else { continue };
         let edit = inner.grants("edit", &tops, fields);
@@ -133,7 +141,11 @@ pub(super) fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<St
         };
         let names = Power::ALL.map(|(name, _)| name);
         let powers = inner.several("powers", &names, &["unseal", "restart"]);
-        let powers = Power::ALL.iter().filter(|(name, _)| powers.contains(*name)).map(|(_, power)| *power).collect();
+        let powers = Power::ALL
+            .iter()
+            .filter(|(name, _)| powers.contains(*name))
+            .map(|(_, power)| *power)
+            .collect();
         inner.finish();
         roles.insert(name, Role { edit, see, powers });
     }

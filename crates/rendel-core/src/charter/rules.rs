@@ -35,7 +35,8 @@ impl Surface {
         let number = |name: &str| place.get(name).and_then(Value::as_f64);
         let is_place = place.as_object().is_some_and(|place| place.len() == 2);
         let (Some(x), Some(y), true) = (number("x"), number("y"), is_place) else {
-            let detail = format!("{at} is a place on a surface: {{\"x\", \"y\"}} in {}.", self.unit);
+            let detail =
+                format!("{at} is a place on a surface: {{\"x\", \"y\"}} in {}.", self.unit);
             return Err(Problem::new(ProblemKind::WrongType, detail).at(at));
         };
         let inside = |range: (f64, f64), number: f64| (range.0..=range.1).contains(&number);
@@ -119,9 +120,13 @@ impl PresenceRules {
                 let known: Vec<&str> = self.facts.keys().map(String::as_str).collect();
                 let detail = match known.is_empty() {
                     true => "The charter declares no presence.".to_owned(),
-                    false => format!("There is no fact {name:?} in presence; there are {}.", known.join(", ")),
+                    false => format!(
+                        "There is no fact {name:?} in presence; there are {}.",
+                        known.join(", ")
+                    ),
                 };
-                return Err(Problem::new(ProblemKind::UnknownPath, detail).did_you_mean(nearest(name, known)));
+                return Err(Problem::new(ProblemKind::UnknownPath, detail)
+                    .did_you_mean(nearest(name, known)));
             };
             if !value.is_null() {
                 fact.check(name, value)?;
@@ -130,13 +135,15 @@ impl PresenceRules {
         Ok(())
     }
 
-    /// The texts in which a fact is a place, and the records to which one refers, as a role is shown them.
+    /// The texts in which a fact is a place, and the records to which one refers, as a role is
+    /// shown them.
     pub fn is_shown(&self, fields: &Fields, sight: &Sight, name: &str, value: &Value) -> bool {
         let sees = |path: &Path| sight.extent(fields, path) != Extent::Nothing;
         match self.facts.get(name).map(|fact| &fact.kind) {
             Some(FactKind::Selection(map)) => sees(&Path::of([map.clone()])),
             Some(FactKind::Caret(_)) => {
-                let at = value.get("at").and_then(Value::as_str).and_then(|at| Path::parse(at).ok());
+                let at =
+                    value.get("at").and_then(Value::as_str).and_then(|at| Path::parse(at).ok());
                 at.is_some_and(|at| sees(&at))
             }
             Some(_) => true,
@@ -165,16 +172,21 @@ impl Fact {
             section.surface("surface").map(FactKind::Pointer)
         } else if section.has("refers") {
             let map = section.pattern("refers").map(|pattern| pattern.to_string()[1..].to_owned());
-            let is_map = |map: &String| fields.field(map).is_some_and(|field| field.kind() == "map");
+            let is_map =
+                |map: &String| fields.field(map).is_some_and(|field| field.kind() == "map");
             if !map.as_ref().is_some_and(is_map) {
-                section.fault_at("refers", "the path of a map of [state], such as \"/markers\"", None);
+                section.fault_at(
+                    "refers",
+                    "the path of a map of [state], such as \"/markers\"",
+                    None,
+                );
             }
             map.map(FactKind::Selection)
         } else if section.has("anchor") {
             let pattern = section.pattern("anchor");
-            let is_text = pattern
-                .as_ref()
-                .is_some_and(|pattern| fields.declared(pattern).is_some_and(|field| field.kind() == "text"));
+            let is_text = pattern.as_ref().is_some_and(|pattern| {
+                fields.declared(pattern).is_some_and(|field| field.kind() == "text")
+            });
             if !is_text {
                 section.fault_at(
                     "anchor",
@@ -194,9 +206,13 @@ impl Fact {
         let at = Path::of([name]);
         if weight(value) > FACT_BYTES {
             let detail = format!("A fact of presence has at most {FACT_BYTES} bytes.");
-            return Err(Problem::new(ProblemKind::TooLarge, detail).at(&at).with("limit", "presence"));
+            return Err(Problem::new(ProblemKind::TooLarge, detail)
+                .at(&at)
+                .with("limit", "presence"));
         }
-        let wrong = |detail: &str| Err(Problem::new(ProblemKind::WrongType, format!("{name} {detail}")).at(&at));
+        let wrong = |detail: &str| {
+            Err(Problem::new(ProblemKind::WrongType, format!("{name} {detail}")).at(&at))
+        };
         match &self.kind {
             FactKind::Pointer(surface) => surface.check(&at, value),
             FactKind::Free(schema) => check_schema(schema, &at, value),
@@ -205,13 +221,15 @@ impl Fact {
                 _ => wrong(&format!("is an array of at most {SELECTED} ids of records.")),
             },
             FactKind::Caret(pattern) => {
-                let path = value.get("at").and_then(Value::as_str).and_then(|at| Path::parse(at).ok());
+                let path =
+                    value.get("at").and_then(Value::as_str).and_then(|at| Path::parse(at).ok());
                 let index = |name: &str| value.get(name).is_none_or(Value::is_u64);
                 let is_known = path.is_some_and(|path| pattern.matches(path.tokens()));
                 match is_known && value.get("index").is_some() && index("index") && index("to") {
                     true => Ok(()),
                     false => wrong(&format!(
-                        "is a place in a text: {{\"at\", \"index\", \"to\"?}}, with a path such as {pattern}."
+                        "is a place in a text: {{\"at\", \"index\", \"to\"?}}, with a path such \
+                         as {pattern}."
                     )),
                 }
             }
@@ -328,7 +346,11 @@ pub(super) fn read_guards(root: &mut Section<'_>, fields: &Fields) -> Vec<Guard>
         let rule = section.expression("rule", &GUARD_NAMES);
         let says = section.text("says");
         if says.is_none() {
-            section.fault_at("says", "a sentence for the participant whose change breaks the rule", None);
+            section.fault_at(
+                "says",
+                "a sentence for the participant whose change breaks the rule",
+                None,
+            );
         }
         if let (Some(at), Some(rule)) = (&at, &rule) {
             section.check_reads("rule", rule, fields, at);
@@ -346,11 +368,21 @@ pub(super) fn read_gates(root: &mut Section<'_>, fields: &Fields) -> Vec<Gate> {
     for mut section in root.tables("gates") {
         let at = section.declared_pattern("at", fields);
         let url = section.text("url");
-        if !url.as_ref().is_some_and(|url| ["http://", "${"].iter().any(|head| url.starts_with(head))) {
-            section.fault_at("url", "an address that begins with http://, such as \"http://127.0.0.1:7461/remarks\", or with a variable, such as \"${GATE_URL}/remarks\"", None);
+        if !url
+            .as_ref()
+            .is_some_and(|url| ["http://", "${"].iter().any(|head| url.starts_with(head)))
+        {
+            section.fault_at(
+                "url",
+                "an address that begins with http://, such as \
+                \"http://127.0.0.1:7461/remarks\", or with a variable, such as \
+                \"${GATE_URL}/remarks\"",
+                None,
+            );
         }
         let timeout = section.duration("timeout", 10..=30_000).unwrap_or(Duration::from_secs(1));
-        let accepts_if_away = section.choice("if-away", &["refuse", "accept"], "refuse") == "accept";
+        let accepts_if_away =
+            section.choice("if-away", &["refuse", "accept"], "refuse") == "accept";
         let most = section.number("most", 1..=10_000, 256);
         section.finish();
         if let (Some(at), Some(url)) = (at, url) {
@@ -376,7 +408,8 @@ pub(super) fn read_cues(root: &mut Section<'_>, roles: &BTreeSet<String>) -> BTr
             other => {
                 let role = other.strip_prefix("role:").unwrap_or_default();
                 if !roles.contains(role) {
-                    let expected = "everyone, everyone-else, role:NAME, participant (whom the sender names) or choice (any of these, as the sender says)";
+                    let expected = "everyone, everyone-else, role:NAME, participant (whom the \
+                        sender names) or choice (any of these, as the sender says)";
                     cue.fault_at(
                         "to",
                         expected,
@@ -403,8 +436,12 @@ impl Cue {
                 let detail = format!("The data of a cue have at most {FACT_BYTES} bytes.");
                 Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "cue"))
             }
-            (Some(schema), data) => check_schema(schema, &Path::of([name]), data.unwrap_or(&json!(null))),
-            (None, Some(_)) => Err(Problem::new(ProblemKind::WrongType, format!("The cue {name:?} has no data."))),
+            (Some(schema), data) => {
+                check_schema(schema, &Path::of([name]), data.unwrap_or(&json!(null)))
+            }
+            (None, Some(_)) => {
+                Err(Problem::new(ProblemKind::WrongType, format!("The cue {name:?} has no data.")))
+            }
             (None, None) => Ok(()),
         }
     }
@@ -439,7 +476,8 @@ impl Fields {
         (names.len() > 1).then_some(fields)
     }
 
-    /// How many tokens of a path lead to the innermost record around what it leads to; 0 for a field of the state itself.
+    /// How many tokens of a path lead to the innermost record around what it leads to; 0 for a
+    /// field of the state itself.
     pub(crate) fn record_prefix(&self, path: &Path) -> usize {
         let mut fields = self;
         let mut tokens = 0;

@@ -21,7 +21,8 @@ pub(super) fn compile(schema: &Value) -> Result<Validator, String> {
         .map_err(|error| error.to_string())
 }
 
-/// Checks a value: `out-of-bounds` where it has the right type and goes beyond a limit, else `wrong-type`.
+/// Checks a value: `out-of-bounds` where it has the right type and goes beyond a limit, else
+/// `wrong-type`.
 pub(crate) fn check_schema(schema: &Validator, at: &Path, value: &Value) -> Result<(), Problem> {
     use ValidationErrorKind as Kind;
     let Some(error) = schema.iter_errors(value).next() else { return Ok(()) };
@@ -40,6 +41,7 @@ pub(crate) fn check_schema(schema: &Validator, at: &Path, value: &Value) -> Resu
         _ => ProblemKind::WrongType,
     };
     let inside = error.instance_path().to_string();
-    let part = if inside.is_empty() { String::new() } else { format!(" (in the value at {inside})") };
+    let part =
+        if inside.is_empty() { String::new() } else { format!(" (in the value at {inside})") };
     Err(Problem::new(kind, format!("{at}{part}: {}.", error.masked())).at(at))
 }

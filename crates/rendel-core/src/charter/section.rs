@@ -66,7 +66,14 @@ impl<'a> Section<'a> {
         did_you_mean: Option<String>,
     ) {
         let (line, column) = place(self.source, span.or_else(|| self.span.clone()));
-        let fault = Fault { line, column, path, says: says.to_owned(), expected: expected.to_owned(), did_you_mean };
+        let fault = Fault {
+            line,
+            column,
+            path,
+            says: says.to_owned(),
+            expected: expected.to_owned(),
+            did_you_mean,
+        };
         self.reading.faults.borrow_mut().push(fault);
     }
 
@@ -81,7 +88,10 @@ impl<'a> Section<'a> {
         let says = match item {
             None => "missing".to_owned(),
             Some(Item::Value(value)) => {
-                format!("{} does not fit", value.to_string().trim().chars().take(60).collect::<String>())
+                format!(
+                    "{} does not fit",
+                    value.to_string().trim().chars().take(60).collect::<String>()
+                )
             }
             Some(_) => "does not fit".to_owned(),
         };
@@ -99,12 +109,19 @@ impl<'a> Section<'a> {
         self.take(key)
     }
 
-    /// Parts of the language that this version does not carry out: using one is a fault, never silently nothing.
+    /// Parts of the language that this version does not carry out: using one is a fault, never
+    /// silently nothing.
     pub(crate) fn later(&mut self, keys: &[&'static str]) {
         for key in keys {
             if self.know(key).is_some() {
                 let says = "belongs to the language, but this version does not carry it out yet";
-                self.report(self.key_span(key), self.inner_path(key), says, "a charter without it", None);
+                self.report(
+                    self.key_span(key),
+                    self.inner_path(key),
+                    says,
+                    "a charter without it",
+                    None,
+                );
             }
         }
     }
@@ -112,7 +129,9 @@ impl<'a> Section<'a> {
     /// A string.
     pub(crate) fn text(&mut self, key: &'static str) -> Option<String> {
         let item = self.know(key)?;
-        let text = item.as_str().filter(|text| text.chars().count() <= 200 && !text.chars().any(char::is_control));
+        let text = item
+            .as_str()
+            .filter(|text| text.chars().count() <= 200 && !text.chars().any(char::is_control));
         if text.is_none() {
             self.fault_at(key, "a string of at most 200 characters", None);
         }
@@ -123,7 +142,11 @@ impl<'a> Section<'a> {
     pub(super) fn name(&mut self, key: &'static str) -> Option<String> {
         let text = self.know(key).and_then(Item::as_str).filter(|text| is_name(text));
         if text.is_none() {
-            self.fault_at(key, "a name of 1 to 64 lower-case letters, digits and dashes, such as \"headcount\"", None);
+            self.fault_at(
+                key,
+                "a name of 1 to 64 lower-case letters, digits and dashes, such as \"headcount\"",
+                None,
+            );
         }
         text.map(str::to_owned)
     }
@@ -158,16 +181,30 @@ impl<'a> Section<'a> {
     }
 
     /// A whole number that must be there.
-    pub(super) fn integer_needed(&mut self, key: &'static str, range: RangeInclusive<i64>) -> Option<i64> {
-        let number = self.know(key).and_then(Item::as_integer).filter(|number| range.contains(number));
+    pub(super) fn integer_needed(
+        &mut self,
+        key: &'static str,
+        range: RangeInclusive<i64>,
+    ) -> Option<i64> {
+        let number =
+            self.know(key).and_then(Item::as_integer).filter(|number| range.contains(number));
         if number.is_none() {
-            self.fault_at(key, &format!("a whole number from {} to {}", range.start(), range.end()), None);
+            self.fault_at(
+                key,
+                &format!("a whole number from {} to {}", range.start(), range.end()),
+                None,
+            );
         }
         number
     }
 
     /// A whole number within `range` in the type that is wanted, or the standard one.
-    pub(crate) fn number<N: TryFrom<i64>>(&mut self, key: &'static str, range: RangeInclusive<i64>, standard: N) -> N {
+    pub(crate) fn number<N: TryFrom<i64>>(
+        &mut self,
+        key: &'static str,
+        range: RangeInclusive<i64>,
+        standard: N,
+    ) -> N {
         self.integer(key, range).and_then(|number| N::try_from(number).ok()).unwrap_or(standard)
     }
 
@@ -180,11 +217,12 @@ impl<'a> Section<'a> {
         if to.is_none() {
             inner.fault_at("to", "the path of a map, such as \"/crews\"", None);
         }
-        let on_drop = match inner.choice("on-drop", &["refuse", "cascade", "clear"], "refuse").as_str() {
-            "cascade" => OnDrop::Cascade,
-            "clear" => OnDrop::Clear,
-            _ => OnDrop::Refuse,
-        };
+        let on_drop =
+            match inner.choice("on-drop", &["refuse", "cascade", "clear"], "refuse").as_str() {
+                "cascade" => OnDrop::Cascade,
+                "clear" => OnDrop::Clear,
+                _ => OnDrop::Refuse,
+            };
         inner.finish();
         Some(Reference { to: to?, on_drop, span })
     }
@@ -192,16 +230,24 @@ impl<'a> Section<'a> {
     /// Reports references that lead nowhere; `maps` are the fields to which one may lead.
     pub(super) fn check_links(&self, links: &[Link], maps: &[&str]) {
         for Link { steps, holder, reference } in links {
-            let names: Vec<_> = steps.iter().map(|step| step.as_deref().unwrap_or("each")).collect();
+            let names: Vec<_> =
+                steps.iter().map(|step| step.as_deref().unwrap_or("each")).collect();
             let path = format!("state.{}.refers", names.join("."));
             let span = || reference.span.clone();
             if !maps.contains(&reference.to.as_str()) {
-                let meant = nearest(&reference.to, maps.iter().copied()).map(|meant| format!("/{meant}"));
+                let meant =
+                    nearest(&reference.to, maps.iter().copied()).map(|meant| format!("/{meant}"));
                 let says = format!("\"/{}\" is no map of [state]", reference.to);
                 self.report(span(), path.clone(), &says, "the path of a map", meant);
             }
             if reference.on_drop == OnDrop::Cascade && holder.is_none() {
-                self.report(span(), path, "there is no record around it that could go", "refuse or clear", None);
+                self.report(
+                    span(),
+                    path,
+                    "there is no record around it that could go",
+                    "refuse or clear",
+                    None,
+                );
             }
         }
     }
@@ -226,15 +272,22 @@ impl<'a> Section<'a> {
         let item = self.know(key)?;
         let bytes = item.as_str().and_then(parse_bytes).filter(|bytes| range.contains(bytes));
         if bytes.is_none() {
-            let expected =
-                format!("a size from {} to {} bytes, such as \"64KiB\" or \"8MiB\"", range.start(), range.end());
+            let expected = format!(
+                "a size from {} to {} bytes, such as \"64KiB\" or \"8MiB\"",
+                range.start(),
+                range.end()
+            );
             self.fault_at(key, &expected, None);
         }
         bytes
     }
 
     /// A duration such as "50ms" or "10m", within a range of milliseconds.
-    pub(super) fn duration(&mut self, key: &'static str, range: RangeInclusive<u64>) -> Option<Duration> {
+    pub(super) fn duration(
+        &mut self,
+        key: &'static str,
+        range: RangeInclusive<u64>,
+    ) -> Option<Duration> {
         let item = self.know(key)?;
         let ms = item.as_str().and_then(parse_ms).filter(|ms| range.contains(ms));
         if ms.is_none() {
@@ -255,7 +308,13 @@ impl<'a> Section<'a> {
             Some(given) if given == only => {}
             Some(given) if later.contains(&given) => {
                 let says = "belongs to the language, but this version does not carry it out yet";
-                self.report(self.key_span(key), self.inner_path(key), says, &format!("\"{only}\""), None);
+                self.report(
+                    self.key_span(key),
+                    self.inner_path(key),
+                    says,
+                    &format!("\"{only}\""),
+                    None,
+                );
             }
             given => {
                 let meant = given.and_then(|given| nearest(given, [only]));
@@ -268,7 +327,11 @@ impl<'a> Section<'a> {
     pub(crate) fn json(&mut self, key: &'static str) -> Option<Json> {
         let json = to_json(self.know(key)?);
         if json.is_none() {
-            self.fault_at(key, "a value that JSON has: string, number, boolean, array or table", None);
+            self.fault_at(
+                key,
+                "a value that JSON has: string, number, boolean, array or table",
+                None,
+            );
         }
         json
     }
@@ -314,7 +377,11 @@ impl<'a> Section<'a> {
         }
         let Some(mut section) = self.section(key) else {
             if !self.table.contains_key(key) {
-                self.fault_at(key, &format!("at least one field, as in [{}.notes]", self.inner_path(key)), None);
+                self.fault_at(
+                    key,
+                    &format!("at least one field, as in [{}.notes]", self.inner_path(key)),
+                    None,
+                );
             }
             return Fields::default();
         };
@@ -325,7 +392,11 @@ impl<'a> Section<'a> {
         let mut fields = Vec::new();
         for name in names {
             if !is_field_name(&name) {
-                section.fault_at(&name, "a field name of 1 to 64 letters, digits, dashes and underscores", None);
+                section.fault_at(
+                    &name,
+                    "a field name of 1 to 64 letters, digits, dashes and underscores",
+                    None,
+                );
             }
             let Some(mut inner) = section.section(&name) else { continue };
             if let Some(field) = Field::declare(&mut inner) {
@@ -382,7 +453,11 @@ impl<'a> Section<'a> {
             let Some(mut section) = all.section(&name) else { continue };
             let unit = section.text("unit").filter(|unit| !unit.is_empty());
             if unit.is_none() {
-                section.fault_at("unit", "what is counted, such as \"m\", \"mm\" or \"cells\"", None);
+                section.fault_at(
+                    "unit",
+                    "what is counted, such as \"m\", \"mm\" or \"cells\"",
+                    None,
+                );
             }
             let (x, y) = (section.range("x"), section.range("y"));
             section.finish();
@@ -413,7 +488,9 @@ impl<'a> Section<'a> {
         match compile(&schema) {
             Ok(validator) => Some(Arc::new(validator)),
             Err(why) => {
-                let expected = format!("surface, refers, anchor, or the keys of a JSON Schema (2020-12): {why}");
+                let expected = format!(
+                    "surface, refers, anchor, or the keys of a JSON Schema (2020-12): {why}"
+                );
                 self.report(None, self.path.clone(), "does not fit", &expected, None);
                 None
             }
@@ -421,7 +498,12 @@ impl<'a> Section<'a> {
     }
 
     /// Some of `options`; those that belong to a later version are faults of their own.
-    pub(super) fn several(&mut self, key: &'static str, options: &[&str], later: &[&str]) -> BTreeSet<String> {
+    pub(super) fn several(
+        &mut self,
+        key: &'static str,
+        options: &[&str],
+        later: &[&str],
+    ) -> BTreeSet<String> {
         let Some(item) = self.know(key) else { return BTreeSet::new() };
         let expected = format!("an array of {}", options.join(", "));
         let Some(items) = item.as_array() else {
@@ -434,7 +516,8 @@ impl<'a> Section<'a> {
             match item.as_str() {
                 Some(given) if options.contains(&given) => drop(several.insert(given.to_owned())),
                 Some(given) if later.contains(&given) => {
-                    let says = "belongs to the language, but this version does not carry it out yet";
+                    let says =
+                        "belongs to the language, but this version does not carry it out yet";
                     self.report(item.span(), path, says, &expected, None);
                 }
                 given => {
@@ -463,8 +546,15 @@ impl<'a> Section<'a> {
         }
     }
 
-    /// Reports members that an expression reads and that nothing declares: it would never have an answer.
-    pub(super) fn check_reads(&self, key: &str, expression: &Expression, fields: &Fields, at: &Pattern) {
+    /// Reports members that an expression reads and that nothing declares: it would never have an
+    /// answer.
+    pub(super) fn check_reads(
+        &self,
+        key: &str,
+        expression: &Expression,
+        fields: &Fields,
+        at: &Pattern,
+    ) {
         let span = self.table.get(key).and_then(Item::span);
         self.check_reads_at(span.as_ref(), &self.inner_path(key), expression, fields, at);
     }
@@ -481,11 +571,19 @@ impl<'a> Section<'a> {
         for Read { name, member } in expression.reads() {
             let declared = match name.as_str() {
                 "who" => Some(vec!["id", "role"]),
-                "state" => Some(fields.iter().filter(|(_, field)| field.is_small()).map(|(name, _)| name).collect()),
-                "record" => fields.record_around(at).map(|fields| fields.iter().map(|(name, _)| name).collect()),
-                "old" | "new" if is_record => {
-                    fields.record_around(at).map(|fields| fields.iter().map(|(name, _)| name).collect())
-                }
+                "state" => Some(
+                    fields
+                        .iter()
+                        .filter(|(_, field)| field.is_small())
+                        .map(|(name, _)| name)
+                        .collect(),
+                ),
+                "record" => fields
+                    .record_around(at)
+                    .map(|fields| fields.iter().map(|(name, _)| name).collect()),
+                "old" | "new" if is_record => fields
+                    .record_around(at)
+                    .map(|fields| fields.iter().map(|(name, _)| name).collect()),
                 _ => None,
             };
             let report = |says: String, expected: String, meant: Option<String>| {
@@ -493,7 +591,8 @@ impl<'a> Section<'a> {
             };
             match (name.as_str(), member, declared) {
                 ("state", None, _) => {
-                    let expected = "a field of it, as in state.crates: an expression reads only what it names";
+                    let expected =
+                        "a field of it, as in state.crates: an expression reads only what it names";
                     report("reads the whole state".to_owned(), expected.to_owned(), None);
                 }
                 (name, Some(member), Some(declared)) if !declared.contains(&member.as_str()) => {
@@ -516,16 +615,22 @@ impl<'a> Section<'a> {
     }
 
     /// A path pattern without `**` that leads to a declared field or to the records of one.
-    pub(super) fn declared_pattern(&mut self, key: &'static str, fields: &Fields) -> Option<Pattern> {
+    pub(super) fn declared_pattern(
+        &mut self,
+        key: &'static str,
+        fields: &Fields,
+    ) -> Option<Pattern> {
         let pattern = self.pattern(key)?;
         let is_record = fields.record_around(&pattern).is_some();
         let is_even = pattern.tokens().is_some_and(|tokens| tokens.len().is_multiple_of(2));
         if fields.declared(&pattern).is_none() && !(is_record && is_even) {
             let tops: Vec<&str> = fields.iter().map(|(name, _)| name).collect();
             let meant = pattern.top().and_then(|top| {
-                nearest(top, tops.iter().copied()).map(|meant| pattern.to_string().replacen(top, &meant, 1))
+                nearest(top, tops.iter().copied())
+                    .map(|meant| pattern.to_string().replacen(top, &meant, 1))
             });
-            let expected = "a declared field, or the records of one, with * for an id and no **, such as \"/offers/*\"";
+            let expected = "a declared field, or the records of one, with * for an id and no **, \
+                such as \"/offers/*\"";
             self.fault_at(key, expected, meant.filter(|meant| *meant != pattern.to_string()));
             return None;
         }
@@ -556,7 +661,8 @@ impl<'a> Section<'a> {
             return None;
         };
         if let Some(top) = pattern.top().filter(|top| !tops.contains(top)) {
-            let meant = nearest(top, tops.iter().copied()).map(|meant| pattern.to_string().replacen(top, &meant, 1));
+            let meant = nearest(top, tops.iter().copied())
+                .map(|meant| pattern.to_string().replacen(top, &meant, 1));
             let says = "leads to no field of [state]";
             self.report(span, path.to_owned(), says, "the path of a declared field", meant);
         }
@@ -566,27 +672,45 @@ impl<'a> Section<'a> {
     /// Path patterns, each of which begins at one of `tops`.
     pub(super) fn patterns(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Vec<Pattern> {
         let items = self.pattern_items(key, "an array of path patterns such as \"/markers/**\"");
-        items.into_iter().filter_map(|(path, item)| self.pattern_of(item.as_str(), item.span(), &path, tops)).collect()
+        items
+            .into_iter()
+            .filter_map(|(path, item)| self.pattern_of(item.as_str(), item.span(), &path, tops))
+            .collect()
     }
 
     /// Where a role may edit: patterns, or tables with a pattern and a condition.
-    pub(super) fn grants(&mut self, key: &'static str, tops: &BTreeSet<&str>, fields: &Fields) -> Vec<Grant> {
+    pub(super) fn grants(
+        &mut self,
+        key: &'static str,
+        tops: &BTreeSet<&str>,
+        fields: &Fields,
+    ) -> Vec<Grant> {
         let items = self.pattern_items(key, "an array of path patterns such as \"/markers/**\"");
         let mut grants = Vec::new();
         for (path, item) in items {
             let (text, source) = match item.as_inline_table() {
                 None => (item.as_str(), None),
                 Some(table) => {
-                    if let Some((other, _)) = table.iter().find(|(name, _)| !["at", "if"].contains(name)) {
+                    if let Some((other, _)) =
+                        table.iter().find(|(name, _)| !["at", "if"].contains(name))
+                    {
                         let meant = nearest(other, ["at", "if"]);
-                        self.report(item.span(), path.clone(), &format!("unknown key {other:?}"), "at and if", meant);
+                        self.report(
+                            item.span(),
+                            path.clone(),
+                            &format!("unknown key {other:?}"),
+                            "at and if",
+                            meant,
+                        );
                     }
                     (table.get("at").and_then(Value::as_str), Some(table.get("if")))
                 }
             };
             let Some(pattern) = self.pattern_of(text, item.span(), &path, tops) else { continue };
             let compiled = source.map(|source| match source.and_then(Value::as_str) {
-                None => Err("a condition in CEL as `if`, such as \"record.by == who.id\"".to_owned()),
+                None => {
+                    Err("a condition in CEL as `if`, such as \"record.by == who.id\"".to_owned())
+                }
                 Some(source) => Expression::compile(source, &CONDITION_NAMES),
             });
             let condition = match compiled.transpose() {
@@ -604,12 +728,14 @@ impl<'a> Section<'a> {
         grants
     }
 
-    /// What a role sees: patterns, and `{ but = … }` for what is hidden; nothing where the key is left out.
+    /// What a role sees: patterns, and `{ but = … }` for what is hidden; nothing where the key is
+    /// left out.
     pub(super) fn sights(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Option<Vec<Rule>> {
         self.know(key)?;
         let items = self.pattern_items(
             key,
-            "an array of path patterns and { but = … }, such as [\"/**\", { but = \"/offers/*/limit\" }]",
+            "an array of path patterns and { but = … }, such as [\"/**\", { but = \
+             \"/offers/*/limit\" }]",
         );
         let mut rules = Vec::new();
         for (path, item) in items {
@@ -617,16 +743,23 @@ impl<'a> Section<'a> {
                 None => item.as_str(),
                 Some(table) => {
                     if let Some((other, _)) = table.iter().find(|(name, _)| *name != "but") {
-                        let expected =
-                            "but: seeing has no condition, since what is hidden must be the same for all of a role";
-                        self.report(item.span(), path.clone(), &format!("unknown key {other:?}"), expected, None);
+                        let expected = "but: seeing has no condition, since what is hidden must \
+                            be the same for all of a role";
+                        self.report(
+                            item.span(),
+                            path.clone(),
+                            &format!("unknown key {other:?}"),
+                            expected,
+                            None,
+                        );
                     }
                     table.get("but").and_then(Value::as_str)
                 }
             };
             let Some(pattern) = self.pattern_of(text, item.span(), &path, tops) else { continue };
-            let names_an_id =
-                pattern.tokens().is_some_and(|tokens| tokens.iter().skip(1).step_by(2).any(Option::is_some));
+            let names_an_id = pattern
+                .tokens()
+                .is_some_and(|tokens| tokens.iter().skip(1).step_by(2).any(Option::is_some));
             if names_an_id {
                 let says = "names one record";
                 self.report(
@@ -654,8 +787,11 @@ impl<'a> Section<'a> {
             } else {
                 self.known.iter().copied().collect()
             };
-            let expected =
-                if known.is_empty() { "nothing here".to_owned() } else { format!("one of {}", known.join(", ")) };
+            let expected = if known.is_empty() {
+                "nothing here".to_owned()
+            } else {
+                format!("one of {}", known.join(", "))
+            };
             let meant = nearest(key, known);
             self.report(self.key_span(key), self.inner_path(key), "unknown key", &expected, meant);
         }
@@ -664,7 +800,9 @@ impl<'a> Section<'a> {
 
 fn is_name(text: &str) -> bool {
     (1..=64).contains(&text.len())
-        && text.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-')
+        && text
+            .bytes()
+            .all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-')
 }
 
 fn is_field_name(text: &str) -> bool {
@@ -700,9 +838,11 @@ fn to_json(item: &Item) -> Option<Json> {
     match item {
         Item::Value(value) => value_to_json(value),
         Item::Table(table) => table_to_json(table),
-        Item::ArrayOfTables(tables) => {
-            tables.iter().map(|table| table_to_json(table)).collect::<Option<Vec<_>>>().map(Json::Array)
-        }
+        Item::ArrayOfTables(tables) => tables
+            .iter()
+            .map(|table| table_to_json(table))
+            .collect::<Option<Vec<_>>>()
+            .map(Json::Array),
         Item::None => None,
     }
 }
@@ -719,7 +859,9 @@ fn value_to_json(value: &Value) -> Option<Json> {
         Value::Float(number) => serde_json::Number::from_f64(*number.value()).map(Json::Number),
         Value::Boolean(truth) => Some((*truth.value()).into()),
         Value::Datetime(time) => Some(time.value().to_string().into()),
-        Value::Array(items) => items.iter().map(value_to_json).collect::<Option<Vec<_>>>().map(Json::Array),
+        Value::Array(items) => {
+            items.iter().map(value_to_json).collect::<Option<Vec<_>>>().map(Json::Array)
+        }
         Value::InlineTable(table) => table_to_json(table),
     }
 }

@@ -1,7 +1,8 @@
 //! Seeing: what of the state a role is shown.
 //!
-//! What a role may not see is hidden by field, never by a record's id, so that the same part is hidden in a snapshot, in
-//! every update, in digests and in the words of problems. Roles that see the same are one audience.
+//! What a role may not see is hidden by field, never by a record's id, so that the same part is
+//! hidden in a snapshot, in every update, in digests and in the words of problems. Roles that see
+//! the same are one audience.
 
 use std::collections::BTreeMap;
 
@@ -126,7 +127,9 @@ impl Sight {
             Shown::Whole => Some(seen),
             Shown::Nothing => None,
             Shown::Parts(parts) => {
-                if let (Some(inner), Some(value)) = (fields_behind(fields, &effect.at), seen.op.record_mut()) {
+                if let (Some(inner), Some(value)) =
+                    (fields_behind(fields, &effect.at), seen.op.record_mut())
+                {
                     *value = record(inner, parts, value.take());
                 }
                 Some(seen)
@@ -134,14 +137,16 @@ impl Sight {
         }
     }
 
-    /// An update without what is hidden. One of which nothing is shown keeps its place in the order and the time, and says
-    /// neither who made it nor why.
+    /// An update without what is hidden. One of which nothing is shown keeps its place in the order
+    /// and the time, and says neither who made it nor why.
     pub fn update(&self, fields: &Fields, update: &Settled) -> Settled {
         if self.is_whole() {
             return update.clone();
         }
-        let effects: Vec<_> = update.effects.iter().filter_map(|effect| self.effect(fields, effect)).collect();
-        let verdicts: Vec<_> = update.verdicts.iter().filter_map(|verdict| self.verdict(fields, verdict)).collect();
+        let effects: Vec<_> =
+            update.effects.iter().filter_map(|effect| self.effect(fields, effect)).collect();
+        let verdicts: Vec<_> =
+            update.verdicts.iter().filter_map(|verdict| self.verdict(fields, verdict)).collect();
         let is_whole = effects == update.effects && verdicts == update.verdicts;
         if is_whole {
             return update.clone();
@@ -178,12 +183,16 @@ impl Sight {
             return problem;
         }
         let told = problem.member("at").and_then(Value::as_str).map(str::to_owned);
-        let Some((at, path)) = told.and_then(|at| Path::parse(&at).ok().map(|path| (at, path))) else { return problem };
+        let Some((at, path)) = told.and_then(|at| Path::parse(&at).ok().map(|path| (at, path)))
+        else {
+            return problem;
+        };
         let extent = self.extent(fields, &path);
         if problem.kind() == ProblemKind::UnknownPath {
             let meant = problem.member("did_you_mean").and_then(Value::as_str).map(str::to_owned);
-            let is_seen =
-                |meant: &String| Path::parse(meant).is_ok_and(|path| self.extent(fields, &path) != Extent::Nothing);
+            let is_seen = |meant: &String| {
+                Path::parse(meant).is_ok_and(|path| self.extent(fields, &path) != Extent::Nothing)
+            };
             return nothing_at(&path).did_you_mean(meant.filter(is_seen));
         }
         let problem = match (extent, problem.member("current").cloned()) {
@@ -196,7 +205,8 @@ impl Sight {
         // What refers to a record may be hidden where the record is not.
         if extent == Extent::Nothing || problem.kind() == ProblemKind::Referenced {
             let kind = problem.kind();
-            let detail = format!("{}. What stands against it is not shown to your role.", kind.title());
+            let detail =
+                format!("{}. What stands against it is not shown to your role.", kind.title());
             return Problem::new(kind, detail).at(at);
         }
         problem
@@ -239,11 +249,13 @@ fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<String>) -> Sho
     if parts.is_empty() && fields.iter().next().is_some() {
         return Shown::Nothing;
     }
-    let is_all = parts.len() == fields.iter().count() && parts.values().all(|part| *part == Shown::Whole);
+    let is_all =
+        parts.len() == fields.iter().count() && parts.values().all(|part| *part == Shown::Whole);
     if is_all { Shown::Whole } else { Shown::Parts(parts) }
 }
 
-/// Whether a declared path, or something around it, is matched to be shown, and nothing to be hidden.
+/// Whether a declared path, or something around it, is matched to be shown, and nothing to be
+/// hidden.
 fn is_shown(rules: &[Rule], place: &[String]) -> bool {
     let covers = |rule: &Rule| (1..=place.len()).any(|len| rule.pattern.matches(&place[..len]));
     let is_hidden = rules.iter().any(|rule| !rule.is_shown && covers(rule));
@@ -255,7 +267,9 @@ fn declaration(fields: &Fields, parts: &BTreeMap<String, Shown>, declared: &mut 
     members.retain(|name, _| parts.contains_key(name));
     for (name, member) in members {
         let each = fields.field(name).and_then(Field::each);
-        if let (Some(Shown::Parts(inner)), Some(each), Some(member)) = (parts.get(name), each, member.get_mut("each")) {
+        if let (Some(Shown::Parts(inner)), Some(each), Some(member)) =
+            (parts.get(name), each, member.get_mut("each"))
+        {
             declaration(each, inner, member);
         }
     }
@@ -362,7 +376,10 @@ kind = "text"
     fn seen(role: &str, effect: &Value) -> Option<Value> {
         let charter = Charter::parse(CHARTER).unwrap();
         let effect: Effect = serde_json::from_value(effect.clone()).unwrap();
-        charter.sight(role).effect(&charter.fields, &effect).map(|seen| serde_json::to_value(seen).unwrap())
+        charter
+            .sight(role)
+            .effect(&charter.fields, &effect)
+            .map(|seen| serde_json::to_value(seen).unwrap())
     }
 
     #[test]
@@ -375,13 +392,20 @@ kind = "text"
         });
         let table = [
             ("all", state.clone()),
-            ("but", json!({ "title": "North", "offers": { "o1": { "amount": 5, "talks": talks } } })),
+            (
+                "but",
+                json!({ "title": "North", "offers": { "o1": { "amount": 5, "talks": talks } } }),
+            ),
             ("only", json!({ "title": "North", "offers": { "o1": { "amount": 5 } } })),
             ("none", json!({})),
             ("gone", json!({ "title": "North", "ledger": { "a": { "sum": 3 } } })),
         ];
         for (role, expected) in table {
-            assert_eq!(charter.sight(role).state(&charter.fields, state.clone()), expected, "{role}");
+            assert_eq!(
+                charter.sight(role).state(&charter.fields, state.clone()),
+                expected,
+                "{role}"
+            );
         }
         assert!(charter.sight("all").is_whole() && !charter.sight("but").is_whole());
     }
@@ -405,7 +429,11 @@ kind = "text"
             ("only", "/offers/o1/talks/t1", "remove", false),
             ("only", "/nothing", "clear", false),
         ] {
-            assert_eq!(seen(role, &json!({ "at": at, "op": op })).is_some(), is_shown, "{role} {at} {op}");
+            assert_eq!(
+                seen(role, &json!({ "at": at, "op": op })).is_some(),
+                is_shown,
+                "{role} {at} {op}"
+            );
         }
         let reset = json!({ "at": "", "op": "reset", "value": { "title": "x", "ledger": {} } });
         assert_eq!(seen("but", &reset).unwrap()["value"], json!({ "title": "x" }));
@@ -420,7 +448,10 @@ kind = "text"
             client: uuid::Uuid::from_u128(1),
             n: 3,
             at: 5,
-            effects: vec![Effect::new(Path::of(["ledger", "a", "sum"]), Op::Add { by: 2, now: Some(5) })],
+            effects: vec![Effect::new(
+                Path::of(["ledger", "a", "sum"]),
+                Op::Add { by: 2, now: Some(5) },
+            )],
             verdicts: vec![],
             gesture: Some("g".into()),
             note: Some("for the ledger".into()),

@@ -7,8 +7,8 @@ use serde::{Deserialize, Serialize};
 use super::Site;
 use crate::state::Stamp;
 
-/// The last change of something, and the last by another client than that: a client's own change does not hide from it what it
-/// had not seen of others.
+/// The last change of something, and the last by another client than that: a client's own change
+/// does not hide from it what it had not seen of others.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(from = "StoredLatest")]
 pub(crate) struct Latest {
@@ -40,7 +40,8 @@ impl Latest {
 
     /// With one more change.
     pub(crate) fn then(self, stamp: Stamp) -> Self {
-        let by_another = if self.stamp.client == stamp.client { self.by_another } else { self.stamp };
+        let by_another =
+            if self.stamp.client == stamp.client { self.by_another } else { self.stamp };
         Self { stamp, by_another }
     }
 
@@ -53,7 +54,8 @@ impl Latest {
 /// Changes that are named one by one.
 const NAMED: usize = 64;
 
-/// The changes of a field: enough to tell whether any is concurrent to a proposal, and which those are.
+/// The changes of a field: enough to tell whether any is concurrent to a proposal, and which those
+/// are.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Changes {
     /// When the field came to be with the record that it is part of.
@@ -93,6 +95,10 @@ impl Changes {
 
     /// The concurrent ones, of the last 64.
     pub(crate) fn concurrent(&self, site: &Site<'_>) -> Vec<u64> {
-        self.named.iter().filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq).collect()
+        self.named
+            .iter()
+            .filter(|stamp| site.is_concurrent(**stamp))
+            .map(|stamp| stamp.seq)
+            .collect()
     }
 }

@@ -34,7 +34,10 @@ impl Field {
         fits.ok_or_else(|| {
             let problem = Problem::new(
                 ProblemKind::OutOfBounds,
-                format!("{at} stays from {} to {}; this would leave that range.", self.min, self.max),
+                format!(
+                    "{at} stays from {} to {}; this would leave that range.",
+                    self.min, self.max
+                ),
             )
             .at(at);
             match present {
@@ -54,7 +57,8 @@ impl Kind for Field {
         if min > max {
             section.fault_at("min", "no more than `max`", None);
         }
-        let initial = section.integer("initial", min..=max.max(min)).unwrap_or(0i64.clamp(min, max.max(min)));
+        let initial =
+            section.integer("initial", min..=max.max(min)).unwrap_or(0i64.clamp(min, max.max(min)));
         Self { initial, min, max }
     }
 
@@ -73,23 +77,38 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "counter")?;
-        let Op::Add { by, .. } = *site.op("A counter", OPS)? else { return Err(site.unknown_op("A counter", OPS)) };
+        let Op::Add { by, .. } = *site.op("A counter", OPS)? else {
+            return Err(site.unknown_op("A counter", OPS));
+        };
         let now = self.checked(site.path, cell.0.checked_add(by), Some(cell.0))?;
         let mut settlement = site.applied(Op::Add { by, now: Some(now) });
         if site.is_concurrent(cell.1) {
-            settlement.verdict = site.verdict(VerdictKind::Merged, vec![cell.1.seq], "Both additions count.");
+            settlement.verdict =
+                site.verdict(VerdictKind::Merged, vec![cell.1.seq], "Both additions count.");
         }
         Ok(settlement)
     }
 
-    fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+    fn apply(
+        &self,
+        cell: &mut Cell,
+        _rest: &[String],
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<Growth, String> {
         let Op::Add { now: Some(now), .. } = effect.op else { return Err(stored_op(effect)) };
         let grown = growth(weight(&cell.0.into()), weight(&now.into()));
         *cell = Cell(now, stamp);
         Ok(grown)
     }
 
-    fn patch(&self, _cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+    fn patch(
+        &self,
+        _cell: &Cell,
+        _rest: &[String],
+        effect: &Effect,
+        patch: &mut Patch,
+    ) -> Option<()> {
         let Op::Add { now, .. } = effect.op else { return None };
         patch.replace(now?.into());
         Some(())

@@ -1,8 +1,8 @@
 //! `list`: elements in an order of their own, by id.
 //!
-//! Elements are inserted, moved and removed by what they are beside, never by what index they have: so each goes where its
-//! proposer meant. Of two concurrent moves of one element the later in order wins; a remove stands against moves and edits
-//! that had not seen it. Nothing is doubled or lost.
+//! Elements are inserted, moved and removed by what they are beside, never by what index they have:
+//! so each goes where its proposer meant. Of two concurrent moves of one element the later in order
+//! wins; a remove stands against moves and edits that had not seen it. Nothing is doubled or lost.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -14,7 +14,8 @@ use serde_json::{Value, json};
 
 use super::changes::Changes;
 use super::{
-    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed, parent, stored_op,
+    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed,
+    parent, stored_op,
 };
 use crate::canonical::weight;
 use crate::charter::{Section, check_schema};
@@ -47,7 +48,8 @@ enum Each {
     Value(Option<Arc<Validator>>),
 }
 
-/// The elements by id, their places, and those removed lately. Behind one pointer, since a record may have many lists.
+/// The elements by id, their places, and those removed lately. Behind one pointer, since a record
+/// may have many lists.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub(crate) struct Cell(Arc<Inner>);
@@ -57,7 +59,8 @@ struct Inner {
     places: Places,
     elements: OrdMap<Arc<str>, Arc<Element>>,
     removed: OrdMap<Arc<str>, Removed>,
-    /// Of those removed lately what they were; nothing brings an element of an append-only list back.
+    /// Of those removed lately what they were; nothing brings an element of an append-only list
+    /// back.
     #[serde(default)]
     contents: Lately<Arc<str>, Arc<Element>>,
     /// What was removed up to here is forgotten.
@@ -96,8 +99,8 @@ struct Placed {
 }
 
 const MOST: usize = 100_000;
-/// Removed elements of which a list remembers what they were. Beyond that the oldest are forgotten, but for their places; an edit
-/// of a forgotten one is refused as `gone`.
+/// Removed elements of which a list remembers what they were. Beyond that the oldest are forgotten,
+/// but for their places; an edit of a forgotten one is refused as `gone`.
 const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 4 << 20 };
 const OPS: &[&str] = &["move", "remove"];
 
@@ -124,7 +127,8 @@ impl Field {
         match &self.each {
             Each::Record(fields) => fields.wanted(was, now, way),
             Each::Value(_) if was == now => Ok(()),
-            Each::Value(_) => Err(way.unfit("is an element that is changed as a whole: remove it and insert another.")),
+            Each::Value(_) => Err(way
+                .unfit("is an element that is changed as a whole: remove it and insert another.")),
         }
     }
 
@@ -136,7 +140,8 @@ impl Field {
         Err(Problem::new(ProblemKind::Full, detail).at(at))
     }
 
-    /// Refuses a place that the list does not let be chosen, and an index among what may not be there.
+    /// Refuses a place that the list does not let be chosen, and an index among what may not be
+    /// there.
     fn check_target(&self, site: &Site<'_>, target: &Target) -> Result<(), Problem> {
         if matches!(target, Target::Index(_)) {
             site.is_on_firm_ground()?;
@@ -149,7 +154,13 @@ impl Field {
     }
 
     /// Where a target is at present, `id` being what goes there.
-    fn placed(cell: &Inner, site: &Site<'_>, list: &Path, target: &Target, id: &str) -> Result<Placed, Problem> {
+    fn placed(
+        cell: &Inner,
+        site: &Site<'_>,
+        list: &Path,
+        target: &Target,
+        id: &str,
+    ) -> Result<Placed, Problem> {
         if let Target::After(beside) | Target::Before(beside) = target {
             cell.is_beside(site, list, beside, id)?;
         }
@@ -158,18 +169,28 @@ impl Field {
         }
         // The end is the end, whoever had put what there.
         if !cell.changes.has_concurrent(site) || *target == Target::End {
-            let after = cell.places.before(target, id).ok_or_else(|| beyond(site, list, cell.places.len(View::PRESENT)))?;
+            let after = cell
+                .places
+                .before(target, id)
+                .ok_or_else(|| beyond(site, list, cell.places.len(View::PRESENT)))?;
             return Ok(Placed { to: behind(after), made: None, met: vec![] });
         }
         if site.seen < cell.places.horizon() {
-            let detail = format!("{list} changed so often since {} that this cannot be placed any more. Look again.", site.seen);
+            let detail = format!(
+                "{list} changed so often since {} that this cannot be placed any more. Look again.",
+                site.seen
+            );
             return Err(Problem::new(ProblemKind::TooOld, detail).at(site.path));
         }
         let view = View { seen: site.seen, client: site.client };
         // Tried on a clone, which shares everything, so that what is told is what will be.
         let mut places = cell.places.clone();
         let (id, stamp) = (Arc::from(id), Stamp { seq: u64::MAX, client: site.client });
-        let placed = if places.has(&id) { places.shift(view, target, &id, stamp) } else { places.insert(view, target, &id, stamp) };
+        let placed = if places.has(&id) {
+            places.shift(view, target, &id, stamp)
+        } else {
+            places.insert(view, target, &id, stamp)
+        };
         placed.ok_or_else(|| beyond(site, list, cell.places.len(view)))?;
         let after = places.before(&Target::Before(id.to_string()), &id).flatten();
         let asked = match target {
@@ -195,13 +216,17 @@ impl Field {
         };
         let id = id.clone().unwrap_or_else(|| site.made_id());
         if let Some(element) = cell.elements.get(id.as_str()) {
-            let detail = format!("There is an element {id:?} in {} already. Give another id.", site.path);
+            let detail =
+                format!("There is an element {id:?} in {} already. Give another id.", site.path);
             return Err(Problem::new(ProblemKind::Exists, detail)
                 .at(inner(site.path, &id))
                 .current(self.plain_item(&element.item)));
         }
         if cell.places.remembers(&id) {
-            let detail = format!("An element {id:?} was in {} before and was removed. Give another id.", site.path);
+            let detail = format!(
+                "An element {id:?} was in {} before and was removed. Give another id.",
+                site.path
+            );
             return Err(Problem::new(ProblemKind::Exists, detail).at(inner(site.path, &id)));
         }
         if self.keep.is_none() {
@@ -237,7 +262,10 @@ impl Field {
         let effect = Effect::new(site.path, Op::Move { to, made });
         if site.is_concurrent(element.placed) && element.placed != element.inserted {
             let seq = element.placed.seq;
-            let because = format!("Update {seq}, which the proposer had not seen, had moved it elsewhere; the later move stands.");
+            let because = format!(
+                "Update {seq}, which the proposer had not seen, had moved it elsewhere; the later \
+                 move stands."
+            );
             verdict = site.verdict(VerdictKind::Overrode, vec![seq], because);
             let before = cell.places.rank(id).and_then(|rank| rank.checked_sub(1));
             let before = before.and_then(|index| cell.places.at(View::PRESENT, index));
@@ -248,7 +276,12 @@ impl Field {
 
     fn remove(&self, element: &Element, site: &Site<'_>) -> Result<Settlement, Problem> {
         let mut met = Vec::new();
-        met.extend([element.inserted, element.placed].iter().filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq));
+        met.extend(
+            [element.inserted, element.placed]
+                .iter()
+                .filter(|stamp| site.is_concurrent(**stamp))
+                .map(|stamp| stamp.seq),
+        );
         if let (Each::Record(fields), Item::Record(record)) = (&self.each, &element.item) {
             fields.met(record, site, &mut met);
         }
@@ -256,28 +289,47 @@ impl Field {
         met.dedup();
         let mut settlement = site.applied(Op::Remove);
         if !met.is_empty() {
-            let because = format!("The element went, and with it what {} did to it without the proposer having seen that.", listed(&met));
+            let because = format!(
+                "The element went, and with it what {} did to it without the proposer having seen \
+                 that.",
+                listed(&met)
+            );
             settlement.verdict = site.verdict(VerdictKind::Overrode, met, because);
             settlement.verdict.lost = Some(self.plain_item(&element.item));
         }
         Ok(settlement)
     }
 
-    fn settle_inside(&self, id: &str, item: &Item, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle_inside(
+        &self,
+        id: &str,
+        item: &Item,
+        rest: &[String],
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem> {
         match (&self.each, item) {
             (Each::Record(fields), Item::Record(record)) => fields.settle(record, rest, site),
             _ => {
-                let detail = format!("The elements of this list stay as they are; remove {id:?} and insert another.");
+                let detail = format!(
+                    "The elements of this list stay as they are; remove {id:?} and insert another."
+                );
                 Err(Problem::new(ProblemKind::UnknownPath, detail).at(site.path))
             }
         }
     }
 
     /// An edit at or inside an element that is not there now.
-    fn settle_absent(&self, cell: &Inner, id: &str, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle_absent(
+        &self,
+        cell: &Inner,
+        id: &str,
+        rest: &[String],
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem> {
         let met = cell.removed.get(id).filter(|removed| site.is_concurrent(removed.stamp));
         let Some((Removed { stamp }, element)) = met.zip(cell.contents.get(id)) else {
-            let detail = format!("There is no element {id:?} in {}.", parent(site.path, rest.len() + 1));
+            let detail =
+                format!("There is no element {id:?} in {}.", parent(site.path, rest.len() + 1));
             return Err(Problem::new(ProblemKind::Gone, detail).at(site.path));
         };
         let seq = stamp.seq;
@@ -292,7 +344,9 @@ impl Field {
             Op::Move { to, .. } if rest.is_empty() => self.check_target(site, to)?,
             _ => drop(self.settle_inside(id, &element.item, rest, site)?),
         }
-        let because = format!("Update {seq}, which the proposer had not seen, removed the element; the remove stands.");
+        let because = format!(
+            "Update {seq}, which the proposer had not seen, removed the element; the remove stands."
+        );
         let mut verdict = site.verdict(VerdictKind::Dropped, vec![seq], because);
         verdict.lost = op.given();
         nothing(verdict)
@@ -301,11 +355,22 @@ impl Field {
 
 impl Inner {
     /// Whether `beside` can be gone by: it is there, or it went unseen by the proposer.
-    fn is_beside(&self, site: &Site<'_>, list: &Path, beside: &str, id: &str) -> Result<(), Problem> {
+    fn is_beside(
+        &self,
+        site: &Site<'_>,
+        list: &Path,
+        beside: &str,
+        id: &str,
+    ) -> Result<(), Problem> {
         if beside == id {
-            return Err(Problem::new(ProblemKind::Malformed, "An element cannot go beside itself.").at(site.path));
+            return Err(Problem::new(
+                ProblemKind::Malformed,
+                "An element cannot go beside itself.",
+            )
+            .at(site.path));
         }
-        let is_unseen = || self.removed.get(beside).is_some_and(|removed| site.is_concurrent(removed.stamp));
+        let is_unseen =
+            || self.removed.get(beside).is_some_and(|removed| site.is_concurrent(removed.stamp));
         if self.elements.contains_key(beside) || (is_unseen() && self.places.remembers(beside)) {
             return Ok(());
         }
@@ -317,9 +382,16 @@ impl Inner {
 impl Placed {
     fn verdict(&self, site: &Site<'_>) -> Verdict {
         if self.met.is_empty() {
-            return site.verdict(VerdictKind::Applied, vec![], "Nothing concurrent was in its way.");
+            return site.verdict(
+                VerdictKind::Applied,
+                vec![],
+                "Nothing concurrent was in its way.",
+            );
         }
-        let because = format!("It stands at the place it was meant for, where {} had put others or taken some away.", listed(&self.met));
+        let because = format!(
+            "It stands at the place it was meant for, where {} had put others or taken some away.",
+            listed(&self.met)
+        );
         site.verdict(VerdictKind::Rebased, self.met.clone(), because)
     }
 }
@@ -330,7 +402,11 @@ fn behind(after: Option<Arc<str>>) -> Target {
 }
 
 /// Where a settled effect puts its element, in which view.
-fn seen_place<'e>(to: &'e Target, made: Option<&'e Made<Target>>, stamp: Stamp) -> (View, &'e Target) {
+fn seen_place<'e>(
+    to: &'e Target,
+    made: Option<&'e Made<Target>>,
+    stamp: Stamp,
+) -> (View, &'e Target) {
     match made {
         None => (View::PRESENT, to),
         Some(Made { seen, place }) => (View { seen: *seen, client: stamp.client }, place),
@@ -344,16 +420,25 @@ impl Kind for Field {
         let each = match (section.has("each"), section.schema("schema")) {
             (true, None) => Each::Record(section.fields("each")),
             (true, Some(_)) => {
-                section.fault_at("schema", "either `each` (records) or `schema` (plain values)", None);
+                section.fault_at(
+                    "schema",
+                    "either `each` (records) or `schema` (plain values)",
+                    None,
+                );
                 Each::Record(section.fields("each"))
             }
             (false, schema) => Each::Value(schema),
         };
         let is_append_only = section.flag("append-only");
         let most = section.number("most", 1..=MOST as i64, MOST);
-        let keep = section.integer("keep", 1..=MOST as i64).and_then(|keep| usize::try_from(keep).ok());
+        let keep =
+            section.integer("keep", 1..=MOST as i64).and_then(|keep| usize::try_from(keep).ok());
         if keep.is_some() && !is_append_only {
-            section.fault_at("keep", "`append-only = true` beside it: only then is the first element the oldest", None);
+            section.fault_at(
+                "keep",
+                "`append-only = true` beside it: only then is the first element the oldest",
+                None,
+            );
         }
         Self { each, is_append_only, most, keep }
     }
@@ -363,19 +448,36 @@ impl Kind for Field {
     }
 
     fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
-        let shape = || Problem::new(ProblemKind::WrongType, format!("{at} is a list: an array of {{\"id\", \"value\"}}.")).at(at);
+        let shape = || {
+            Problem::new(
+                ProblemKind::WrongType,
+                format!("{at} is a list: an array of {{\"id\", \"value\"}}."),
+            )
+            .at(at)
+        };
         let items = plain.as_array().ok_or_else(shape)?;
         self.has_space(at, items.len())?;
         let mut elements = OrdMap::new();
         let mut ids: Vec<Arc<str>> = Vec::with_capacity(items.len());
         for item in items {
-            let members = item.as_object().filter(|members| members.keys().all(|name| name == "id" || name == "value"));
-            let (id, value) = members.and_then(|members| Some((members.get("id")?, members.get("value")?))).ok_or_else(shape)?;
+            let members = item
+                .as_object()
+                .filter(|members| members.keys().all(|name| name == "id" || name == "value"));
+            let (id, value) = members
+                .and_then(|members| Some((members.get("id")?, members.get("value")?)))
+                .ok_or_else(shape)?;
             let id = checked_id(id).map_err(|problem| problem.at(at))?;
             let item = self.load_item(&inner(at, id), value, stamp)?;
             let id: Arc<str> = Arc::from(id);
-            if elements.insert(id.clone(), Arc::new(Element { item, inserted: stamp, placed: stamp })).is_some() {
-                return Err(Problem::new(ProblemKind::Exists, format!("{at} has two elements {id:?}.")).at(inner(at, &id)));
+            if elements
+                .insert(id.clone(), Arc::new(Element { item, inserted: stamp, placed: stamp }))
+                .is_some()
+            {
+                return Err(Problem::new(
+                    ProblemKind::Exists,
+                    format!("{at} has two elements {id:?}."),
+                )
+                .at(inner(at, &id)));
             }
             ids.push(id);
         }
@@ -406,27 +508,41 @@ impl Kind for Field {
         }
         match (cell.elements.get(id.as_str()), site.op) {
             (None, _) => self.settle_absent(cell, id, rest, site),
-            (Some(element), _) if !rest.is_empty() => self.settle_inside(id, &element.item, rest, site),
+            (Some(element), _) if !rest.is_empty() => {
+                self.settle_inside(id, &element.item, rest, site)
+            }
             (Some(element), Ok(Op::Move { to, .. })) => self.shift(cell, id, element, to, site),
             (Some(element), _) => self.remove(element, site),
         }
     }
 
-    fn apply(&self, cell: &mut Cell, rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+    fn apply(
+        &self,
+        cell: &mut Cell,
+        rest: &[String],
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<Growth, String> {
         let cell = Arc::make_mut(&mut cell.0);
         let nowhere = || "no such place".to_owned();
         let Some((id, rest)) = rest.split_first() else {
-            let Op::Insert { id: Some(id), value, to, made } = &effect.op else { return Err(stored_op(effect)) };
+            let Op::Insert { id: Some(id), value, to, made } = &effect.op else {
+                return Err(stored_op(effect));
+            };
             let id: Arc<str> = Arc::from(id.as_str());
-            let item = self.load_item(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
+            let item = self
+                .load_item(&Path::of::<String>([]), value, stamp)
+                .map_err(|problem| problem.to_string())?;
             let (view, target) = seen_place(to, made.as_ref(), stamp);
             cell.places.insert(view, target, &id, stamp).ok_or_else(nowhere)?;
-            let grown = growth(0, element_weight(&id, value) + usize::from(!cell.elements.is_empty()));
+            let grown =
+                growth(0, element_weight(&id, value) + usize::from(!cell.elements.is_empty()));
             cell.elements.insert(id, Arc::new(Element { item, inserted: stamp, placed: stamp }));
             cell.changed(stamp);
             return Ok(grown);
         };
-        let (id, element) = cell.elements.get_key_value(id.as_str()).ok_or_else(|| format!("no element {id:?}"))?;
+        let (id, element) =
+            cell.elements.get_key_value(id.as_str()).ok_or_else(|| format!("no element {id:?}"))?;
         let (id, element) = (id.clone(), element.clone());
         match (rest.is_empty(), &effect.op, &self.each) {
             (false, _, Each::Record(fields)) => {
@@ -460,7 +576,13 @@ impl Kind for Field {
         }
     }
 
-    fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+    fn patch(
+        &self,
+        cell: &Cell,
+        rest: &[String],
+        effect: &Effect,
+        patch: &mut Patch,
+    ) -> Option<()> {
         let places = &cell.0.places;
         let index_of = |to: &Target| match to {
             Target::Front => Some(0),
@@ -481,7 +603,9 @@ impl Kind for Field {
                 patch.shift(index, if to > index { to - 1 } else { to });
             }
             (false, _) => {
-                let Item::Record(record) = &cell.0.elements.get(id.as_str())?.item else { return None };
+                let Item::Record(record) = &cell.0.elements.get(id.as_str())?.item else {
+                    return None;
+                };
                 let Each::Record(fields) = &self.each else { return None };
                 patch.step(&index.to_string());
                 patch.step("value");
@@ -498,7 +622,11 @@ impl Kind for Field {
         }
     }
 
-    fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c super::Field, &'c super::Cell)> {
+    fn find<'c>(
+        &'c self,
+        cell: &'c Cell,
+        rest: &[String],
+    ) -> Option<(&'c super::Field, &'c super::Cell)> {
         let (id, rest) = rest.split_first()?;
         match (&self.each, &cell.0.elements.get(id.as_str())?.item) {
             (Each::Record(fields), Item::Record(record)) => fields.find(record, rest),
@@ -532,7 +660,9 @@ impl Kind for Field {
                     order.insert(index, *id);
                 }
                 Some((id, was)) => {
-                    let at = order.get(index..).and_then(|rest| rest.iter().position(|known| *known == Some(*id)));
+                    let at = order
+                        .get(index..)
+                        .and_then(|rest| rest.iter().position(|known| *known == Some(*id)));
                     let at = index + at.ok_or_else(|| way.unfit("names an element twice."))?;
                     if at != index {
                         way.push(moved(id, &order, index, way)?);
@@ -557,7 +687,12 @@ impl Kind for Field {
         }
     }
 
-    fn links(&self, steps: &mut Vec<Option<String>>, _holder: Option<Holder>, links: &mut Vec<Link>) {
+    fn links(
+        &self,
+        steps: &mut Vec<Option<String>>,
+        _holder: Option<Holder>,
+        links: &mut Vec<Link>,
+    ) {
         steps.push(None);
         if let Each::Record(fields) = &self.each {
             fields.links(steps, Some(Holder::List), links);
@@ -611,7 +746,9 @@ impl Inner {
 
 /// An element as a document gives it: its id, where it has one, and its value.
 fn given<'v>(element: &'v Value, way: &Way) -> Result<(Option<&'v str>, &'v Value), Problem> {
-    let members = element.as_object().filter(|members| members.keys().all(|name| name == "id" || name == "value"));
+    let members = element
+        .as_object()
+        .filter(|members| members.keys().all(|name| name == "id" || name == "value"));
     let value = members.and_then(|members| members.get("value"));
     let id = members.and_then(|members| members.get("id"));
     match (value, id) {

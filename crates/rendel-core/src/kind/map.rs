@@ -1,7 +1,7 @@
 //! `map`: records by id. Records are put and dropped; the fields of a record settle on their own.
 //!
-//! An edit inside a record against a concurrent drop of it is settled by `drop-conflict`: with `drop` (the default) the
-//! drop stands, with `revive` the edit does and the record comes back.
+//! An edit inside a record against a concurrent drop of it is settled by `drop-conflict`: with
+//! `drop` (the default) the drop stands, with `revive` the edit does and the record comes back.
 
 use std::sync::Arc;
 
@@ -10,7 +10,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use super::{
-    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed, parent, stored_op,
+    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed,
+    parent, stored_op,
 };
 use crate::canonical::weight;
 use crate::charter::Section;
@@ -58,16 +59,22 @@ struct Dropped {
     stamp: Stamp,
 }
 
-/// Dropped records that a map remembers. Beyond that the oldest are forgotten; an edit of a forgotten one is refused as `gone`.
+/// Dropped records that a map remembers. Beyond that the oldest are forgotten; an edit of a
+/// forgotten one is refused as `gone`.
 const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 4 << 20 };
 const MOST: usize = 100_000;
 
 impl Field {
     fn put(&self, cell: &Cell, site: &Site<'_>) -> Result<Settlement, Problem> {
-        let Op::Put { id, value } = site.op("A map", &["put"])? else { return Err(site.unknown_op("A map", &["put"])) };
+        let Op::Put { id, value } = site.op("A map", &["put"])? else {
+            return Err(site.unknown_op("A map", &["put"]));
+        };
         let id = id.clone().unwrap_or_else(|| site.made_id());
         if let Some(entry) = cell.records.get(id.as_str()) {
-            let detail = format!("There is a record {id:?} in {} already. Edit its fields, or put under another id.", site.path);
+            let detail = format!(
+                "There is a record {id:?} in {} already. Edit its fields, or put under another id.",
+                site.path
+            );
             return Err(Problem::new(ProblemKind::Exists, detail)
                 .at(inner(site.path, &id))
                 .current(self.each.plain(&entry.record)));
@@ -102,12 +109,17 @@ impl Field {
         let seqs = listed(&met);
         match self.drop_conflict {
             DropConflict::Drop => {
-                let because = format!("The record went, and with it what {seqs} changed without the proposer having seen it.");
+                let because = format!(
+                    "The record went, and with it what {seqs} changed without the proposer having \
+                     seen it."
+                );
                 settlement.verdict = site.verdict(VerdictKind::Overrode, met, because);
                 settlement.verdict.lost = Some(self.each.plain(&entry.record));
             }
             DropConflict::Revive => {
-                let because = format!("The record stays, since {seqs} changed it and the proposer had not seen that.");
+                let because = format!(
+                    "The record stays, since {seqs} changed it and the proposer had not seen that."
+                );
                 settlement.effects.clear();
                 settlement.verdict = site.verdict(VerdictKind::Dropped, met, because);
             }
@@ -116,22 +128,36 @@ impl Field {
     }
 
     /// An edit at or inside a record that is not there now.
-    fn settle_absent(&self, cell: &Cell, id: &str, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle_absent(
+        &self,
+        cell: &Cell,
+        id: &str,
+        rest: &[String],
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem> {
         let met = cell.dropped.get(id).filter(|dropped| site.is_concurrent(dropped.stamp));
         let Some(dropped) = met else {
-            let detail = format!("There is no record {id:?} in {}.", parent(site.path, rest.len() + 1));
+            let detail =
+                format!("There is no record {id:?} in {}.", parent(site.path, rest.len() + 1));
             return Err(Problem::new(ProblemKind::Gone, detail).at(site.path));
         };
         let seq = dropped.stamp.seq;
         if rest.is_empty() {
             self.drop(&dropped.entry, site)?;
-            let verdict = site.verdict(VerdictKind::Merged, vec![seq], format!("Update {seq} had dropped it already; both count as one."));
+            let verdict = site.verdict(
+                VerdictKind::Merged,
+                vec![seq],
+                format!("Update {seq} had dropped it already; both count as one."),
+            );
             return Ok(Settlement { effects: vec![], verdict });
         }
         let mut settlement = self.each.settle(&dropped.entry.record, rest, site)?;
         match self.drop_conflict {
             DropConflict::Drop => {
-                let because = format!("Update {seq}, which the proposer had not seen, dropped the record; the drop stands.");
+                let because = format!(
+                    "Update {seq}, which the proposer had not seen, dropped the record; the drop \
+                     stands."
+                );
                 settlement.effects.clear();
                 settlement.verdict = site.verdict(VerdictKind::Dropped, vec![seq], because);
                 settlement.verdict.lost = site.op.as_ref().ok().and_then(Op::given);
@@ -140,8 +166,13 @@ impl Field {
                 self.has_space(&parent(site.path, rest.len() + 1), cell.records.len() + 1)?;
                 let value = self.each.plain(&dropped.entry.record);
                 let revive = Op::Revive { id: id.to_owned(), value };
-                settlement.effects.insert(0, Effect::new(parent(site.path, rest.len() + 1), revive));
-                let because = format!("It brought the record back, which update {seq} had dropped unseen by the proposer.");
+                settlement
+                    .effects
+                    .insert(0, Effect::new(parent(site.path, rest.len() + 1), revive));
+                let because = format!(
+                    "It brought the record back, which update {seq} had dropped unseen by the \
+                     proposer."
+                );
                 settlement.verdict = site.verdict(VerdictKind::Overrode, vec![seq], because);
             }
         }
@@ -153,11 +184,15 @@ impl Kind for Field {
     type Cell = Cell;
 
     fn declare(section: &mut Section<'_>) -> Self {
-        let drop_conflict = match section.choice("drop-conflict", &["drop", "revive"], "drop").as_str() {
-            "revive" => DropConflict::Revive,
-            _ => DropConflict::Drop,
-        };
-        let most = section.integer("most", 1..=MOST as i64).and_then(|most| usize::try_from(most).ok()).unwrap_or(MOST);
+        let drop_conflict =
+            match section.choice("drop-conflict", &["drop", "revive"], "drop").as_str() {
+                "revive" => DropConflict::Revive,
+                _ => DropConflict::Drop,
+            };
+        let most = section
+            .integer("most", 1..=MOST as i64)
+            .and_then(|most| usize::try_from(most).ok())
+            .unwrap_or(MOST);
         let each = section.fields("each");
         Self { each, drop_conflict, most }
     }
@@ -168,7 +203,11 @@ impl Kind for Field {
 
     fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
         let Value::Object(members) = plain else {
-            return Err(Problem::new(ProblemKind::WrongType, format!("{at} is a map: an object of records by id.")).at(at));
+            return Err(Problem::new(
+                ProblemKind::WrongType,
+                format!("{at} is a map: an object of records by id."),
+            )
+            .at(at));
         };
         self.has_space(at, members.len())?;
         let load = |(id, value): (&String, &Value)| {
@@ -181,7 +220,8 @@ impl Kind for Field {
     }
 
     fn plain(&self, cell: &Cell) -> Value {
-        let members = cell.records.iter().map(|(id, entry)| (id.to_string(), self.each.plain(&entry.record)));
+        let members =
+            cell.records.iter().map(|(id, entry)| (id.to_string(), self.each.plain(&entry.record)));
         Value::Object(members.collect::<Map<_, _>>())
     }
 
@@ -204,7 +244,13 @@ impl Kind for Field {
         }
     }
 
-    fn apply(&self, cell: &mut Cell, rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+    fn apply(
+        &self,
+        cell: &mut Cell,
+        rest: &[String],
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<Growth, String> {
         let Some((id, rest)) = rest.split_first() else {
             let (id, value) = match &effect.op {
                 Op::Put { id: Some(id), value } => (id, value),
@@ -212,29 +258,43 @@ impl Kind for Field {
                 _ => return Err(stored_op(effect)),
             };
             let id: Arc<str> = Arc::from(id.as_str());
-            let record = self.each.load(&Path::of::<String>([]), value, stamp).map_err(|problem| problem.to_string())?;
-            let grown = growth(0, member_weight(&id, value) + usize::from(!cell.records.is_empty()));
+            let record = self
+                .each
+                .load(&Path::of::<String>([]), value, stamp)
+                .map_err(|problem| problem.to_string())?;
+            let grown =
+                growth(0, member_weight(&id, value) + usize::from(!cell.records.is_empty()));
             cell.dropped.take(&id);
             cell.records.insert(id, Arc::new(Entry { record, put: stamp }));
             return Ok(grown);
         };
         if !rest.is_empty() {
-            let entry = cell.records.get_mut(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
+            let entry =
+                cell.records.get_mut(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
             return self.each.apply(&mut Arc::make_mut(entry).record, rest, effect, stamp);
         }
         if effect.op != Op::Drop {
             return Err(stored_op(effect));
         }
-        let (id, entry) = cell.records.remove_with_key(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
+        let (id, entry) =
+            cell.records.remove_with_key(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
         let comma = usize::from(!cell.records.is_empty());
         let bytes = member_weight(&id, &self.each.plain(&entry.record));
         cell.dropped.put(id, Dropped { entry, stamp }, bytes, REMEMBERED);
         Ok(growth(bytes + comma, 0))
     }
 
-    fn patch(&self, cell: &Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+    fn patch(
+        &self,
+        cell: &Cell,
+        rest: &[String],
+        effect: &Effect,
+        patch: &mut Patch,
+    ) -> Option<()> {
         let Some((id, rest)) = rest.split_first() else {
-            let (Op::Put { .. } | Op::Revive { .. }, Some((id, value))) = (&effect.op, effect.op.makes()) else {
+            let (Op::Put { .. } | Op::Revive { .. }, Some((id, value))) =
+                (&effect.op, effect.op.makes())
+            else {
                 return None;
             };
             patch.add_at(id?, value.clone());
@@ -252,7 +312,11 @@ impl Kind for Field {
         Some(&self.each)
     }
 
-    fn find<'c>(&'c self, cell: &'c Cell, rest: &[String]) -> Option<(&'c super::Field, &'c super::Cell)> {
+    fn find<'c>(
+        &'c self,
+        cell: &'c Cell,
+        rest: &[String],
+    ) -> Option<(&'c super::Field, &'c super::Cell)> {
         let (id, rest) = rest.split_first()?;
         self.each.find(&cell.records.get(id.as_str())?.record, rest)
     }
@@ -267,7 +331,9 @@ impl Kind for Field {
         for (id, record) in now {
             match was.get(id) {
                 Some(was) => way.step(id, |way| self.each.wanted(was, record, way))?,
-                None => way.push(way.edit("put").with("id", id.clone()).with("value", record.clone())),
+                None => {
+                    way.push(way.edit("put").with("id", id.clone()).with("value", record.clone()))
+                }
             }
             way.has_space()?;
         }
@@ -281,7 +347,12 @@ impl Kind for Field {
         }
     }
 
-    fn links(&self, steps: &mut Vec<Option<String>>, _holder: Option<Holder>, links: &mut Vec<Link>) {
+    fn links(
+        &self,
+        steps: &mut Vec<Option<String>>,
+        _holder: Option<Holder>,
+        links: &mut Vec<Link>,
+    ) {
         steps.push(None);
         self.each.links(steps, Some(Holder::Map), links);
         steps.pop();
@@ -302,13 +373,14 @@ fn member_weight(id: &str, value: &Value) -> usize {
 }
 
 impl Cell {
-    /// Brings a dropped record back as it was, with the order in which its texts and lists came to be: what was made against it
-    /// still counts.
+    /// Brings a dropped record back as it was, with the order in which its texts and lists came to
+    /// be: what was made against it still counts.
     fn revive(&mut self, id: &str, value: &Value, stamp: Stamp) -> Result<Growth, String> {
         let id: Arc<str> = Arc::from(id);
         let dropped = self.dropped.take(&id).ok_or_else(|| format!("no dropped record {id:?}"))?;
         let grown = growth(0, member_weight(&id, value) + usize::from(!self.records.is_empty()));
-        self.records.insert(id, Arc::new(Entry { record: dropped.entry.record.clone(), put: stamp }));
+        self.records
+            .insert(id, Arc::new(Entry { record: dropped.entry.record.clone(), put: stamp }));
         Ok(grown)
     }
 }

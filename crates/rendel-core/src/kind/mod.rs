@@ -1,7 +1,8 @@
-//! The kinds of fields. Each is one file: what it stores, its edits, its merge rule, its effects, its tests.
+//! The kinds of fields. Each is one file: what it stores, its edits, its merge rule, its effects,
+//! its tests.
 //!
-//! Adding a kind is adding a file and one line in the [`kinds!`] table. The file has a `Field` (what the charter
-//! declares, an implementation of [`Kind`]) and a `Cell` (what the state holds).
+//! Adding a kind is adding a file and one line in the [`kinds!`] table. The file has a `Field`
+//! (what the charter declares, an implementation of [`Kind`]) and a `Cell` (what the state holds).
 
 use std::fmt::Debug;
 
@@ -22,7 +23,13 @@ use crate::suggest::nearest;
 use crate::wanted::Way;
 
 mod changes;
+mod counter;
+mod list;
+mod map;
 mod record;
+mod register;
+mod set;
+mod text;
 
 pub use record::Fields;
 pub(crate) use record::Record;
@@ -32,8 +39,8 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     /// What the state holds for such a field.
     type Cell: Clone + Debug + PartialEq + Serialize + DeserializeOwned;
 
-    /// Reads the declaration. Faults go to the section; a field that has some is still returned, so that all faults of
-    /// a charter are found in one go.
+    /// Reads the declaration. Faults go to the section; a field that has some is still returned, so
+    /// that all faults of a charter are found in one go.
     fn declare(section: &mut Section<'_>) -> Self;
 
     /// The cell of a field for which no value was given, in a record that came with `stamp`.
@@ -51,24 +58,47 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     }
 
     /// What an edit would do to the cell: effects in final form and a verdict. Changes nothing.
-    fn settle(&self, cell: &Self::Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem>;
+    fn settle(
+        &self,
+        cell: &Self::Cell,
+        rest: &[String],
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem>;
 
-    /// Does what a settled effect says and tells by how many bytes of plain JSON that made the state larger. Fails
-    /// only where the effect belongs to another state.
-    fn apply(&self, cell: &mut Self::Cell, rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String>;
+    /// Does what a settled effect says and tells by how many bytes of plain JSON that made the
+    /// state larger. Fails only where the effect belongs to another state.
+    fn apply(
+        &self,
+        cell: &mut Self::Cell,
+        rest: &[String],
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<Growth, String>;
 
-    /// The updates by other clients that `site`'s proposer had not seen and whose work stands in this cell.
+    /// The updates by other clients that `site`'s proposer had not seen and whose work stands in
+    /// this cell.
     fn met(&self, cell: &Self::Cell, site: &Site<'_>, met: &mut Vec<u64>);
 
-    /// Writes what a settled effect does to the plain value, which is told before the effect is applied. Cost as applying it,
-    /// and for a text O(its length), since a patch has no splices.
-    fn patch(&self, cell: &Self::Cell, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()>;
+    /// Writes what a settled effect does to the plain value, which is told before the effect is
+    /// applied. Cost as applying it, and for a text O(its length), since a patch has no splices.
+    fn patch(
+        &self,
+        cell: &Self::Cell,
+        rest: &[String],
+        effect: &Effect,
+        patch: &mut Patch,
+    ) -> Option<()>;
 
-    /// The edits that lead from one plain value to another; a problem where the field cannot have that one.
+    /// The edits that lead from one plain value to another; a problem where the field cannot have
+    /// that one.
     fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem>;
 
     /// The field to which `rest`, which is not empty, leads further in.
-    fn find<'c>(&'c self, _cell: &'c Self::Cell, _rest: &[String]) -> Option<(&'c Field, &'c Cell)> {
+    fn find<'c>(
+        &'c self,
+        _cell: &'c Self::Cell,
+        _rest: &[String],
+    ) -> Option<(&'c Field, &'c Cell)> {
         None
     }
 
@@ -86,7 +116,13 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     fn walk(&self, _cell: &Self::Cell, _walk: &mut Walk<'_>) {}
 
     /// The references that are declared at or inside the field, to which `steps` have led.
-    fn links(&self, _steps: &mut Vec<Option<String>>, _holder: Option<Holder>, _links: &mut Vec<Link>) {}
+    fn links(
+        &self,
+        _steps: &mut Vec<Option<String>>,
+        _holder: Option<Holder>,
+        _links: &mut Vec<Link>,
+    ) {
+    }
 }
 
 /// Bytes of plain JSON that an effect adds to the state, below zero where it takes some away.
@@ -112,7 +148,8 @@ pub(crate) struct Site<'a> {
     pub(crate) client: ClientKey,
     /// What the proposer had applied.
     pub(crate) seen: u64,
-    /// Whether an earlier proposal of the client was refused without it knowing that when it made this one.
+    /// Whether an earlier proposal of the client was refused without it knowing that when it made
+    /// this one.
     pub(crate) follows_refused: bool,
 }
 
@@ -124,14 +161,14 @@ pub(crate) struct Settlement {
 }
 
 impl Site<'_> {
-    /// Whether `stamp` is by another client and was not seen by the proposer. What a client itself did earlier is part
-    /// of its own view, seen or not.
+    /// Whether `stamp` is by another client and was not seen by the proposer. What a client itself
+    /// did earlier is part of its own view, seen or not.
     pub(crate) fn is_concurrent(&self, stamp: Stamp) -> bool {
         stamp.seq > self.seen && stamp.client != self.client
     }
 
-    /// The id of an element whose proposer gave none: derived from client, number and index, so that a journal that is
-    /// made again has the same.
+    /// The id of an element whose proposer gave none: derived from client, number and index, so
+    /// that a journal that is made again has the same.
     pub(crate) fn made_id(&self) -> String {
         Uuid::new_v5(&self.client.id(), format!("{}/{}", self.n, self.index).as_bytes()).to_string()
     }
@@ -142,7 +179,9 @@ impl Site<'_> {
             Ok(op) => Ok(op),
             Err(Unread::Name(name)) => Err(self.no_op(name, what, known)),
             // One that the field does not have is that first, whatever its members.
-            Err(Unread::Member(name, _)) if !known.contains(name) => Err(self.no_op(name, what, known)),
+            Err(Unread::Member(name, _)) if !known.contains(name) => {
+                Err(self.no_op(name, what, known))
+            }
             Err(Unread::Member(_, problem)) => Err(problem.clone()),
         }
     }
@@ -158,9 +197,12 @@ impl Site<'_> {
     }
 
     fn no_op(&self, name: &str, what: &str, known: &[&str]) -> Problem {
-        Problem::new(ProblemKind::UnknownOp, format!("{what} has no \"{name}\"; it takes {}.", known.join(", ")))
-            .at(self.path)
-            .did_you_mean(nearest(name, known.iter().copied()))
+        Problem::new(
+            ProblemKind::UnknownOp,
+            format!("{what} has no \"{name}\"; it takes {}.", known.join(", ")),
+        )
+        .at(self.path)
+        .did_you_mean(nearest(name, known.iter().copied()))
     }
 
     /// Refuses what is positioned on top of a refused proposal: its positions mean nothing.
@@ -168,14 +210,17 @@ impl Site<'_> {
         if !self.follows_refused {
             return Ok(());
         }
-        let detail = "An earlier proposal of this client was refused, and this one counts positions on top of it. Make it anew against what is there.";
+        let detail = "An earlier proposal of this client was refused, and this one counts \
+            positions on top of it. Make it anew against what is there.";
         Err(Problem::new(ProblemKind::FollowsRefused, detail).at(self.path))
     }
 
-    /// The refusal of positions in a text or list that came back with its record after what the proposer had seen.
+    /// The refusal of positions in a text or list that came back with its record after what the
+    /// proposer had seen.
     pub(crate) fn came_back(&self, at: &Path) -> Problem {
         let detail = format!(
-            "{at} came back with its record after what you had seen ({}). Look at it and decide again.",
+            "{at} came back with its record after what you had seen ({}). Look at it and decide \
+             again.",
             self.seen
         );
         Problem::new(ProblemKind::Stale, detail).at(self.path)
@@ -198,19 +243,33 @@ impl Site<'_> {
     pub(crate) fn applied(&self, op: Op) -> Settlement {
         Settlement {
             effects: vec![Effect::new(self.path, op)],
-            verdict: self.verdict(VerdictKind::Applied, vec![], "Nothing concurrent was in its way."),
+            verdict: self.verdict(
+                VerdictKind::Applied,
+                vec![],
+                "Nothing concurrent was in its way.",
+            ),
         }
     }
 
-    pub(crate) fn verdict(&self, verdict: VerdictKind, met: Vec<u64>, because: impl Into<String>) -> Verdict {
-        Verdict { edit: self.index, at: self.path.to_string(), verdict, met, because: because.into(), lost: None }
+    pub(crate) fn verdict(
+        &self,
+        verdict: VerdictKind,
+        met: Vec<u64>,
+        because: impl Into<String>,
+    ) -> Verdict {
+        Verdict {
+            edit: self.index,
+            at: self.path.to_string(),
+            verdict,
+            met,
+            because: because.into(),
+            lost: None,
+        }
     }
 }
 
 macro_rules! kinds {
     ($($Variant:ident $module:ident $name:literal;)*) => {
-        $(mod $module;)*
-
         /// A declared field of any kind.
         #[derive(Clone, Debug)]
         #[allow(missing_docs, reason = "each variant is the kind of its name")]
@@ -347,8 +406,11 @@ impl Walk<'_> {
 
     fn step(&mut self, token: &str, go_on: impl FnOnce(&mut Walk<'_>)) {
         self.path.push(token.to_owned());
-        let mut further =
-            Walk { steps: &self.steps[1..], path: std::mem::take(&mut self.path), visit: &mut *self.visit };
+        let mut further = Walk {
+            steps: &self.steps[1..],
+            path: std::mem::take(&mut self.path),
+            visit: &mut *self.visit,
+        };
         go_on(&mut further);
         self.path = further.path;
         self.path.pop();
@@ -368,7 +430,9 @@ impl Walk<'_> {
                     self.step(id, |walk| go_on(element, walk));
                 }
             }
-            Some(None) => all().for_each(|(id, element)| self.step(id, |walk| go_on(element, walk))),
+            Some(None) => {
+                all().for_each(|(id, element)| self.step(id, |walk| go_on(element, walk)))
+            }
         }
     }
 }
@@ -393,10 +457,12 @@ pub(crate) fn listed(seqs: &[u64]) -> String {
 }
 
 pub(crate) fn checked_id(id: &Value) -> Result<&str, Problem> {
-    let text =
-        id.as_str().filter(|id| !id.is_empty() && id.chars().count() <= ID_CHARS && !id.chars().any(char::is_control));
+    let text = id.as_str().filter(|id| {
+        !id.is_empty() && id.chars().count() <= ID_CHARS && !id.chars().any(char::is_control)
+    });
     text.ok_or_else(|| {
-        let detail = format!("An id is a string of 1 to {ID_CHARS} characters without control characters.");
+        let detail =
+            format!("An id is a string of 1 to {ID_CHARS} characters without control characters.");
         Problem::new(ProblemKind::WrongType, detail)
     })
 }
@@ -407,7 +473,8 @@ impl Field {
         matches!(self, Self::Register(_) | Self::Counter(_))
     }
 
-    /// Where the character is now that a view sees at an index of a text; `None` for any other kind, and beyond the end.
+    /// Where the character is now that a view sees at an index of a text; `None` for any other
+    /// kind, and beyond the end.
     pub(crate) fn anchored(&self, cell: &Cell, view: View, index: usize) -> Option<Anchored> {
         match cell {
             Cell::Text(cell) => cell.anchored(view, index),

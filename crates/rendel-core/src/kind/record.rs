@@ -49,7 +49,11 @@ impl Fields {
 
     pub(crate) fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Record, Problem> {
         let Value::Object(members) = plain else {
-            return Err(Problem::new(ProblemKind::WrongType, "A record is given as an object of its fields.").at(at));
+            return Err(Problem::new(
+                ProblemKind::WrongType,
+                "A record is given as an object of its fields.",
+            )
+            .at(at));
         };
         if let Some(name) = members.keys().find(|name| self.position(name).is_none()) {
             return Err(self.unknown(at, name));
@@ -68,7 +72,11 @@ impl Fields {
     }
 
     pub(crate) fn plain(&self, record: &Record) -> Value {
-        let members = self.0.iter().zip(&record.0).map(|((name, field), cell)| (name.clone(), field.plain(cell)));
+        let members = self
+            .0
+            .iter()
+            .zip(&record.0)
+            .map(|((name, field), cell)| (name.clone(), field.plain(cell)));
         Value::Object(members.collect::<Map<_, _>>())
     }
 
@@ -78,13 +86,21 @@ impl Fields {
         self.0[at].1.plain_at(record.0.get(at)?, rest)
     }
 
-    pub(crate) fn settle(&self, record: &Record, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    pub(crate) fn settle(
+        &self,
+        record: &Record,
+        rest: &[String],
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem> {
         let Some((name, rest)) = rest.split_first() else {
-            return Err(Problem::new(ProblemKind::UnknownPath, "The path must name a field.").at(site.path));
+            return Err(
+                Problem::new(ProblemKind::UnknownPath, "The path must name a field.").at(site.path)
+            );
         };
         let parent = &site.path.tokens()[..site.path.tokens().len() - rest.len() - 1];
         let found = self.position(name).and_then(|at| Some((&self.0[at].1, record.0.get(at)?)));
-        let (field, cell) = found.ok_or_else(|| self.unknown(&Path::of(parent.iter().cloned()), name).at(site.path))?;
+        let (field, cell) = found
+            .ok_or_else(|| self.unknown(&Path::of(parent.iter().cloned()), name).at(site.path))?;
         field.settle(cell, rest, site)
     }
 
@@ -116,14 +132,21 @@ impl Fields {
         }
     }
 
-    pub(crate) fn patch(&self, record: &Record, rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+    pub(crate) fn patch(
+        &self,
+        record: &Record,
+        rest: &[String],
+        effect: &Effect,
+        patch: &mut Patch,
+    ) -> Option<()> {
         let (name, rest) = rest.split_first()?;
         let at = self.position(name)?;
         patch.step(name);
         self.0[at].1.patch(record.0.get(at)?, rest, effect, patch)
     }
 
-    /// See [`Kind::wanted`](super::Kind::wanted). A field that the new record lacks is unset, where it can be.
+    /// See [`Kind::wanted`](super::Kind::wanted). A field that the new record lacks is unset, where
+    /// it can be.
     pub(crate) fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
         let (Some(was), Some(now)) = (was.as_object(), now.as_object()) else {
             return Err(way.unfit("is a record, given as an object of its fields."));
@@ -141,13 +164,22 @@ impl Fields {
         Ok(())
     }
 
-    pub(crate) fn find<'c>(&'c self, record: &'c Record, rest: &[String]) -> Option<(&'c Field, &'c Cell)> {
+    pub(crate) fn find<'c>(
+        &'c self,
+        record: &'c Record,
+        rest: &[String],
+    ) -> Option<(&'c Field, &'c Cell)> {
         let (name, rest) = rest.split_first()?;
         let at = self.position(name)?;
         self.0[at].1.find(record.0.get(at)?, rest)
     }
 
-    pub(crate) fn links(&self, steps: &mut Vec<Option<String>>, holder: Option<Holder>, links: &mut Vec<Link>) {
+    pub(crate) fn links(
+        &self,
+        steps: &mut Vec<Option<String>>,
+        holder: Option<Holder>,
+        links: &mut Vec<Link>,
+    ) {
         for (name, field) in &self.0 {
             steps.push(Some(name.clone()));
             field.links(steps, holder, links);
@@ -158,7 +190,8 @@ impl Fields {
     fn unknown(&self, parent: &Path, name: &str) -> Problem {
         let names: Vec<_> = self.iter().map(|(name, _)| name).collect();
         let whole = |name: &str| format!("{parent}{}", Path::of([name]));
-        let place = if parent.tokens().is_empty() { "the state".to_owned() } else { parent.to_string() };
+        let place =
+            if parent.tokens().is_empty() { "the state".to_owned() } else { parent.to_string() };
         Problem::new(
             ProblemKind::UnknownPath,
             format!("There is no {name:?} in {place}; the charter declares {}.", names.join(", ")),

@@ -57,7 +57,8 @@ enum Wanted {
     Smaller,
 }
 
-/// The values that stand, each with the update that set it: at most one but for `all`; none while unset.
+/// The values that stand, each with the update that set it: at most one but for `all`; none while
+/// unset.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
     values: Vec<(Arc<Value>, Stamp)>,
@@ -69,10 +70,18 @@ const OPS: &[&str] = &["set", "clear"];
 impl Field {
     fn check(&self, at: &Path, value: &Value) -> Result<(), Problem> {
         if value.is_null() {
-            return Err(Problem::new(ProblemKind::WrongType, "null stands for unset: send \"clear\" in place of \"set\".").at(at));
+            return Err(Problem::new(
+                ProblemKind::WrongType,
+                "null stands for unset: send \"clear\" in place of \"set\".",
+            )
+            .at(at));
         }
         if self.refers.is_some() && !value.is_string() {
-            return Err(Problem::new(ProblemKind::WrongType, "A reference is the id of a record, a string.").at(at));
+            return Err(Problem::new(
+                ProblemKind::WrongType,
+                "A reference is the id of a record, a string.",
+            )
+            .at(at));
         }
         self.surface.iter().try_for_each(|surface| surface.check(at, value))?;
         match &self.schema {
@@ -88,15 +97,19 @@ impl Field {
         match key {
             Some(key @ (Value::Number(_) | Value::String(_))) => Ok(Some(key)),
             _ => {
-                let what = member.as_ref().map_or("the value".to_owned(), |member| format!("its member {member:?}"));
-                let detail = format!("{at} keeps the largest or smallest, so {what} must be a number or a string.");
+                let what = member
+                    .as_ref()
+                    .map_or("the value".to_owned(), |member| format!("its member {member:?}"));
+                let detail = format!(
+                    "{at} keeps the largest or smallest, so {what} must be a number or a string."
+                );
                 Err(Problem::new(ProblemKind::WrongType, detail).at(at))
             }
         }
     }
 
-    /// The change that a set or clear meets. Of `max` and `min` one's own set does not hide what another had set before: of
-    /// concurrent values the larger stands.
+    /// The change that a set or clear meets. Of `max` and `min` one's own set does not hide what
+    /// another had set before: of concurrent values the larger stands.
     fn concurrent(&self, cell: &Cell, site: &Site<'_>) -> Option<Stamp> {
         match self.merge {
             Merge::Greater(..) => cell.changed.concurrent(site),
@@ -121,7 +134,8 @@ impl Field {
         };
         Ok(match &self.merge {
             Merge::First => dropped(format!(
-                "Update {seq}, which the proposer had not seen, came first with {}; the first stands.",
+                "Update {seq}, which the proposer had not seen, came first with {}; the first \
+                 stands.",
                 shown(&present)
             )),
             Merge::Greater(wanted, _) => {
@@ -131,10 +145,19 @@ impl Field {
                 };
                 let standing = self.key(site.path, &present).ok().flatten();
                 let mine = self.key(site.path, value)?;
-                if standing.is_none() || mine.zip(standing).and_then(|(mine, standing)| compare(mine, standing)) == Some(order) {
-                    overrode(format!("It is {name} than {} of update {seq}; the {name} stands.", shown(&present)))
+                if standing.is_none()
+                    || mine.zip(standing).and_then(|(mine, standing)| compare(mine, standing))
+                        == Some(order)
+                {
+                    overrode(format!(
+                        "It is {name} than {} of update {seq}; the {name} stands.",
+                        shown(&present)
+                    ))
                 } else {
-                    dropped(format!("It is not {name} than {} of update {seq}; the {name} stands.", shown(&present)))
+                    dropped(format!(
+                        "It is not {name} than {} of update {seq}; the {name} stands.",
+                        shown(&present)
+                    ))
                 }
             }
             Merge::Last | Merge::All | Merge::Unchanged => overrode(format!(
@@ -144,8 +167,8 @@ impl Field {
         })
     }
 
-    /// A set or clear of a register that keeps concurrent values side by side: what the proposer had seen goes, what
-    /// they had not stays.
+    /// A set or clear of a register that keeps concurrent values side by side: what the proposer
+    /// had seen goes, what they had not stays.
     fn set_beside(&self, cell: &Cell, site: &Site<'_>, value: Option<&Value>) -> Settlement {
         let kept = || cell.values.iter().filter(|(_, stamp)| site.is_concurrent(*stamp));
         let mut values: Vec<Value> = kept().map(|(kept, _)| (**kept).clone()).collect();
@@ -153,7 +176,8 @@ impl Field {
         let met: Vec<u64> = kept().map(|(_, stamp)| stamp.seq).collect();
         let mut settlement = site.applied(Op::SetBeside { values, value: value.cloned() });
         if !met.is_empty() {
-            let because = "Values that the proposer had not seen stay beside it until somebody picks one.";
+            let because =
+                "Values that the proposer had not seen stay beside it until somebody picks one.";
             settlement.verdict = site.verdict(VerdictKind::Merged, met, because);
         }
         settlement
@@ -173,7 +197,10 @@ impl Kind for Field {
 
     fn declare(section: &mut Section<'_>) -> Self {
         let schema = section.schema("schema");
-        let merge = match section.choice("merge", &["last", "first", "max", "min", "all", "unchanged"], "last").as_str() {
+        let merge = match section
+            .choice("merge", &["last", "first", "max", "min", "all", "unchanged"], "last")
+            .as_str()
+        {
             "first" => Merge::First,
             "max" => Merge::Greater(Wanted::Larger, section.text("member")),
             "min" => Merge::Greater(Wanted::Smaller, section.text("member")),
@@ -185,19 +212,29 @@ impl Kind for Field {
         let is_author = section.has("filled") && section.one_of("filled", &["author"]).is_some();
         let refers = section.reference("refers");
         if refers.is_some() && merge == Merge::All {
-            section.fault_at("merge", "a rule that keeps one value, since it refers to one record", None);
+            section.fault_at(
+                "merge",
+                "a rule that keeps one value, since it refers to one record",
+                None,
+            );
         }
         let initial = section.json("initial").unwrap_or(Value::Null);
         let field = Self { schema, initial: Value::Null, merge, refers, surface, is_author };
-        let faulty = !initial.is_null() && field.load(&Path::of(["initial"]), &initial, Stamp::OPENING).is_err();
+        let faulty = !initial.is_null()
+            && field.load(&Path::of(["initial"]), &initial, Stamp::OPENING).is_err();
         if faulty {
-            section.fault_at("initial", "a value that the field's own schema and merge rule accept", None);
+            section.fault_at(
+                "initial",
+                "a value that the field's own schema and merge rule accept",
+                None,
+            );
         }
         Self { initial, ..field }
     }
 
     fn initial(&self, stamp: Stamp) -> Cell {
-        self.load(&Path::of::<String>([]), &self.initial, stamp).unwrap_or(Cell { values: vec![], changed: Latest::of(stamp) })
+        self.load(&Path::of::<String>([]), &self.initial, stamp)
+            .unwrap_or(Cell { values: vec![], changed: Latest::of(stamp) })
     }
 
     fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
@@ -205,7 +242,8 @@ impl Kind for Field {
             (_, Value::Null) => vec![],
             (Merge::All, Value::Array(values)) => values.clone(),
             (Merge::All, _) => {
-                let detail = format!("{at} keeps values side by side and is given as an array of them.");
+                let detail =
+                    format!("{at} keeps values side by side and is given as an array of them.");
                 return Err(Problem::new(ProblemKind::WrongType, detail).at(at));
             }
             (_, value) => vec![value.clone()],
@@ -214,7 +252,10 @@ impl Kind for Field {
             self.check(at, value)?;
             self.key(at, value)?;
         }
-        Ok(Cell { values: values.into_iter().map(|value| (Arc::new(value), stamp)).collect(), changed: Latest::of(stamp) })
+        Ok(Cell {
+            values: values.into_iter().map(|value| (Arc::new(value), stamp)).collect(),
+            changed: Latest::of(stamp),
+        })
     }
 
     fn plain(&self, cell: &Cell) -> Value {
@@ -241,7 +282,8 @@ impl Kind for Field {
             Merge::Unchanged if site.is_concurrent(cell.changed.stamp) => {
                 let seq = cell.changed.stamp.seq;
                 let detail = format!(
-                    "{} was changed by update {} after what you had seen ({}). Look at the present value and decide again.",
+                    "{} was changed by update {} after what you had seen ({}). Look at the \
+                     present value and decide again.",
                     site.path, seq, site.seen
                 );
                 return Err(Problem::new(ProblemKind::Stale, detail)
@@ -257,7 +299,8 @@ impl Kind for Field {
         let mut settlement = site.applied(Op::Clear);
         if let Some(changed) = self.concurrent(cell, site) {
             let (seq, present) = (changed.seq, self.plain(cell));
-            // An empty register has no size, so `max` and `min` keep what is there, as `first` does.
+            // An empty register has no size, so `max` and `min` keep what is there, as `first`
+            // does.
             let is_kept = matches!(self.merge, Merge::First | Merge::Greater(..));
             let (kind, outcome) = if is_kept {
                 settlement.effects.clear();
@@ -265,21 +308,38 @@ impl Kind for Field {
             } else {
                 (VerdictKind::Overrode, "was cleared")
             };
-            let because = format!("{} of update {seq}, which the proposer had not seen, {outcome}.", shown(&present));
+            let because = format!(
+                "{} of update {seq}, which the proposer had not seen, {outcome}.",
+                shown(&present)
+            );
             settlement.verdict = site.verdict(kind, vec![seq], because);
             settlement.verdict.lost = (!is_kept).then_some(present);
         }
         Ok(settlement)
     }
 
-    fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+    fn apply(
+        &self,
+        cell: &mut Cell,
+        _rest: &[String],
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<Growth, String> {
         let old = weight(&self.plain(cell));
         let values = match &effect.op {
             Op::Set(value) => vec![(Arc::new(value.clone()), stamp)],
             Op::SetBeside { values, value: new } => {
                 // What stays beside the new value keeps the stamp under which it was set.
-                let known = |value: &Value| cell.values.iter().find(|(known, _)| **known == *value && new.as_ref() != Some(value)).cloned();
-                values.iter().map(|value| known(value).unwrap_or_else(|| (Arc::new(value.clone()), stamp))).collect()
+                let known = |value: &Value| {
+                    cell.values
+                        .iter()
+                        .find(|(known, _)| **known == *value && new.as_ref() != Some(value))
+                        .cloned()
+                };
+                values
+                    .iter()
+                    .map(|value| known(value).unwrap_or_else(|| (Arc::new(value.clone()), stamp)))
+                    .collect()
             }
             Op::Clear => vec![],
             _ => return Err(stored_op(effect)),
@@ -288,7 +348,13 @@ impl Kind for Field {
         Ok(growth(old, weight(&self.plain(cell))))
     }
 
-    fn patch(&self, _cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+    fn patch(
+        &self,
+        _cell: &Cell,
+        _rest: &[String],
+        effect: &Effect,
+        patch: &mut Patch,
+    ) -> Option<()> {
         patch.replace(match &effect.op {
             Op::Set(value) => value.clone(),
             Op::SetBeside { values, .. } => values.clone().into(),
@@ -302,8 +368,17 @@ impl Kind for Field {
         self.is_author
     }
 
-    fn links(&self, steps: &mut Vec<Option<String>>, holder: Option<Holder>, links: &mut Vec<Link>) {
-        links.extend(self.refers.clone().map(|reference| Link { steps: steps.clone(), holder, reference }));
+    fn links(
+        &self,
+        steps: &mut Vec<Option<String>>,
+        holder: Option<Holder>,
+        links: &mut Vec<Link>,
+    ) {
+        links.extend(self.refers.clone().map(|reference| Link {
+            steps: steps.clone(),
+            holder,
+            reference,
+        }));
     }
 
     fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
@@ -312,12 +387,18 @@ impl Kind for Field {
         }
         let now = match (&self.merge, now) {
             (Merge::All, Value::Array(values)) if values.len() > 1 => {
-                return Err(way.unfit("takes one value, in the place of those that stand side by side."));
+                return Err(
+                    way.unfit("takes one value, in the place of those that stand side by side.")
+                );
             }
             (Merge::All, Value::Array(values)) => values.first().unwrap_or(&Value::Null),
             (_, now) => now,
         };
-        let edit = if now.is_null() { way.edit("clear") } else { way.edit("set").with("value", now.clone()) };
+        let edit = if now.is_null() {
+            way.edit("clear")
+        } else {
+            way.edit("set").with("value", now.clone())
+        };
         way.push(edit);
         Ok(())
     }

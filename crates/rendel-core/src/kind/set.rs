@@ -1,4 +1,5 @@
-//! `set`: elements that are in it or not. An include wins over a concurrent exclude of the same element.
+//! `set`: elements that are in it or not. An include wins over a concurrent exclude of the same
+//! element.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -28,7 +29,8 @@ pub(crate) struct Field {
     most: usize,
 }
 
-/// The elements in the order of their canonical texts, each with who included it last, and those excluded lately.
+/// The elements in the order of their canonical texts, each with who included it last, and those
+/// excluded lately.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
     elements: Vector<Element>,
@@ -42,8 +44,8 @@ struct Element {
     stamp: Latest,
 }
 
-/// Excluded elements that a set remembers, to tell a concurrent exclude from one of what was never there. Beyond that the oldest
-/// are forgotten.
+/// Excluded elements that a set remembers, to tell a concurrent exclude from one of what was never
+/// there. Beyond that the oldest are forgotten.
 const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 1 << 20 };
 const MOST: usize = 100_000;
 const OPS: &[&str] = &["include", "exclude"];
@@ -61,8 +63,8 @@ impl Field {
         Err(Problem::new(ProblemKind::Full, detail).at(at))
     }
 
-    /// An include is an effect even of what is there: it renews the element, so that an exclude made without having seen
-    /// it does not win.
+    /// An include is an effect even of what is there: it renews the element, so that an exclude
+    /// made without having seen it does not win.
     fn include(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
         self.check(site.path, value)?;
         let text = CanonicalText::of(value);
@@ -70,15 +72,20 @@ impl Field {
         match (cell.get(&text), cell.removed.get(&text)) {
             (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
                 let stamp = stamp.concurrent(site).unwrap_or(stamp.stamp);
-                let because = format!("Update {} had included it too; both count as one.", stamp.seq);
+                let because =
+                    format!("Update {} had included it too; both count as one.", stamp.seq);
                 settlement.verdict = site.verdict(VerdictKind::Merged, vec![stamp.seq], because);
             }
             (Some(_), _) => {}
             (None, removed) => {
                 self.has_space(site.path, cell.elements.len() + 1)?;
                 if let Some(stamp) = removed.filter(|stamp| site.is_concurrent(**stamp)) {
-                    let because = format!("It stands against update {}, which excluded it unseen by the proposer.", stamp.seq);
-                    settlement.verdict = site.verdict(VerdictKind::Overrode, vec![stamp.seq], because);
+                    let because = format!(
+                        "It stands against update {}, which excluded it unseen by the proposer.",
+                        stamp.seq
+                    );
+                    settlement.verdict =
+                        site.verdict(VerdictKind::Overrode, vec![stamp.seq], because);
                 }
             }
         }
@@ -93,12 +100,16 @@ impl Field {
         match (cell.get(&text), cell.removed.get(&text)) {
             (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
                 let stamp = stamp.concurrent(site).unwrap_or(stamp.stamp);
-                let because = format!("Update {}, which the proposer had not seen, included it; the include stands.", stamp.seq);
+                let because = format!(
+                    "Update {}, which the proposer had not seen, included it; the include stands.",
+                    stamp.seq
+                );
                 nothing(VerdictKind::Dropped, stamp.seq, because)
             }
             (Some(_), _) => Ok(site.applied(Op::Exclude(value.clone()))),
             (None, Some(stamp)) if site.is_concurrent(*stamp) => {
-                let because = format!("Update {} had excluded it already; both count as one.", stamp.seq);
+                let because =
+                    format!("Update {} had excluded it already; both count as one.", stamp.seq);
                 nothing(VerdictKind::Merged, stamp.seq, because)
             }
             (None, _) => {
@@ -114,7 +125,10 @@ impl Kind for Field {
 
     fn declare(section: &mut Section<'_>) -> Self {
         let schema = section.schema("schema");
-        let most = section.integer("most", 1..=MOST as i64).and_then(|most| usize::try_from(most).ok()).unwrap_or(MOST);
+        let most = section
+            .integer("most", 1..=MOST as i64)
+            .and_then(|most| usize::try_from(most).ok())
+            .unwrap_or(MOST);
         Self { schema, most }
     }
 
@@ -124,11 +138,19 @@ impl Kind for Field {
 
     fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
         let Value::Array(values) = plain else {
-            return Err(Problem::new(ProblemKind::WrongType, format!("{at} is a set: an array of its elements.")).at(at));
+            return Err(Problem::new(
+                ProblemKind::WrongType,
+                format!("{at} is a set: an array of its elements."),
+            )
+            .at(at));
         };
         self.has_space(at, values.len())?;
         values.iter().try_for_each(|value| self.check(at, value))?;
-        let element = |value: &Value| Element { text: CanonicalText::of(value), value: Arc::new(value.clone()), stamp: Latest::of(stamp) };
+        let element = |value: &Value| Element {
+            text: CanonicalText::of(value),
+            value: Arc::new(value.clone()),
+            stamp: Latest::of(stamp),
+        };
         let mut elements: Vec<_> = values.iter().map(element).collect();
         elements.sort_by(|one, other| one.text.cmp(&other.text));
         elements.dedup_by(|one, other| one.text == other.text);
@@ -148,7 +170,13 @@ impl Kind for Field {
         }
     }
 
-    fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+    fn apply(
+        &self,
+        cell: &mut Cell,
+        _rest: &[String],
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<Growth, String> {
         let one = |value: &Value, elements: usize| weight(value) + usize::from(elements > 0);
         match &effect.op {
             Op::Include(value) => {
@@ -162,7 +190,8 @@ impl Kind for Field {
                     Err(index) => {
                         let grown = growth(0, one(value, cell.elements.len()));
                         let stamp = Latest::of(stamp);
-                        cell.elements.insert(index, Element { text, value: Arc::new(value.clone()), stamp });
+                        cell.elements
+                            .insert(index, Element { text, value: Arc::new(value.clone()), stamp });
                         Ok(grown)
                     }
                 }
@@ -178,7 +207,13 @@ impl Kind for Field {
         }
     }
 
-    fn patch(&self, cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+    fn patch(
+        &self,
+        cell: &Cell,
+        _rest: &[String],
+        effect: &Effect,
+        patch: &mut Patch,
+    ) -> Option<()> {
         let position = |value| cell.position(&CanonicalText::of(value));
         match &effect.op {
             Op::Include(value) => {
@@ -200,7 +235,9 @@ impl Kind for Field {
         let (Some(was), Some(now)) = (was.as_array(), now.as_array()) else {
             return Err(way.unfit("is a set, given as an array of its elements."));
         };
-        let texts = |values: &[Value]| -> BTreeSet<CanonicalText> { values.iter().map(CanonicalText::of).collect() };
+        let texts = |values: &[Value]| -> BTreeSet<CanonicalText> {
+            values.iter().map(CanonicalText::of).collect()
+        };
         let (before, mut after) = (texts(was), texts(now));
         for gone in was.iter().filter(|value| !after.contains(&CanonicalText::of(value))) {
             way.push(way.edit("exclude").with("value", gone.clone()));
@@ -215,8 +252,18 @@ impl Kind for Field {
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
-        met.extend(cell.elements.iter().filter_map(|element| element.stamp.concurrent(site)).map(|stamp| stamp.seq));
-        met.extend(cell.removed.values().filter(|stamp| site.is_concurrent(**stamp)).map(|stamp| stamp.seq));
+        met.extend(
+            cell.elements
+                .iter()
+                .filter_map(|element| element.stamp.concurrent(site))
+                .map(|stamp| stamp.seq),
+        );
+        met.extend(
+            cell.removed
+                .values()
+                .filter(|stamp| site.is_concurrent(**stamp))
+                .map(|stamp| stamp.seq),
+        );
     }
 }
 

@@ -1,8 +1,9 @@
 //! `text`: characters that are spliced.
 //!
-//! A splice made against `seen` is read in its client's own view and takes effect in present positions: an insert stays at
-//! the characters it was typed between, runs typed at one place do not interleave, deletes of the same characters count
-//! once, and an insert inside text that another deletes survives. Positions count Unicode scalar values.
+//! A splice made against `seen` is read in its client's own view and takes effect in present
+//! positions: an insert stays at the characters it was typed between, runs typed at one place do
+//! not interleave, deletes of the same characters count once, and an insert inside text that
+//! another deletes survives. Positions count Unicode scalar values.
 
 use std::sync::Arc;
 
@@ -28,7 +29,8 @@ pub(crate) struct Field {
     most: usize,
 }
 
-/// The characters, and the order in which they came and went. Behind one pointer, since a record may have many texts.
+/// The characters, and the order in which they came and went. Behind one pointer, since a record
+/// may have many texts.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub(crate) struct Cell(Arc<Inner>);
@@ -50,15 +52,22 @@ impl Field {
         if chars <= self.most {
             return Ok(());
         }
-        let detail = format!("{at} has at most {} characters; this would make it {chars}.", self.most);
+        let detail =
+            format!("{at} has at most {} characters; this would make it {chars}.", self.most);
         Err(Problem::new(ProblemKind::Full, detail).at(at))
     }
 
-    fn concurrent(&self, cell: &Inner, site: &Site<'_>, splice: Splice<'_>) -> Result<Settlement, Problem> {
+    fn concurrent(
+        &self,
+        cell: &Inner,
+        site: &Site<'_>,
+        splice: Splice<'_>,
+    ) -> Result<Settlement, Problem> {
         let view = View { seen: site.seen, client: site.client };
         if site.seen < cell.text.horizon() {
             let detail = format!(
-                "{} changed so often that a splice made against {} cannot be placed any more; make it against {} or later.",
+                "{} changed so often that a splice made against {} cannot be placed any more; \
+                 make it against {} or later.",
                 site.path,
                 site.seen,
                 cell.text.horizon()
@@ -67,9 +76,11 @@ impl Field {
         }
         check_bounds(site, splice, cell.text.len(view))?;
         let Some(settled) = cell.text.settle(view, splice) else {
-            return Err(Problem::new(ProblemKind::Unavailable, "The text's own order is damaged.").at(site.path));
+            return Err(Problem::new(ProblemKind::Unavailable, "The text's own order is damaged.")
+                .at(site.path));
         };
-        // What `made` says is how the proposer saw it; a restart places it by that once more, replicas need not look.
+        // What `made` says is how the proposer saw it; a restart places it by that once more,
+        // replicas need not look.
         let effect = |part: &Part<'_>| {
             let place = (part.viewed.index, part.viewed.delete);
             let made = Some(Made { seen: site.seen, place });
@@ -80,34 +91,48 @@ impl Field {
     }
 }
 
-fn verdict(cell: &Inner, site: &Site<'_>, splice: Splice<'_>, settled: &SettledSplice<'_>) -> Verdict {
+fn verdict(
+    cell: &Inner,
+    site: &Site<'_>,
+    splice: Splice<'_>,
+    settled: &SettledSplice<'_>,
+) -> Verdict {
     let SettledSplice { place, cut, .. } = settled;
     let removed: usize = cut.parts.iter().map(|part| part.present.len()).sum();
     let is_whole = removed == splice.delete;
     if !is_whole && removed == 0 && splice.insert.is_empty() {
-        let because =
-            format!("{} had deleted the same characters already; both count as one.", capital(&listed(&cut.met)));
+        let because = format!(
+            "{} had deleted the same characters already; both count as one.",
+            capital(&listed(&cut.met))
+        );
         return site.verdict(VerdictKind::Merged, cut.met.clone(), because);
     }
     if !is_whole {
-        let because =
-            format!("{} had deleted some of the same characters; those count once.", capital(&listed(&cut.met)));
+        let because = format!(
+            "{} had deleted some of the same characters; those count once.",
+            capital(&listed(&cut.met))
+        );
         return site.verdict(VerdictKind::Merged, cut.met.clone(), because);
     }
     let view = View { seen: site.seen, client: site.client };
-    let around = if splice.delete == 0 { cell.text.deleted_around(view, splice.index) } else { None };
+    let around =
+        if splice.delete == 0 { cell.text.deleted_around(view, splice.index) } else { None };
     if let Some(met) = around {
         let because = format!("It stays, though {} deleted the text around it.", listed(&met));
         return site.verdict(VerdictKind::Rebased, met, because);
     }
     let is_moved = *place != splice.index || cut.parts.len() > 1;
-    let is_moved = is_moved || cut.parts.first().is_some_and(|part| part.present.start != splice.index);
+    let is_moved =
+        is_moved || cut.parts.first().is_some_and(|part| part.present.start != splice.index);
     if !is_moved {
         return site.verdict(VerdictKind::Applied, vec![], "Nothing concurrent was in its way.");
     }
     let met = cell.changes.concurrent(site);
     let because = if *place == splice.index {
-        format!("It stays at the characters it was made at, among which {} put others.", listed(&met))
+        format!(
+            "It stays at the characters it was made at, among which {} put others.",
+            listed(&met)
+        )
     } else {
         let moved = format!("{} moved from {} to {place}", listed(&met), splice.index);
         format!("It stays at the characters it was made at, which {moved}.")
@@ -125,7 +150,8 @@ fn check_bounds(site: &Site<'_>, splice: Splice<'_>, len: usize) -> Result<(), P
         Some(end) if end <= len => Ok(()),
         _ => {
             let detail = format!(
-                "{} had {len} characters as the proposer saw it at {}; a splice of {} from {} on ends beyond them. Positions count Unicode scalar values.",
+                "{} had {len} characters as the proposer saw it at {}; a splice of {} from {} on \
+                 ends beyond them. Positions count Unicode scalar values.",
                 site.path, site.seen, splice.delete, splice.index
             );
             Err(Problem::new(ProblemKind::OutOfBounds, detail).at(site.path).with("length", len))
@@ -162,7 +188,9 @@ impl Kind for Field {
 
     fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
         let Value::String(text) = plain else {
-            return Err(Problem::new(ProblemKind::WrongType, format!("{at} is a text: a string.")).at(at));
+            return Err(
+                Problem::new(ProblemKind::WrongType, format!("{at} is a text: a string.")).at(at)
+            );
         };
         self.has_space(at, text.chars().count())?;
         Ok(Cell::new(text, stamp))
@@ -174,7 +202,9 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "text")?;
-        let Op::Splice { splice, .. } = site.op("A text", OPS)? else { return Err(site.unknown_op("A text", OPS)) };
+        let Op::Splice { splice, .. } = site.op("A text", OPS)? else {
+            return Err(site.unknown_op("A text", OPS));
+        };
         let (cell, splice) = (&*cell.0, splice.as_splice());
         site.is_on_firm_ground()?;
         if cell.changes.is_made_anew(site) {
@@ -188,7 +218,9 @@ impl Kind for Field {
             site.applied(Op::Splice { splice: splicing(splice), made: None })
         };
         if !splice.insert.is_empty() {
-            let removed = |effect: &Effect| if let Op::Splice { splice, .. } = &effect.op { splice.delete } else { 0 };
+            let removed = |effect: &Effect| {
+                if let Op::Splice { splice, .. } = &effect.op { splice.delete } else { 0 }
+            };
             let removed: usize = settlement.effects.iter().map(removed).sum();
             let chars = len + splice.insert.chars().count() - removed;
             if chars > len {
@@ -198,7 +230,13 @@ impl Kind for Field {
         Ok(settlement)
     }
 
-    fn apply(&self, cell: &mut Cell, _rest: &[String], effect: &Effect, stamp: Stamp) -> Result<Growth, String> {
+    fn apply(
+        &self,
+        cell: &mut Cell,
+        _rest: &[String],
+        effect: &Effect,
+        stamp: Stamp,
+    ) -> Result<Growth, String> {
         let Op::Splice { splice, made } = &effect.op else { return Err(stored_op(effect)) };
         let splice = splice.as_splice();
         let (view, viewed) = match *made {
@@ -208,12 +246,19 @@ impl Kind for Field {
             }
         };
         let cell = Arc::make_mut(&mut cell.0);
-        let grown = cell.text.apply(splice, view, viewed, stamp).ok_or("it reaches beyond the text")?;
+        let grown =
+            cell.text.apply(splice, view, viewed, stamp).ok_or("it reaches beyond the text")?;
         cell.changes.add(stamp);
         Ok(grown)
     }
 
-    fn patch(&self, cell: &Cell, _rest: &[String], effect: &Effect, patch: &mut Patch) -> Option<()> {
+    fn patch(
+        &self,
+        cell: &Cell,
+        _rest: &[String],
+        effect: &Effect,
+        patch: &mut Patch,
+    ) -> Option<()> {
         let Op::Splice { splice, .. } = &effect.op else { return None };
         let splice = splice.as_splice();
         if splice.delete > 0 || !splice.insert.is_empty() {
@@ -231,10 +276,17 @@ impl Kind for Field {
         }
         let (was, now): (Vec<char>, Vec<char>) = (was.chars().collect(), now.chars().collect());
         let head = was.iter().zip(&now).take_while(|(one, other)| one == other).count();
-        let tail = was[head..].iter().rev().zip(now[head..].iter().rev()).take_while(|(one, other)| one == other).count();
+        let tail = was[head..]
+            .iter()
+            .rev()
+            .zip(now[head..].iter().rev())
+            .take_while(|(one, other)| one == other)
+            .count();
         let insert: String = now[head..now.len() - tail].iter().collect();
         let delete = was.len() - head - tail;
-        way.push(way.edit("splice").with("index", head).with("delete", delete).with("insert", insert));
+        way.push(
+            way.edit("splice").with("index", head).with("delete", delete).with("insert", insert),
+        );
         Ok(())
     }
 
@@ -245,7 +297,10 @@ impl Kind for Field {
 
 impl Cell {
     fn new(text: &str, stamp: Stamp) -> Self {
-        Self(Arc::new(Inner { text: VersionedText::new(text, stamp), changes: Changes::since(stamp) }))
+        Self(Arc::new(Inner {
+            text: VersionedText::new(text, stamp),
+            changes: Changes::since(stamp),
+        }))
     }
 
     /// Where the character is now that `view` sees at `index`.

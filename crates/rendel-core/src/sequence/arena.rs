@@ -8,8 +8,8 @@ pub(crate) type NodeId = u32;
 /// Nodes of one chunk.
 const CHUNK: usize = 64;
 
-/// Nodes by their place. A clone costs a pointer per 64 nodes, a change of a shared node a copy of it and of its chunk's
-/// pointers.
+/// Nodes by their place. A clone costs a pointer per 64 nodes, a change of a shared node a copy of
+/// it and of its chunk's pointers.
 #[derive(Clone, Debug)]
 pub(super) struct Arena<T>(Vec<Arc<Vec<Arc<T>>>>);
 

@@ -1,22 +1,25 @@
-//! The versioned sequence that text and lists share: elements in document order, each with the update that inserted it and
-//! those that removed it.
+//! The versioned sequence that text and lists share: elements in document order, each with the
+//! update that inserted it and those that removed it.
 //!
-//! An edit made against `seen` is read in its client's own view: what came up to `seen`, and all that the client did
-//! itself. So no edit is ever transformed over another; it finds its place among the elements that its author knew.
+//! An edit made against `seen` is read in its client's own view: what came up to `seen`, and all
+//! that the client did itself. So no edit is ever transformed over another; it finds its place
+//! among the elements that its author knew.
 //!
 //! # Where an insert goes
-//! Between the element `l` before it and the next element `r` after `l` that its author knew, dead or alive, there may be
-//! elements that they did not know. The new one goes directly beside the younger of the two: before `r` if `r` came to be
-//! after `l`, else after `l`.
+//! Between the element `l` before it and the next element `r` after `l` that its author knew, dead
+//! or alive, there may be elements that they did not know. The new one goes directly beside the
+//! younger of the two: before `r` if `r` came to be after `l`, else after `l`.
 //!
-//! Whoever goes on typing, forwards or backwards, types beside an element of their own that is younger than whatever lies
-//! on the other side, so runs typed at one place by several do not interleave. The idea, that an element hangs on one of
-//! its two neighbours, is that of *The Art of the Fugue: Minimizing Interleaving in Collaborative Text Editing* (Weidner and
-//! Kleppmann, 2023), which keeps a tree to know on which. Where all updates come in one order no tree is needed.
+//! Whoever goes on typing, forwards or backwards, types beside an element of their own that is
+//! younger than whatever lies on the other side, so runs typed at one place by several do not
+//! interleave. The idea, that an element hangs on one of its two neighbours, is that of *The Art of
+//! the Fugue: Minimizing Interleaving in Collaborative Text Editing* (Weidner and Kleppmann, 2023),
+//! which keeps a tree to know on which. Where all updates come in one order no tree is needed.
 //!
 //! # Cost
-//! An edit with nothing concurrent costs O(log n). The first edit of a view counts what was changed since `seen`, m parts,
-//! in O(m); each further one of the same view O(log n). Clones share everything.
+//! An edit with nothing concurrent costs O(log n). The first edit of a view counts what was changed
+//! since `seen`, m parts, in O(m); each further one of the same view O(log n). Clones share
+//! everything.
 
 mod arena;
 mod places;
@@ -36,8 +39,8 @@ use run::{Birth, Run};
 pub use text::{Part, SettledSplice, Splice, VersionedText};
 use tree::{NodeId, Spot, Tree};
 
-/// Changes of a sequence for which every removed element is remembered. When twice as many have gathered, what the older
-/// half removed is forgotten, and who inserted what before.
+/// Changes of a sequence for which every removed element is remembered. When twice as many have
+/// gathered, what the older half removed is forgotten, and who inserted what before.
 const REMEMBERED: u32 = 20_000;
 
 /// Elements in document order, and what is remembered of those that are gone.
@@ -77,8 +80,8 @@ impl Piece for () {
 /// What became of a range that somebody removes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Cut {
-    /// The parts that stand side by side at present, from the left: where they are in the view of whoever removes, and where
-    /// at present. Of a part that is gone already the latter is empty.
+    /// The parts that stand side by side at present, from the left: where they are in the view of
+    /// whoever removes, and where at present. Of a part that is gone already the latter is empty.
     pub(crate) parts: Vec<CutPart>,
     /// Who had removed some of it already.
     pub(crate) met: Vec<u64>,
@@ -109,7 +112,11 @@ impl<P: Piece> Sequence<P> {
             Run { len, birth, deaths: Vec::new(), piece }
         });
         let tree = Tree::of(runs.filter(|run| run.len > 0).collect());
-        Self { tree, memory: Memory { last: stamp.seq, parts: 1, ..Memory::default() }, finger: None }
+        Self {
+            tree,
+            memory: Memory { last: stamp.seq, parts: 1, ..Memory::default() },
+            finger: None,
+        }
     }
 
     /// Elements that a view sees.
@@ -138,13 +145,21 @@ impl<P: Piece> Sequence<P> {
     fn gap_after(&self, view: View, left: Spot) -> Gap {
         let after = Spot { offset: left.offset + 1, ..left };
         let is_inside = self.tree.run(left).is_some_and(|run| after.offset < run.len);
-        let right = if is_inside { Some(after) } else { self.tree.next_known(view, left.leaf, left.run + 1) };
+        let right = if is_inside {
+            Some(after)
+        } else {
+            self.tree.next_known(view, left.leaf, left.run + 1)
+        };
         Gap { left: Some(left), right }
     }
 
     fn gap_before(&self, view: View, right: Spot) -> Gap {
-        let last = |spot: Spot| Spot { offset: self.tree.run(spot).map_or(0, |run| run.len - 1), ..spot };
-        Gap { left: self.tree.previous_known(view, right.leaf, right.run).map(last), right: Some(right) }
+        let last =
+            |spot: Spot| Spot { offset: self.tree.run(spot).map_or(0, |run| run.len - 1), ..spot };
+        Gap {
+            left: self.tree.previous_known(view, right.leaf, right.run).map(last),
+            right: Some(right),
+        }
     }
 
     fn birth(&self, spot: Spot) -> Option<Birth> {
@@ -157,7 +172,9 @@ impl<P: Piece> Sequence<P> {
         match (gap.left, gap.right) {
             (None, None) => self.tree.start(),
             (None, Some(right)) => right,
-            (Some(left), Some(right)) if births(left, right).is_some_and(|(left, right)| right.is_later_than(left)) => {
+            (Some(left), Some(right))
+                if births(left, right).is_some_and(|(left, right)| right.is_later_than(left)) =>
+            {
                 right
             }
             (Some(left), _) => Spot { offset: left.offset + 1, ..left },
@@ -170,7 +187,14 @@ impl<P: Piece> Sequence<P> {
     }
 
     /// Inserts `len` elements at the `index` of a view; `None` beyond its end.
-    pub(crate) fn insert(&mut self, view: View, index: usize, len: u32, piece: P, stamp: Stamp) -> Option<Inserted> {
+    pub(crate) fn insert(
+        &mut self,
+        view: View,
+        index: usize,
+        len: u32,
+        piece: P,
+        stamp: Stamp,
+    ) -> Option<Inserted> {
         let gap = self.gap(view, index)?;
         let inserted = self.insert_in(gap, len, piece, stamp);
         if view == View::PRESENT {
@@ -184,11 +208,13 @@ impl<P: Piece> Sequence<P> {
         self.memory.parts = if self.memory.last == stamp.seq { self.memory.parts + 1 } else { 0 };
         self.memory.last = stamp.seq;
         let birth = Birth { stamp, part: self.memory.parts, offset: 0 };
-        let (spot, new_leaf) = self.tree.insert(self.spot(gap), Run { len, birth, deaths: Vec::new(), piece });
+        let (spot, new_leaf) =
+            self.tree.insert(self.spot(gap), Run { len, birth, deaths: Vec::new(), piece });
         Inserted { spot, new_leaf }
     }
 
-    /// What removing `len` elements from the `index` of a view on would do; `None` beyond its end. Changes nothing.
+    /// What removing `len` elements from the `index` of a view on would do; `None` beyond its end.
+    /// Changes nothing.
     pub(crate) fn cut(&self, view: View, index: usize, len: usize) -> Option<Cut> {
         let mut cut = Cut::default();
         if len == 0 {
@@ -221,8 +247,15 @@ impl<P: Piece> Sequence<P> {
         Some(cut)
     }
 
-    /// Removes `len` elements from the `index` of a view on; `None` beyond its end, with what was there removed.
-    pub(crate) fn remove(&mut self, view: View, index: usize, len: usize, stamp: Stamp) -> Option<()> {
+    /// Removes `len` elements from the `index` of a view on; `None` beyond its end, with what was
+    /// there removed.
+    pub(crate) fn remove(
+        &mut self,
+        view: View,
+        index: usize,
+        len: usize,
+        stamp: Stamp,
+    ) -> Option<()> {
         let mut left = len;
         while left > 0 {
             let spot = self.tree.seek(view, index)?;
@@ -244,8 +277,8 @@ impl<P: Piece> Sequence<P> {
         Some(Anchored { index: self.tree.rank(spot), is_there })
     }
 
-    /// Counts a change, and forgets what is older than the [`REMEMBERED`] last ones where that is due; gives whether it did,
-    /// after which spots and leaves are others.
+    /// Counts a change, and forgets what is older than the [`REMEMBERED`] last ones where that is
+    /// due; gives whether it did, after which spots and leaves are others.
     pub(crate) fn age(&mut self, seq: u64) -> bool {
         let memory = &mut self.memory;
         memory.changes += 1;
@@ -262,12 +295,17 @@ impl<P: Piece> Sequence<P> {
         is_due
     }
 
-    /// What everybody knows is as if it had been there from the beginning, in one run where it may be.
+    /// What everybody knows is as if it had been there from the beginning, in one run where it may
+    /// be.
     fn forget(&mut self) {
         let horizon = self.memory.horizon;
         let mut kept: Vec<Run<P>> = Vec::new();
         let mut offset = 0;
-        for run in self.tree.iter().filter(|run| run.deaths.first().is_none_or(|death| death.seq > horizon)) {
+        for run in self
+            .tree
+            .iter()
+            .filter(|run| run.deaths.first().is_none_or(|death| death.seq > horizon))
+        {
             let mut run = run.clone();
             if run.birth.stamp.seq <= horizon {
                 run.birth = Birth { stamp: Stamp::OPENING, part: 0, offset };
@@ -285,7 +323,9 @@ impl<P: Piece> Sequence<P> {
 
 impl<P: Piece> Run<P> {
     fn continues_in(&self, next: &Self) -> bool {
-        self.birth.plus(self.len) == next.birth && self.deaths == next.deaths && self.piece.joins(&next.piece)
+        self.birth.plus(self.len) == next.birth
+            && self.deaths == next.deaths
+            && self.piece.joins(&next.piece)
     }
 }
 
@@ -337,7 +377,8 @@ struct Stored<P> {
 
 impl<P: Piece + Serialize> Serialize for Sequence<P> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        Stored { memory: self.memory, runs: self.tree.iter().cloned().collect() }.serialize(serializer)
+        Stored { memory: self.memory, runs: self.tree.iter().cloned().collect() }
+            .serialize(serializer)
     }
 }
 

@@ -1,4 +1,5 @@
-//! A sequence of elements with ids: each has one place, which moves and which stays remembered when the element goes.
+//! A sequence of elements with ids: each has one place, which moves and which stays remembered when
+//! the element goes.
 
 use std::sync::Arc;
 
@@ -87,7 +88,8 @@ impl Places {
         self.leaves.contains_key(id)
     }
 
-    /// Places before that of an element; for one that is gone, before the gap that it left. Cost O(log n).
+    /// Places before that of an element; for one that is gone, before the gap that it left. Cost
+    /// O(log n).
     pub(crate) fn rank(&self, id: &str) -> Option<usize> {
         self.spot(id).map(|spot| self.sequence.tree.rank(spot))
     }
@@ -100,7 +102,12 @@ impl Places {
 
     fn spot(&self, id: &str) -> Option<Spot> {
         let leaf = *self.leaves.get(id)?;
-        let run = self.sequence.tree.runs(leaf).iter().position(|run| run.piece.as_deref() == Some(id))?;
+        let run = self
+            .sequence
+            .tree
+            .runs(leaf)
+            .iter()
+            .position(|run| run.piece.as_deref() == Some(id))?;
         Some(Spot { leaf, run, offset: 0 })
     }
 
@@ -119,13 +126,15 @@ impl Places {
         self.spot(id).and_then(|spot| self.sequence.tree.run(spot)).is_some_and(Run::is_alive)
     }
 
-    /// The element behind which a target is at present, leaving out `id`, which goes there; `None` beyond the end. Cost
-    /// O(log n).
+    /// The element behind which a target is at present, leaving out `id`, which goes there; `None`
+    /// beyond the end. Cost O(log n).
     pub(crate) fn before(&self, target: &Target, id: &str) -> Option<Option<Arc<str>>> {
         let index = match target {
             Target::Front => 0,
             Target::End => self.len(View::PRESENT),
-            Target::Index(index) => Some(*index).filter(|index| *index <= self.len(View::PRESENT))?,
+            Target::Index(index) => {
+                Some(*index).filter(|index| *index <= self.len(View::PRESENT))?
+            }
             Target::Before(beside) => self.rank(beside)?,
             Target::After(beside) => return Some(Some(Arc::from(beside.as_str()))),
         };
@@ -133,7 +142,13 @@ impl Places {
         Some(before.into_iter().find(|before| before.as_ref() != id).cloned())
     }
 
-    pub(crate) fn insert(&mut self, view: View, target: &Target, id: &Arc<str>, stamp: Stamp) -> Option<()> {
+    pub(crate) fn insert(
+        &mut self,
+        view: View,
+        target: &Target,
+        id: &Arc<str>,
+        stamp: Stamp,
+    ) -> Option<()> {
         let gap = self.gap(view, target)?;
         let Inserted { spot, new_leaf } = self.sequence.insert_in(gap, 1, Some(id.clone()), stamp);
         if let Some(leaf) = new_leaf {
@@ -144,7 +159,13 @@ impl Places {
         Some(())
     }
 
-    pub(crate) fn shift(&mut self, view: View, target: &Target, id: &Arc<str>, stamp: Stamp) -> Option<()> {
+    pub(crate) fn shift(
+        &mut self,
+        view: View,
+        target: &Target,
+        id: &Arc<str>,
+        stamp: Stamp,
+    ) -> Option<()> {
         let old = self.spot(id)?;
         self.sequence.finger = None;
         self.sequence.tree.change(old, 1, |run| {

@@ -22,8 +22,8 @@ impl View {
     }
 }
 
-/// When an element came: the update, the how-many-eth insert of that update, the place within the insert. The order of
-/// births is the order in which elements came to be.
+/// When an element came: the update, the how-many-eth insert of that update, the place within the
+/// insert. The order of births is the order in which elements came to be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Birth {
     pub(super) stamp: Stamp,
@@ -46,7 +46,8 @@ impl Birth {
 pub(super) struct Run<P> {
     pub(super) len: u32,
     pub(super) birth: Birth,
-    /// By whom they were removed; several clients may have removed them without knowing of each other.
+    /// By whom they were removed; several clients may have removed them without knowing of each
+    /// other.
     #[serde(default = "Vec::new", skip_serializing_if = "Vec::is_empty")]
     pub(super) deaths: Vec<Stamp>,
     pub(super) piece: P,

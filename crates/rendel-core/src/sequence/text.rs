@@ -8,8 +8,9 @@ use crate::state::Stamp;
 
 /// Characters, and the order in which they came and went. Positions count Unicode scalar values.
 ///
-/// [`settle`](Self::settle) tells what a splice would do, [`apply`](Self::apply) does what it told. Clones share everything.
-/// With nothing concurrent both cost O(log n); see the head of the folder for the rest.
+/// [`settle`](Self::settle) tells what a splice would do, [`apply`](Self::apply) does what it told.
+/// Clones share everything. With nothing concurrent both cost O(log n); see the head of the folder
+/// for the rest.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct VersionedText {
     #[serde(serialize_with = "write_rope", deserialize_with = "read_rope")]
@@ -70,7 +71,8 @@ impl VersionedText {
         self.sequence.horizon()
     }
 
-    /// What a splice made in `view` would do; `None` where it reaches beyond what the view sees. Changes nothing.
+    /// What a splice made in `view` would do; `None` where it reaches beyond what the view sees.
+    /// Changes nothing.
     pub fn settle<'t>(&self, view: View, splice: Splice<'t>) -> Option<SettledSplice<'t>> {
         let place = self.sequence.place(view, splice.index)?;
         let cut = self.sequence.cut(view, splice.index, splice.delete)?;
@@ -79,17 +81,25 @@ impl VersionedText {
             .iter()
             .rev()
             .map(|part| Part {
-                present: Splice { index: part.present.start, delete: part.present.len(), insert: "" },
+                present: Splice {
+                    index: part.present.start,
+                    delete: part.present.len(),
+                    insert: "",
+                },
                 viewed: Splice { index: part.viewed.start, delete: part.viewed.len(), insert: "" },
             })
             .collect();
         if !splice.insert.is_empty() {
             // The leftmost part and the insert are one splice where they meet.
-            let first = cut.parts.first().filter(|part| part.present.start == place || part.present.is_empty());
+            let first = cut
+                .parts
+                .first()
+                .filter(|part| part.present.start == place || part.present.is_empty());
             if first.is_some() {
                 parts.pop();
             }
-            let (gone, viewed) = first.map_or((0, 0), |part| (part.present.len(), part.viewed.len()));
+            let (gone, viewed) =
+                first.map_or((0, 0), |part| (part.present.len(), part.viewed.len()));
             parts.push(Part {
                 present: Splice { index: place, delete: gone, insert: splice.insert },
                 viewed: Splice { delete: viewed, ..splice },
@@ -98,10 +108,20 @@ impl VersionedText {
         Some(SettledSplice { parts, place, cut })
     }
 
-    /// Does one part: to the text where it is at present, to the order as its author viewed it. Gives how many bytes more the
-    /// text has; `None` where it reaches beyond the text, or the view beyond what is remembered.
-    pub fn apply(&mut self, present: Splice<'_>, view: View, viewed: Splice<'_>, stamp: Stamp) -> Option<i64> {
-        let end = present.index.checked_add(present.delete).filter(|end| *end <= self.text.len_chars())?;
+    /// Does one part: to the text where it is at present, to the order as its author viewed it.
+    /// Gives how many bytes more the text has; `None` where it reaches beyond the text, or the view
+    /// beyond what is remembered.
+    pub fn apply(
+        &mut self,
+        present: Splice<'_>,
+        view: View,
+        viewed: Splice<'_>,
+        stamp: Stamp,
+    ) -> Option<i64> {
+        let end = present
+            .index
+            .checked_add(present.delete)
+            .filter(|end| *end <= self.text.len_chars())?;
         let mut gone = 0;
         if viewed.delete > 0 {
             self.sequence.remove(view, viewed.index, viewed.delete, stamp)?;
@@ -119,7 +139,8 @@ impl VersionedText {
         Some(i64::try_from(present.insert.len()).ok()? - i64::try_from(gone).ok()?)
     }
 
-    /// The text as it would be after a splice in present positions; `None` where that reaches beyond it. Cost O(n).
+    /// The text as it would be after a splice in present positions; `None` where that reaches
+    /// beyond it. Cost O(n).
     pub fn spliced(&self, splice: Splice<'_>) -> Option<String> {
         let mut text = self.text.clone();
         text.try_remove(splice.index..splice.index.checked_add(splice.delete)?).ok()?;
@@ -132,7 +153,8 @@ impl VersionedText {
         self.sequence.anchored(view, index)
     }
 
-    /// The updates that deleted the characters on both sides of a gap that a view sees, where both are gone.
+    /// The updates that deleted the characters on both sides of a gap that a view sees, where both
+    /// are gone.
     pub(crate) fn deleted_around(&self, view: View, index: usize) -> Option<Vec<u64>> {
         if index == 0 || index >= self.sequence.len(view) {
             return None;

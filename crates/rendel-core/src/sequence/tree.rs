@@ -1,7 +1,7 @@
 //! The tree that keeps the runs of a sequence in document order, with counts.
 //!
-//! A B-tree whose nodes lie in an arena and name each other by index: a clone shares everything, and a node can
-//! be reached from below, by its parent.
+//! A B-tree whose nodes lie in an arena and name each other by index: a clone shares everything,
+//! and a node can be reached from below, by its parent.
 
 use parking_lot::Mutex;
 
@@ -13,7 +13,8 @@ const WIDTH: usize = 32;
 
 pub(super) use super::arena::NodeId;
 
-/// A place between elements: before the element `offset` of run `run` of leaf `leaf`, which may be one past its last.
+/// A place between elements: before the element `offset` of run `run` of leaf `leaf`, which may be
+/// one past its last.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Spot {
     pub(super) leaf: NodeId,
@@ -39,7 +40,8 @@ struct Child {
     latest: u64,
 }
 
-/// What a parent hears of a child that has changed: how it is now, or by how much it has grown, below zero by wrapping.
+/// What a parent hears of a child that has changed: how it is now, or by how much it has grown,
+/// below zero by wrapping.
 enum News {
     Counted(Child),
     Grown { seen: usize, known: usize, latest: u64 },
@@ -55,8 +57,9 @@ enum Body<P> {
 struct Node<P> {
     parent: Option<NodeId>,
     body: Body<P>,
-    /// What the last view that asked sees of this node. A client that comes back with many edits has one view for all of
-    /// them, so each edit counts anew only the nodes that the one before it changed.
+    /// What the last view that asked sees of this node. A client that comes back with many edits
+    /// has one view for all of them, so each edit counts anew only the nodes that the one before it
+    /// changed.
     memo: Mutex<Option<(View, Count)>>,
 }
 
@@ -111,10 +114,13 @@ impl<P: Clone> Tree<P> {
 
     fn child(&self, id: NodeId) -> Child {
         let (count, latest) = match &self.node(id).body {
-            Body::Leaf(runs) => (count_runs(runs, View::PRESENT), runs.iter().map(Run::latest).max()),
-            Body::Inner(children) => {
-                (sum(children.iter().map(|child| child.count)), children.iter().map(|child| child.latest).max())
+            Body::Leaf(runs) => {
+                (count_runs(runs, View::PRESENT), runs.iter().map(Run::latest).max())
             }
+            Body::Inner(children) => (
+                sum(children.iter().map(|child| child.count)),
+                children.iter().map(|child| child.latest).max(),
+            ),
         };
         Child { id, count, latest: latest.unwrap_or(0) }
     }
@@ -140,7 +146,8 @@ impl<P: Clone> Tree<P> {
         count
     }
 
-    /// The element that a view sees at `index`. Cost O(log n) and what of the view was not counted yet.
+    /// The element that a view sees at `index`. Cost O(log n) and what of the view was not counted
+    /// yet.
     pub(super) fn seek(&self, view: View, index: usize) -> Option<Spot> {
         let mut left = index;
         let mut id = self.root;
@@ -156,9 +163,13 @@ impl<P: Clone> Tree<P> {
                     id = children.iter().find(|child| step(child))?.id;
                 }
                 Body::Leaf(runs) => {
-                    for (run, candidate) in runs.iter().enumerate().filter(|(_, run)| run.is_seen_by(view)) {
+                    for (run, candidate) in
+                        runs.iter().enumerate().filter(|(_, run)| run.is_seen_by(view))
+                    {
                         match u32::try_from(left) {
-                            Ok(offset) if offset < candidate.len => return Some(Spot { leaf: id, run, offset }),
+                            Ok(offset) if offset < candidate.len => {
+                                return Some(Spot { leaf: id, run, offset });
+                            }
                             _ => left -= candidate.len as usize,
                         }
                     }
@@ -189,7 +200,12 @@ impl<P: Clone> Tree<P> {
         let mut rank = count_runs(&runs[..spot.run], View::PRESENT).seen + inside;
         let mut id = spot.leaf;
         while let Some(parent) = self.node(id).parent {
-            rank += sum(self.children(parent).iter().take_while(|child| child.id != id).map(|child| child.count)).seen;
+            rank += sum(self
+                .children(parent)
+                .iter()
+                .take_while(|child| child.id != id)
+                .map(|child| child.count))
+            .seen;
             id = parent;
         }
         rank
@@ -245,11 +261,21 @@ impl<P: Clone> Tree<P> {
         loop {
             match &self.node(id).body {
                 Body::Leaf(runs) => {
-                    return self.known_beside(view, id, if is_first { 0 } else { runs.len() }, is_first);
+                    return self.known_beside(
+                        view,
+                        id,
+                        if is_first { 0 } else { runs.len() },
+                        is_first,
+                    );
                 }
                 Body::Inner(children) => {
                     let has_known = |child: &&Child| self.count_of(**child, view).known > 0;
-                    id = if is_first { children.iter().find(has_known) } else { children.iter().rfind(has_known) }?.id;
+                    id = if is_first {
+                        children.iter().find(has_known)
+                    } else {
+                        children.iter().rfind(has_known)
+                    }?
+                    .id;
                 }
             }
         }
@@ -269,7 +295,8 @@ impl<P: Clone> Tree<P> {
         Spot { leaf: id, run: 0, offset: 0 }
     }
 
-    /// Puts a run at a spot; gives where it lies, and the leaf that took the second half of a full one.
+    /// Puts a run at a spot; gives where it lies, and the leaf that took the second half of a full
+    /// one.
     pub(super) fn insert(&mut self, spot: Spot, run: Run<P>) -> (Spot, Option<NodeId>) {
         let runs = self.runs_mut(spot.leaf);
         let at = split_at(runs, spot);
@@ -277,15 +304,22 @@ impl<P: Clone> Tree<P> {
         let at = Spot { run: at, offset: 0, ..spot };
         let second = self.settle_size(spot.leaf);
         match second {
-            Some(second) if at.run >= self.runs(at.leaf).len() => {
-                (Spot { leaf: second, run: at.run - self.runs(at.leaf).len(), offset: 0 }, Some(second))
-            }
+            Some(second) if at.run >= self.runs(at.leaf).len() => (
+                Spot { leaf: second, run: at.run - self.runs(at.leaf).len(), offset: 0 },
+                Some(second),
+            ),
             _ => (at, second),
         }
     }
 
-    /// Changes at most `len` elements of a run from a spot on, which become a run of their own; gives how many they are.
-    pub(super) fn change(&mut self, spot: Spot, len: u32, change: impl FnOnce(&mut Run<P>)) -> (u32, Option<NodeId>) {
+    /// Changes at most `len` elements of a run from a spot on, which become a run of their own;
+    /// gives how many they are.
+    pub(super) fn change(
+        &mut self,
+        spot: Spot,
+        len: u32,
+        change: impl FnOnce(&mut Run<P>),
+    ) -> (u32, Option<NodeId>) {
         let runs = self.runs_mut(spot.leaf);
         let at = split_at(runs, spot);
         let len = len.min(runs[at].len);
@@ -303,8 +337,8 @@ impl<P: Clone> Tree<P> {
         }
     }
 
-    /// After a change of a leaf: halves what is too wide, and brings the counts above up to date. Gives the leaf that took a
-    /// second half.
+    /// After a change of a leaf: halves what is too wide, and brings the counts above up to date.
+    /// Gives the leaf that took a second half.
     fn settle_size(&mut self, leaf: NodeId) -> Option<NodeId> {
         let new_leaf = self.halve(leaf);
         let (mut id, mut second) = (leaf, new_leaf);
@@ -402,5 +436,8 @@ fn count_runs<P: Clone>(runs: &[Run<P>], view: View) -> Count {
 }
 
 fn sum(counts: impl Iterator<Item = Count>) -> Count {
-    counts.fold(Count::default(), |sum, count| Count { seen: sum.seen + count.seen, known: sum.known + count.known })
+    counts.fold(Count::default(), |sum, count| Count {
+        seen: sum.seen + count.seen,
+        known: sum.known + count.known,
+    })
 }

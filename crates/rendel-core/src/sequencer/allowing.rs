@@ -14,7 +14,8 @@ use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::state::State;
 
-/// An expression of the charter that had no answer, which its author ought to know: its line and why.
+/// An expression of the charter that had no answer, which its author ought to know: its line and
+/// why.
 pub type NoAnswer = (usize, Unanswered);
 
 /// Faults of expressions that are remembered until somebody asks.
@@ -34,8 +35,16 @@ impl Sequencer {
     pub fn may(&self, actor: &Actor, edit: &Edit) -> Result<Verdicted, Problem> {
         let path = Path::parse(&edit.at)?;
         let actor = Actor { client: Uuid::nil(), ..actor.clone() };
-        let permission = self.permission(&self.state, &actor, &path, edit.read().as_ref(), &mut Vec::new());
-        let proposal = Proposal { n: 0, seen: None, answered: 0, edits: vec![edit.clone()], gesture: None, note: None };
+        let permission =
+            self.permission(&self.state, &actor, &path, edit.read().as_ref(), &mut Vec::new());
+        let proposal = Proposal {
+            n: 0,
+            seen: None,
+            answered: 0,
+            edits: vec![edit.clone()],
+            gesture: None,
+            note: None,
+        };
         let settled = self.settle(&actor, actor.key(), &proposal, 0, &mut Vec::new());
         Ok(Verdicted { permission, refusal: settled.err().map(Problem::bounded) })
     }
@@ -72,7 +81,8 @@ impl Sequencer {
             _ => self.read(state, actor, read),
         };
         // A record that is not there has no members, which is no fault of the expression.
-        let is_there = made.is_some() || record.is_empty() || state.has(&self.charter.fields, record);
+        let is_there =
+            made.is_some() || record.is_empty() || state.has(&self.charter.fields, record);
         // A record that is made is meant by its own path as well as by that of the map or list.
         let made = made.map(|(id, _)| inner(path, id.unwrap_or("*")));
         role.permission(path, made.as_ref(), read, |line, why| {
@@ -93,7 +103,8 @@ impl Sequencer {
         }
     }
 
-    /// Refuses what breaks a rule of the charter. Each guard is asked once for each value that it is about and that changed.
+    /// Refuses what breaks a rule of the charter. Each guard is asked once for each value that it
+    /// is about and that changed.
     pub(super) fn check_guards(
         &self,
         after: &State,
@@ -131,8 +142,14 @@ impl Sequencer {
         Ok(())
     }
 
-    /// The paths that a pattern is about and that effects changed: at or around what changed, and inside what came anew or went.
-    fn guarded(&self, after: &State, pattern: &crate::Pattern, effects: &[Effect]) -> BTreeSet<Path> {
+    /// The paths that a pattern is about and that effects changed: at or around what changed, and
+    /// inside what came anew or went.
+    fn guarded(
+        &self,
+        after: &State,
+        pattern: &crate::Pattern,
+        effects: &[Effect],
+    ) -> BTreeSet<Path> {
         let len = pattern.tokens().map_or(0, |tokens| tokens.len());
         let mut guarded = BTreeSet::new();
         for effect in effects {
@@ -140,9 +157,14 @@ impl Sequencer {
             let path = made.map_or(effect.at.clone(), |id| inner(&effect.at, id));
             let tokens = path.tokens();
             if len <= tokens.len() {
-                guarded.extend(pattern.matches(&tokens[..len]).then(|| Path::of(tokens[..len].iter().cloned())));
+                guarded.extend(
+                    pattern
+                        .matches(&tokens[..len])
+                        .then(|| Path::of(tokens[..len].iter().cloned())),
+                );
             } else {
-                // What came anew, and what went: a guard of a field is asked when its record goes, too.
+                // What came anew, and what went: a guard of a field is asked when its record goes,
+                // too.
                 for state in [&self.state, after] {
                     state.each_at(&self.charter.fields, pattern, tokens, &mut |path| {
                         guarded.insert(Path::of(path.iter().cloned()));

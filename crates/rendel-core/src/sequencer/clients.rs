@@ -52,15 +52,22 @@ impl Client {
 }
 
 impl Clients {
-    /// The first outcome of a proposal that was sent before, or `None` for a new one and for one without a number.
-    pub(super) fn known(&self, client: ClientKey, n: u64, answered: u64) -> Result<Option<ClientOutcome>, Problem> {
+    /// The first outcome of a proposal that was sent before, or `None` for a new one and for one
+    /// without a number.
+    pub(super) fn known(
+        &self,
+        client: ClientKey,
+        n: u64,
+        answered: u64,
+    ) -> Result<Option<ClientOutcome>, Problem> {
         if n == 0 {
             return Ok(None);
         }
         let highest = self.clients.get(&client).map_or(0, |known| known.highest);
         if answered >= n || n > MOST_NUMBER {
             let detail = format!(
-                "\"n\" counts from 1 to 2^53 - 1 per client and lies above \"answered\"; it is {n}, and \"answered\" {answered}."
+                "\"n\" counts from 1 to 2^53 - 1 per client and lies above \"answered\"; it is \
+                 {n}, and \"answered\" {answered}."
             );
             return Err(Problem::new(ProblemKind::Malformed, detail));
         }
@@ -70,13 +77,16 @@ impl Clients {
         let refused = || self.refusals.get(&(client, n)).cloned().map(ClientOutcome::Refused);
         let settled = self.clients.get(&client).and_then(|known| known.settled.get(&n));
         settled.copied().map(ClientOutcome::Settled).or_else(refused).map(Some).ok_or_else(|| {
-            let detail =
-                format!("Proposal {n} of this client was answered and is forgotten. The next is {}.", highest + 1);
+            let detail = format!(
+                "Proposal {n} of this client was answered and is forgotten. The next is {}.",
+                highest + 1
+            );
             Problem::new(ProblemKind::Malformed, detail).with("next_n", highest + 1)
         })
     }
 
-    /// Whether a proposal of the client was refused that did not know it while it knew the outcomes up to `answered`.
+    /// Whether a proposal of the client was refused that did not know it while it knew the outcomes
+    /// up to `answered`.
     pub(super) fn has_refused_beyond(&self, client: ClientKey, answered: u64) -> bool {
         self.clients.get(&client).is_some_and(|known| known.refused > answered)
     }
@@ -125,11 +135,13 @@ impl Clients {
 
     /// Forgets what the client says it knows.
     pub(super) fn answered(&mut self, client: ClientKey, answered: u64) {
-        let is_known = |known: &Arc<Client>| known.settled.keys().next().is_some_and(|n| *n <= answered);
+        let is_known =
+            |known: &Arc<Client>| known.settled.keys().next().is_some_and(|n| *n <= answered);
         if self.clients.get(&client).is_some_and(is_known) {
             self.touch(client, |known| known.settled = known.settled.split_off(&(answered + 1)));
         }
-        let refused: Vec<u64> = self.refused(client).map(|(n, _)| n).take_while(|n| *n <= answered).collect();
+        let refused: Vec<u64> =
+            self.refused(client).map(|(n, _)| n).take_while(|n| *n <= answered).collect();
         refused.into_iter().for_each(|n| drop(self.refusals.take(&(client, n))));
     }
 
@@ -137,13 +149,16 @@ impl Clients {
     pub(super) fn outcomes(&self, client: ClientKey) -> impl Iterator<Item = (u64, ClientOutcome)> {
         let settled = self.clients.get(&client).into_iter().flat_map(|known| &known.settled);
         let settled = settled.map(|(n, seq)| (*n, ClientOutcome::Settled(*seq)));
-        let refused = self.refused(client).map(|(n, problem)| (n, ClientOutcome::Refused(problem.clone())));
+        let refused =
+            self.refused(client).map(|(n, problem)| (n, ClientOutcome::Refused(problem.clone())));
         let mut outcomes: Vec<_> = settled.chain(refused).collect();
         outcomes.sort_unstable_by_key(|(n, _)| *n);
         outcomes.into_iter()
     }
 
     fn refused(&self, client: ClientKey) -> impl Iterator<Item = (u64, &Problem)> {
-        self.refusals.between((client, 0), (client, u64::MAX)).map(|((_, n), problem)| (*n, problem))
+        self.refusals
+            .between((client, 0), (client, u64::MAX))
+            .map(|((_, n), problem)| (*n, problem))
     }
 }

@@ -8,9 +8,14 @@ use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 
-/// Fills the author in where the charter says so. The backend may say another, as when it brings in what somebody did
-/// elsewhere.
-pub(super) fn fill(fields: &Fields, op: &mut Op, path: &Path, actor: &Actor) -> Result<(), Problem> {
+/// Fills the author in where the charter says so. The backend may say another, as when it brings in
+/// what somebody did elsewhere.
+pub(super) fn fill(
+    fields: &Fields,
+    op: &mut Op,
+    path: &Path,
+    actor: &Actor,
+) -> Result<(), Problem> {
     let Some(field) = field_at(fields, path) else { return Ok(()) };
     if field.is_filled() && !op.is_condition() && actor.role != Actor::SERVICE {
         return Err(claimed(path));
@@ -21,13 +26,21 @@ pub(super) fn fill(fields: &Fields, op: &mut Op, path: &Path, actor: &Actor) -> 
     }
 }
 
-fn fill_record(fields: &Fields, record: &mut Value, at: &Path, actor: &Actor) -> Result<(), Problem> {
+fn fill_record(
+    fields: &Fields,
+    record: &mut Value,
+    at: &Path,
+    actor: &Actor,
+) -> Result<(), Problem> {
     let Value::Object(members) = record else { return Ok(()) };
     for (name, field) in fields.iter() {
         if field.is_filled() {
             match members.get(name) {
-                None | Some(Value::Null) => drop(members.insert(name.to_owned(), actor.id.clone().into())),
-                Some(given) if given.as_str() == Some(&actor.id) || actor.role == Actor::SERVICE => {}
+                None | Some(Value::Null) => {
+                    drop(members.insert(name.to_owned(), actor.id.clone().into()))
+                }
+                Some(given)
+                    if given.as_str() == Some(&actor.id) || actor.role == Actor::SERVICE => {}
                 Some(_) => return Err(claimed(&inner(at, name))),
             }
         }
@@ -46,7 +59,9 @@ fn fill_record(fields: &Fields, record: &mut Value, at: &Path, actor: &Actor) ->
 }
 
 fn claimed(at: &Path) -> Problem {
-    let detail = format!("{at} says who made it: the service fills it in, and nobody claims it. Leave it out.");
+    let detail = format!(
+        "{at} says who made it: the service fills it in, and nobody claims it. Leave it out."
+    );
     Problem::new(ProblemKind::NotAllowed, detail).at(at)
 }
 

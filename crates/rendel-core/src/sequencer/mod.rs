@@ -26,11 +26,12 @@ use crate::state::{Misfit, Stamp, State};
 
 /// Puts the proposals of one session in order and settles them.
 ///
-/// * Getters: [`seq`](Self::seq), [`plain`](Self::plain), [`plain_at`](Self::plain_at), [`outcomes`](Self::outcomes) …
-/// * What comes in: [`handle_proposal`](Self::handle_proposal). Outputs are values; a refusal changes nothing but the
-///   memory of it.
-/// * Coming back: [`snapshot`](Self::snapshot), [`restore`](Self::restore), [`replay`](Self::replay) and
-///   [`replay_refusal`](Self::replay_refusal).
+/// * Getters: [`seq`](Self::seq), [`plain`](Self::plain), [`plain_at`](Self::plain_at),
+///   [`outcomes`](Self::outcomes) …
+/// * What comes in: [`handle_proposal`](Self::handle_proposal). Outputs are values; a refusal
+///   changes nothing but the memory of it.
+/// * Coming back: [`snapshot`](Self::snapshot), [`restore`](Self::restore),
+///   [`replay`](Self::replay) and [`replay_refusal`](Self::replay_refusal).
 #[derive(Clone, Debug)]
 pub struct Sequencer {
     charter: Arc<Charter>,
@@ -55,7 +56,8 @@ pub struct SequencerSnapshot {
     version: Version,
 }
 
-/// The shape of a snapshot. The first one, which had no number, told clients apart by the ids that they gave themselves.
+/// The shape of a snapshot. The first one, which had no number, told clients apart by the ids that
+/// they gave themselves.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 #[serde(try_from = "u32", into = "u32")]
 struct Version;
@@ -72,14 +74,19 @@ impl TryFrom<u32> for Version {
     type Error = String;
 
     fn try_from(version: u32) -> Result<Self, String> {
-        (version == VERSION).then_some(Self).ok_or_else(|| format!("a snapshot of version {version}"))
+        (version == VERSION)
+            .then_some(Self)
+            .ok_or_else(|| format!("a snapshot of version {version}"))
     }
 }
 
 impl SequencerSnapshot {
-    /// Reads a snapshot of the first version, without what it remembers of clients: whose that was cannot be told from it.
+    /// Reads a snapshot of the first version, without what it remembers of clients: whose that was
+    /// cannot be told from it.
     pub fn of_first_version(mut stored: Value) -> serde_json::Result<Self> {
-        if let Some(members) = stored.as_object_mut().filter(|members| !members.contains_key("version")) {
+        if let Some(members) =
+            stored.as_object_mut().filter(|members| !members.contains_key("version"))
+        {
             members.insert("version".to_owned(), VERSION.into());
             members.insert("clients".to_owned(), serde_json::to_value(Clients::default())?);
         }
@@ -111,7 +118,14 @@ impl Sequencer {
         if state.weight() > charter.limits.state {
             return Err(too_large(&charter));
         }
-        Ok(Self { charter, state, seq: 0, at: 0, clients: Clients::default(), unanswered: Vec::new() })
+        Ok(Self {
+            charter,
+            state,
+            seq: 0,
+            at: 0,
+            clients: Clients::default(),
+            unanswered: Vec::new(),
+        })
     }
 
     /// A sequencer as it was when the snapshot was taken.
@@ -126,8 +140,8 @@ impl Sequencer {
         SequencerSnapshot { seq: self.seq, at: self.at, state, clients, version: Version }
     }
 
-    /// Applies an update of the journal. Fails where it is not the next one or does not fit, and then changes nothing
-    /// that is looked at again: the session must not go on.
+    /// Applies an update of the journal. Fails where it is not the next one or does not fit, and
+    /// then changes nothing that is looked at again: the session must not go on.
     pub fn replay(&mut self, update: &Settled) -> Result<(), Misfit> {
         if update.seq != self.seq + 1 {
             let why = format!("the update after {} should be {}", self.seq, self.seq + 1);
@@ -185,31 +199,49 @@ impl Sequencer {
         !matches!(self.clients.known(client, n, 0), Ok(None))
     }
 
-    /// Settles or refuses a proposal. Cost O(edits × log size + top-level fields): it is settled on a clone of the state,
-    /// which becomes the state where nothing is refused.
+    /// Settles or refuses a proposal. Cost O(edits × log size + top-level fields): it is settled on
+    /// a clone of the state, which becomes the state where nothing is refused.
     pub fn handle_proposal(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Outcome {
         let mut unanswered = Vec::new();
-        let outcome = self.handle(actor, proposal, |this, key| this.settle(actor, key, proposal, now, &mut unanswered));
+        let outcome = self.handle(actor, proposal, |this, key| {
+            this.settle(actor, key, proposal, now, &mut unanswered)
+        });
         self.note_unanswered(unanswered);
         outcome
     }
 
-    /// Refuses a proposal for a reason that lies outside the state, such as a frozen session. As any refusal it is
-    /// remembered, and a proposal that was sent before still gets its first outcome.
-    pub fn handle_refusal(&mut self, actor: &Actor, proposal: &Proposal, problem: Problem) -> Outcome {
+    /// Refuses a proposal for a reason that lies outside the state, such as a frozen session. As
+    /// any refusal it is remembered, and a proposal that was sent before still gets its first
+    /// outcome.
+    pub fn handle_refusal(
+        &mut self,
+        actor: &Actor,
+        proposal: &Proposal,
+        problem: Problem,
+    ) -> Outcome {
         self.handle(actor, proposal, |_, _| Err(problem))
     }
 
-    /// Gives the state the values of `opening` over the charter's own, as one update with one effect. What was made against
-    /// the state before stands or falls with its field's rule; positions in texts and lists are `stale`.
-    pub fn handle_reset(&mut self, actor: &Actor, n: u64, opening: Option<&Value>, now: u64) -> Outcome {
-        let proposal = Proposal { n, seen: None, answered: 0, edits: vec![], gesture: None, note: None };
+    /// Gives the state the values of `opening` over the charter's own, as one update with one
+    /// effect. What was made against the state before stands or falls with its field's rule;
+    /// positions in texts and lists are `stale`.
+    pub fn handle_reset(
+        &mut self,
+        actor: &Actor,
+        n: u64,
+        opening: Option<&Value>,
+        now: u64,
+    ) -> Outcome {
+        let proposal =
+            Proposal { n, seen: None, answered: 0, edits: vec![], gesture: None, note: None };
         self.handle(actor, &proposal, |this, client| {
             let mut state = Self::open(this.charter.clone(), opening)?.state;
             let plain = state.plain(&this.charter.fields);
             let effect = Effect::new(Path::of::<String>([]), Op::Reset(plain));
             let stamp = Stamp { seq: this.seq + 1, client };
-            state.apply_one(&this.charter.fields, &effect, stamp).map_err(|misfit| broken(&misfit))?;
+            state
+                .apply_one(&this.charter.fields, &effect, stamp)
+                .map_err(|misfit| broken(&misfit))?;
             Ok((state, this.settled(actor, &proposal, now, vec![effect], vec![])))
         })
     }
@@ -246,8 +278,8 @@ impl Sequencer {
         outcome
     }
 
-    /// A proposal of the client, and perhaps all before it, was refused without getting here; 0 for none. What counts
-    /// positions on top of it is refused as `follows-refused`.
+    /// A proposal of the client, and perhaps all before it, was refused without getting here; 0 for
+    /// none. What counts positions on top of it is refused as `follows-refused`.
     pub fn handle_refused(&mut self, client: ClientKey, n: u64) {
         if n > 0 {
             self.clients.note_refused(client, n);
@@ -263,30 +295,46 @@ impl Sequencer {
         now: u64,
         unanswered: &mut Vec<NoAnswer>,
     ) -> Result<(State, Settled), Problem> {
-        let settled = self.settle_edits(actor, key, proposal, now, unanswered).and_then(|(state, update)| {
-            let is_over = state.weight() > self.charter.limits.state && state.weight() > self.state.weight();
-            if is_over {
-                return Err(too_large(&self.charter));
-            }
-            check_references(&self.charter.fields, state.root(), &self.charter.links, &update.effects)?;
-            self.check_guards(&state, actor, &update.effects, unanswered)?;
-            Ok((state, update))
-        });
-        settled.map_err(|problem| self.charter.sight(&actor.role).problem(&self.charter.fields, problem))
+        let settled =
+            self.settle_edits(actor, key, proposal, now, unanswered).and_then(|(state, update)| {
+                let is_over = state.weight() > self.charter.limits.state
+                    && state.weight() > self.state.weight();
+                if is_over {
+                    return Err(too_large(&self.charter));
+                }
+                check_references(
+                    &self.charter.fields,
+                    state.root(),
+                    &self.charter.links,
+                    &update.effects,
+                )?;
+                self.check_guards(&state, actor, &update.effects, unanswered)?;
+                Ok((state, update))
+            });
+        settled.map_err(|problem| {
+            self.charter.sight(&actor.role).problem(&self.charter.fields, problem)
+        })
     }
 
     fn check_shape(&self, proposal: &Proposal) -> Result<(), Problem> {
         let (edits, most) = (proposal.edits.len(), self.charter.limits.edits);
         if edits == 0 {
-            return Err(Problem::new(ProblemKind::Malformed, "A proposal needs at least one edit."));
+            return Err(Problem::new(
+                ProblemKind::Malformed,
+                "A proposal needs at least one edit.",
+            ));
         }
         if edits > most {
-            let detail = format!("A proposal has at most {most} edits; this one has {edits}. Send several.");
+            let detail =
+                format!("A proposal has at most {most} edits; this one has {edits}. Send several.");
             return Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "edits"));
         }
         for (name, text) in [("gesture", &proposal.gesture), ("note", &proposal.note)] {
             if text.as_ref().is_some_and(|text| text.chars().count() > 200) {
-                return Err(Problem::new(ProblemKind::TooLarge, format!("\"{name}\" has at most 200 characters.")));
+                return Err(Problem::new(
+                    ProblemKind::TooLarge,
+                    format!("\"{name}\" has at most 200 characters."),
+                ));
             }
         }
         match proposal.seen {
@@ -316,11 +364,15 @@ impl Sequencer {
                 .settle_edit(&state, actor, key, proposal, index, unanswered)
                 .map_err(|problem| at_edit(problem, proposal, index))?;
             for effect in &settlement.effects {
-                state.apply_one(&self.charter.fields, effect, stamp).map_err(|misfit| broken(&misfit))?;
+                state
+                    .apply_one(&self.charter.fields, effect, stamp)
+                    .map_err(|misfit| broken(&misfit))?;
             }
             effects.extend(settlement.effects);
-            verdicts
-                .extend(Some(settlement.verdict).filter(|verdict: &Verdict| verdict.verdict != VerdictKind::Applied));
+            verdicts.extend(
+                Some(settlement.verdict)
+                    .filter(|verdict: &Verdict| verdict.verdict != VerdictKind::Applied),
+            );
         }
         Ok((state, self.settled(actor, proposal, now, effects, verdicts)))
     }
@@ -381,16 +433,21 @@ impl Sequencer {
             n: proposal.n,
             client: key,
             seen: proposal.seen.unwrap_or(self.seq),
-            follows_refused: proposal.seen.is_some() && self.clients.has_refused_beyond(key, proposal.answered),
+            follows_refused: proposal.seen.is_some()
+                && self.clients.has_refused_beyond(key, proposal.answered),
         };
         match &op {
-            Ok(Op::Test(expected)) => return self.test(state, &site, expected, self.charter.sight(&actor.role)),
+            Ok(Op::Test(expected)) => {
+                return self.test(state, &site, expected, self.charter.sight(&actor.role));
+            }
             Err(Unread::Member(_, problem)) if is_condition => return Err(problem.clone()),
             _ => {}
         }
         let settlement = fields.settle(state.root(), path.tokens(), &site);
-        // A path that does not exist is said to be so before a role is; what exists is guarded by the role.
-        let is_known = !matches!(&settlement, Err(problem) if problem.kind() == ProblemKind::UnknownPath);
+        // A path that does not exist is said to be so before a role is; what exists is guarded by
+        // the role.
+        let is_known =
+            !matches!(&settlement, Err(problem) if problem.kind() == ProblemKind::UnknownPath);
         if is_known && !permission.is_given() {
             return Err(not_allowed(&actor.role, &path, &permission));
         }
@@ -398,7 +455,12 @@ impl Sequencer {
     }
 
     /// With what a drop does to those who refer to the record.
-    fn follow(&self, state: &State, settlement: Settlement, site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn follow(
+        &self,
+        state: &State,
+        settlement: Settlement,
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem> {
         let Settlement { effects, mut verdict } = settlement;
         let Followed { effects, mut met } =
             follow_drops(&self.charter.fields, state.root(), &self.charter.links, effects, site)?;
@@ -410,20 +472,30 @@ impl Sequencer {
             met.extend(verdict.met);
             met.sort_unstable();
             met.dedup();
-            verdict = Verdict { lost: verdict.lost, ..site.verdict(VerdictKind::Overrode, met, because) };
+            verdict =
+                Verdict { lost: verdict.lost, ..site.verdict(VerdictKind::Overrode, met, because) };
         }
         Ok(Settlement { effects, verdict })
     }
 
-    fn test(&self, state: &State, site: &Site<'_>, expected: &Value, sight: &Sight) -> Result<Settlement, Problem> {
+    fn test(
+        &self,
+        state: &State,
+        site: &Site<'_>,
+        expected: &Value,
+        sight: &Sight,
+    ) -> Result<Settlement, Problem> {
         let present = state.plain_at(&self.charter.fields, site.path);
-        let present = present.and_then(|present| sight.value(&self.charter.fields, site.path, present));
+        let present =
+            present.and_then(|present| sight.value(&self.charter.fields, site.path, present));
         if present.as_ref().is_some_and(|present| is_same(present, expected)) {
             let verdict = site.verdict(VerdictKind::Applied, vec![], "The condition holds.");
             return Ok(Settlement { effects: vec![], verdict });
         }
         let detail = format!("{} is not what the proposal asks for.", site.path);
-        Err(Problem::new(ProblemKind::TestFailed, detail).at(site.path).current(present.unwrap_or_default()))
+        Err(Problem::new(ProblemKind::TestFailed, detail)
+            .at(site.path)
+            .current(present.unwrap_or_default()))
     }
 }
 
@@ -431,10 +503,13 @@ fn not_allowed(role: &str, path: &Path, permission: &Permission) -> Problem {
     let detail = match permission {
         Permission::Unmet(_) => {
             format!(
-                "The role {role:?} may edit {path} only under a condition of the charter's [roles.{role}], which does not hold."
+                "The role {role:?} may edit {path} only under a condition of the charter's \
+                 [roles.{role}], which does not hold."
             )
         }
-        _ => format!("The role {role:?} may not edit {path}. The charter's [roles.{role}] says where it may."),
+        _ => format!(
+            "The role {role:?} may not edit {path}. The charter's [roles.{role}] says where it may."
+        ),
     };
     Problem::new(ProblemKind::NotAllowed, detail).at(path)
 }
@@ -450,6 +525,9 @@ fn broken(misfit: &Misfit) -> Problem {
 }
 
 fn too_large(charter: &Charter) -> Problem {
-    let detail = format!("The state would be larger than the {} bytes that the charter allows.", charter.limits.state);
+    let detail = format!(
+        "The state would be larger than the {} bytes that the charter allows.",
+        charter.limits.state
+    );
     Problem::new(ProblemKind::TooLarge, detail).with("limit", "state")
 }

@@ -1,4 +1,5 @@
-//! Editing sessions as three people typed them: tasting notes, each at their own pace, often at the same place.
+//! Editing sessions as three people typed them: tasting notes, each at their own pace, often at the
+//! same place.
 
 use crate::session::{Session, splice};
 
@@ -19,7 +20,8 @@ fn three_people_s_tasting_notes_end_as_they_meant_them() {
             let (seen, index, delete) = (number(), number(), number());
             let insert = words.next().unwrap_or("\"\"");
             let insert: String = serde_json::from_str(insert).unwrap();
-            let settled = session.propose(who, seen as u64, 0, vec![splice(index, delete, &insert)]);
+            let settled =
+                session.propose(who, seen as u64, 0, vec![splice(index, delete, &insert)]);
             settled.unwrap_or_else(|problem| panic!("{head}: {line}: {problem}"));
         }
         session.check_recovery();

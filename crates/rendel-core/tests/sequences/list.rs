@@ -37,7 +37,13 @@ fn remove(id: &str) -> Edit {
 
 fn ids(session: &Session) -> String {
     let steps = session.sequencer.plain()["steps"].clone();
-    steps.as_array().unwrap().iter().map(|step| step["id"].as_str().unwrap()).collect::<Vec<_>>().join(" ")
+    steps
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|step| step["id"].as_str().unwrap())
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 #[test]
@@ -104,11 +110,17 @@ fn a_remove_stands_against_moves_and_edits_that_had_not_seen_it() {
     let beside = session.settle("bram", 0, insert("c").with("after", "a"));
     assert_eq!(ids(&session), "c b", "what goes after the removed one goes where it was");
     let kinds = [&moved, &edited, &again, &beside].map(|update| Session::verdict(update).verdict);
-    assert_eq!(kinds, [VerdictKind::Dropped, VerdictKind::Dropped, VerdictKind::Merged, VerdictKind::Rebased]);
+    assert_eq!(
+        kinds,
+        [VerdictKind::Dropped, VerdictKind::Dropped, VerdictKind::Merged, VerdictKind::Rebased]
+    );
     assert_eq!(Session::verdict(&edited).lost, Some(json!("late")));
     let lost = session.settle("keziah", 0, remove("b"));
     assert!(lost.verdicts.is_empty(), "nobody did anything to b");
-    assert_eq!(session.refuse("mirela", 6, shift("a").with("after", "b")).kind(), ProblemKind::Gone);
+    assert_eq!(
+        session.refuse("mirela", 6, shift("a").with("after", "b")).kind(),
+        ProblemKind::Gone
+    );
     session.check_recovery();
 }
 
@@ -119,12 +131,16 @@ fn an_index_is_read_in_its_proposer_s_own_view() {
     session.settle("mirela", 0, remove("a"));
     session.settle("tobin", 0, insert("y").with("index", 2));
     assert_eq!(ids(&session), "x b y c");
-    assert_eq!(session.refuse("tobin", 0, insert("z").with("index", 5)).kind(), ProblemKind::OutOfBounds);
+    assert_eq!(
+        session.refuse("tobin", 0, insert("z").with("index", 5)).kind(),
+        ProblemKind::OutOfBounds
+    );
     session.check_recovery();
 }
 
 #[test]
-fn an_index_counts_in_a_list_that_came_back_with_its_record_and_is_stale_in_one_that_was_put_anew() {
+fn an_index_counts_in_a_list_that_came_back_with_its_record_and_is_stale_in_one_that_was_put_anew()
+{
     let pages = "[state.pages]\nkind = \"map\"\ndrop-conflict = \"revive\"\n[state.pages.each.what]\nkind = \"register\"\n\
                  [state.pages.each.lines]\nkind = \"list\"";
     let lines = json!([{ "id": "a", "value": 1 }, { "id": "b", "value": 2 }]);
@@ -134,7 +150,15 @@ fn an_index_counts_in_a_list_that_came_back_with_its_record_and_is_stale_in_one_
     let line = |id: &str| Edit::new("/pages/p/lines", "insert").with("id", id).with("value", 3);
     session.settle("oda", 0, line("c").with("index", 1));
     let found = session.sequencer.plain()["pages"]["p"]["lines"].clone();
-    assert_eq!(found.as_array().unwrap().iter().map(|line| line["id"].as_str().unwrap()).collect::<String>(), "acb");
+    assert_eq!(
+        found
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|line| line["id"].as_str().unwrap())
+            .collect::<String>(),
+        "acb"
+    );
     session.check_recovery();
     let now = session.sequencer.seq();
     session.settle("mirela", now, Edit::new("/pages/p", "drop"));
@@ -147,13 +171,17 @@ fn an_index_counts_in_a_list_that_came_back_with_its_record_and_is_stale_in_one_
 #[test]
 fn records_in_lists_in_records_settle_on_their_own() {
     let mut session = session(&["a"]);
-    let inner = Edit::new("/steps/a/inner", "insert").with("id", "i").with("value", json!({ "notes": "dry" }));
+    let inner = Edit::new("/steps/a/inner", "insert")
+        .with("id", "i")
+        .with("value", json!({ "notes": "dry" }));
     session.settle("mirela", 0, inner);
-    let typed =
-        |index, insert| Edit::new("/steps/a/inner/i/notes", "splice").with("index", index).with("insert", insert);
+    let typed = |index, insert| {
+        Edit::new("/steps/a/inner/i/notes", "splice").with("index", index).with("insert", insert)
+    };
     session.settle("mirela", 1, typed(0, "very "));
     session.settle("tobin", 1, typed(3, "!"));
-    let found = session.sequencer.plain_at(&rendel_core::Path::parse("/steps/a/inner/i/notes").unwrap());
+    let found =
+        session.sequencer.plain_at(&rendel_core::Path::parse("/steps/a/inner/i/notes").unwrap());
     assert_eq!(found, Some(json!("very dry!")));
     session.check_recovery();
 }
@@ -161,10 +189,12 @@ fn records_in_lists_in_records_settle_on_their_own() {
 #[test]
 fn an_append_only_list_grows_at_its_end_and_keeps_the_newest() {
     let mut session = Session::open(
-        "[state.remarks]\nkind = \"list\"\nappend-only = true\nkeep = 2\nschema = { type = \"string\" }",
+        "[state.remarks]\nkind = \"list\"\nappend-only = true\nkeep = 2\nschema = { type = \
+         \"string\" }",
         None,
     );
-    let say = |id: &str, what: &str| Edit::new("/remarks", "insert").with("id", id).with("value", what);
+    let say =
+        |id: &str, what: &str| Edit::new("/remarks", "insert").with("id", id).with("value", what);
     session.settle("mirela", 0, say("1", "one"));
     session.settle("tobin", 0, say("2", "two"));
     let third = session.settle("oda", 2, say("3", "three"));
@@ -203,7 +233,10 @@ fn bad_list_edits_say_what_is_wrong() {
         (shift("a").with("index", 1), ProblemKind::Malformed),
         (shift("zz").with("after", "a"), ProblemKind::Gone),
         (Edit::new("/steps/a", "drop"), ProblemKind::UnknownOp),
-        (Edit::new("/steps", "put").with("id", "x").with("value", json!({})), ProblemKind::UnknownOp),
+        (
+            Edit::new("/steps", "put").with("id", "x").with("value", json!({})),
+            ProblemKind::UnknownOp,
+        ),
     ];
     for (edit, kind) in cases {
         assert_eq!(session.refuse("mirela", 0, edit.clone()).kind(), kind, "{edit:?}");
@@ -235,7 +268,8 @@ fn follow(shown: &mut Vec<String>, update: &Settled) {
         let at = match &effect.op {
             Op::Remove => continue,
             Op::Insert { to: Place::Front, .. } | Op::Move { to: Place::Front, .. } => 0,
-            Op::Insert { to: Place::After(after), .. } | Op::Move { to: Place::After(after), .. } => {
+            Op::Insert { to: Place::After(after), .. }
+            | Op::Move { to: Place::After(after), .. } => {
                 shown.iter().position(|here| here == after).unwrap() + 1
             }
             other => panic!("{other:?}"),
@@ -261,8 +295,9 @@ proptest! {
             let view = model.view(seen, by);
             let pick = |part: u8| (usize::from(part) * view.len()) / 256;
             let there = |id: &String| shown.contains(id);
-            // What is put after an element that is gone, or has moved away, goes where that stood; which place that is the
-            // proposer's view of the past says, so the model is asked only for what is where they saw it.
+            // What is put after an element that is gone, or has moved away, goes where that stood;
+            // which place that is the proposer's view of the past says, so the model is asked only
+            // for what is where they saw it.
             let (edit, next) = match change {
                 Change::Insert(part) => {
                     let index = (usize::from(part) * (view.len() + 1)) / 256;
@@ -300,7 +335,8 @@ proptest! {
     }
 }
 
-/// Whether an element stands where its proposer saw it: nobody else has moved or removed it meanwhile.
+/// Whether an element stands where its proposer saw it: nobody else has moved or removed it
+/// meanwhile.
 fn once(model: &Model<String>, id: &String, seen: u64, by: usize) -> bool {
     let index = |values: &[String]| values.iter().filter(|here| *here == id).count();
     let view = model.view(seen, by);

@@ -1,5 +1,5 @@
-//! Texts and lists: whatever is late or concurrent, they end as a slow and literal model of the rule says, and what was
-//! meant is what became of it.
+//! Texts and lists: whatever is late or concurrent, they end as a slow and literal model of the
+//! rule says, and what was meant is what became of it.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 

@@ -1,4 +1,5 @@
-//! The rule of where an insert goes, taken literally: all elements that ever were, in one row, which every step walks.
+//! The rule of where an insert goes, taken literally: all elements that ever were, in one row,
+//! which every step walks.
 
 /// Who did something, and in which update.
 pub(crate) type Stamp = (u64, usize);
@@ -19,7 +20,8 @@ pub(crate) struct Model<T> {
 
 impl<T: Clone> Model<T> {
     pub(crate) fn new(values: impl IntoIterator<Item = T>) -> Self {
-        let element = |(birth, value)| Element { value, born: (0, usize::MAX), birth, died: Vec::new() };
+        let element =
+            |(birth, value)| Element { value, born: (0, usize::MAX), birth, died: Vec::new() };
         Self { elements: values.into_iter().enumerate().map(element).collect() }
     }
 
@@ -28,11 +30,14 @@ impl<T: Clone> Model<T> {
     }
 
     fn known(&self, seen: u64, by: usize) -> Vec<usize> {
-        (0..self.elements.len()).filter(|at| Self::knows(seen, by, self.elements[*at].born)).collect()
+        (0..self.elements.len())
+            .filter(|at| Self::knows(seen, by, self.elements[*at].born))
+            .collect()
     }
 
     fn visible(&self, seen: u64, by: usize) -> Vec<usize> {
-        let is_gone = |at: &usize| self.elements[*at].died.iter().any(|stamp| Self::knows(seen, by, *stamp));
+        let is_gone =
+            |at: &usize| self.elements[*at].died.iter().any(|stamp| Self::knows(seen, by, *stamp));
         self.known(seen, by).into_iter().filter(|at| !is_gone(at)).collect()
     }
 
@@ -67,7 +72,8 @@ impl<T: Clone> Model<T> {
                 }
             }
         };
-        self.elements.insert(place, Element { value, born, birth: self.elements.len(), died: Vec::new() });
+        self.elements
+            .insert(place, Element { value, born, birth: self.elements.len(), died: Vec::new() });
     }
 
     pub(crate) fn remove(&mut self, died: Stamp, seen: u64, index: usize) {

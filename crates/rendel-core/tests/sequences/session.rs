@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, Charter, ClientKey, Edit, Outcome, Problem, Proposal, Sequencer, Settled, State, Verdict};
+use rendel_core::{
+    Actor, Charter, ClientKey, Edit, Outcome, Problem, Proposal, Sequencer, Settled, State, Verdict,
+};
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -49,8 +51,10 @@ impl Session {
         edits: Vec<Edit>,
     ) -> Result<Settled, Problem> {
         self.sent += 1;
-        let actor = Actor { id: who.to_owned(), role: "participant".to_owned(), client: client(who) };
-        let proposal = Proposal { n: self.sent, seen: Some(seen), answered, edits, gesture: None, note: None };
+        let actor =
+            Actor { id: who.to_owned(), role: "participant".to_owned(), client: client(who) };
+        let proposal =
+            Proposal { n: self.sent, seen: Some(seen), answered, edits, gesture: None, note: None };
         match self.sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => {
                 self.journal.push(update.clone());
@@ -81,18 +85,22 @@ impl Session {
         self.sequencer.plain()["notes"].as_str().unwrap().to_owned()
     }
 
-    /// The journal makes the same state, merge memory included; so does a snapshot; so do the patches.
+    /// The journal makes the same state, merge memory included; so does a snapshot; so do the
+    /// patches.
     pub(crate) fn check_recovery(&self) {
         let charter = self.sequencer.charter().clone();
         let snapshot = serde_json::to_value(self.sequencer.snapshot()).unwrap();
-        let restored = Sequencer::restore(charter.clone(), serde_json::from_value(snapshot.clone()).unwrap());
+        let restored =
+            Sequencer::restore(charter.clone(), serde_json::from_value(snapshot.clone()).unwrap());
         let mut replayed = Sequencer::open(charter.clone(), self.opening.as_ref()).unwrap();
         let mut state = State::open(&charter.fields, self.opening.as_ref()).unwrap();
         let mut plain = state.plain(&charter.fields);
         for update in &self.journal {
             replayed.replay(update).unwrap();
-            let patch = serde_json::to_value(state.patch(&charter.fields, update, &rendel_core::Sight::WHOLE).unwrap())
-                .unwrap();
+            let patch = serde_json::to_value(
+                state.patch(&charter.fields, update, &rendel_core::Sight::WHOLE).unwrap(),
+            )
+            .unwrap();
             let patch: json_patch::Patch = serde_json::from_value(patch).unwrap();
             json_patch::patch(&mut plain, &patch).unwrap();
         }

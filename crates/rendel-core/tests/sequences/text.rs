@@ -16,11 +16,8 @@ struct Step {
 fn step(people: usize) -> impl Strategy<Value = Step> {
     let text = prop_oneof![4 => "[a-z]{0,3}", 1 => Just("\u{1f34e}e\u{301}".to_owned()), 1 => Just("שלום".to_owned())];
     let splice = (any::<u8>(), prop_oneof![3 => Just(0), 2 => 0..60u8], text);
-    (0..people, 0..6u64, prop::collection::vec(splice, 1..4)).prop_map(|(by, catches_up, splices)| Step {
-        by,
-        catches_up,
-        splices,
-    })
+    (0..people, 0..6u64, prop::collection::vec(splice, 1..4))
+        .prop_map(|(by, catches_up, splices)| Step { by, catches_up, splices })
 }
 
 fn scaled(part: u8, len: usize) -> usize {
@@ -66,7 +63,8 @@ proptest! {
             }
             prop_assert_eq!(&shown, &model.values().into_iter().collect::<String>());
             prop_assert_eq!(&shown, &session.notes());
-            // Where a character of the client's own view is now: what is left of it, in the same order.
+            // Where a character of the client's own view is now: what is left of it, in the same
+            // order.
             let view = model.view(seen[by], by);
             let state = session.sequencer.state();
             let path = rendel_core::Path::parse("/notes").unwrap();
@@ -151,7 +149,10 @@ fn positions_count_scalar_values_not_bytes_or_code_units() {
     session.settle("tobin", 0, splice(4, 1, ""));
     assert_eq!(session.notes(), "\u{1f34e}\u{1f34f}|e שלום");
     let problem = session.refuse("oda", 0, splice(10, 1, ""));
-    assert_eq!((problem.kind(), problem.member("length")), (ProblemKind::OutOfBounds, Some(&10.into())));
+    assert_eq!(
+        (problem.kind(), problem.member("length")),
+        (ProblemKind::OutOfBounds, Some(&10.into()))
+    );
 }
 
 #[test]
@@ -191,7 +192,10 @@ fn whole_text_replacements_keep_what_each_wrote() {
     assert_eq!(session.notes(), "Dry.Mellow.");
     session.settle("oda", 1, splice(0, 4, "Sweet."));
     let notes = session.notes();
-    assert!(notes.contains("Sweet.") && notes.contains("Mellow.") && !notes.contains("Dry."), "{notes}");
+    assert!(
+        notes.contains("Sweet.") && notes.contains("Mellow.") && !notes.contains("Dry."),
+        "{notes}"
+    );
 }
 
 #[test]
@@ -203,7 +207,11 @@ fn what_was_typed_on_top_of_a_refused_splice_is_refused_too() {
     let on_top = session.propose("mirela", 0, 1, vec![splice(5, 0, "!")]).unwrap_err();
     assert_eq!(on_top.kind(), ProblemKind::FollowsRefused);
     let also = session.propose("mirela", 0, 1, vec![splice(0, 1, "")]).unwrap_err();
-    assert_eq!(also.kind(), ProblemKind::FollowsRefused, "the second is refused itself, so what follows it is");
+    assert_eq!(
+        also.kind(),
+        ProblemKind::FollowsRefused,
+        "the second is refused itself, so what follows it is"
+    );
     session.propose("mirela", 0, 4, vec![splice(0, 1, "R")]).unwrap();
     assert_eq!(session.notes(), "Ripe");
 }
@@ -212,7 +220,11 @@ fn what_was_typed_on_top_of_a_refused_splice_is_refused_too() {
 fn a_view_older_than_what_is_remembered_is_told_so_and_a_later_one_still_merges() {
     let mut session = Session::of_text("");
     for k in 0..40_000 {
-        session.settle("mirela", k, splice(0, usize::from(k % 2 == 1), if k % 2 == 0 { "x" } else { "" }));
+        session.settle(
+            "mirela",
+            k,
+            splice(0, usize::from(k % 2 == 1), if k % 2 == 0 { "x" } else { "" }),
+        );
     }
     let problem = session.refuse("tobin", 10, splice(0, 0, "late"));
     assert_eq!(problem.kind(), ProblemKind::TooOld);

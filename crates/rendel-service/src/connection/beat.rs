@@ -10,7 +10,8 @@ use rendel_wire::{FromService, PresenceFrame};
 
 use super::outbound::Frame;
 
-/// What changed in presence within one beat, shared by all connections of an audience and encoded once.
+/// What changed in presence within one beat, shared by all connections of an audience and encoded
+/// once.
 #[derive(Debug)]
 pub(crate) struct Beat {
     of: BTreeMap<String, Option<Facts>>,
@@ -23,7 +24,8 @@ pub(crate) struct Beat {
     spread: OnceLock<Duration>,
 }
 
-/// A beat rests this many times as long as it took to tell it, so that presence leaves most of the machine to updates.
+/// A beat rests this many times as long as it took to tell it, so that presence leaves most of the
+/// machine to updates.
 const REST: u32 = 6;
 
 /// A beat that most connections have not taken after this long holds up the next no more.
@@ -41,7 +43,8 @@ impl Beat {
         }
     }
 
-    /// How long the next beat waits: as long as this one is on its way, and a rest in proportion to that way.
+    /// How long the next beat waits: as long as this one is on its way, and a rest in proportion to
+    /// that way.
     pub(crate) fn rest(&self, now: Instant) -> Duration {
         let since = now.saturating_duration_since(self.told);
         match self.spread.get() {
@@ -52,7 +55,8 @@ impl Beat {
     }
 
     fn frame(&self) -> Arc<Frame> {
-        let encode = || Frame::new(FromService::Presence(PresenceFrame { of: self.of.clone() }).encode());
+        let encode =
+            || Frame::new(FromService::Presence(PresenceFrame { of: self.of.clone() }).encode());
         self.frame.get_or_init(encode).clone()
     }
 
@@ -64,8 +68,8 @@ impl Beat {
     }
 }
 
-/// The presence that waits for one connection. It is bounded by the participants there are: what a newer beat says takes the
-/// place of what an older one said.
+/// The presence that waits for one connection. It is bounded by the participants there are: what a
+/// newer beat says takes the place of what an older one said.
 #[derive(Debug, Default)]
 pub(super) struct Newest(Vec<Arc<Beat>>);
 
@@ -104,7 +108,9 @@ impl Newest {
     fn together(&self) -> Beat {
         let mut of = BTreeMap::new();
         self.0.iter().for_each(|beat| beat.note_taken());
-        self.0.iter().for_each(|beat| of.extend(beat.of.iter().map(|(who, facts)| (who.clone(), facts.clone()))));
+        self.0.iter().for_each(|beat| {
+            of.extend(beat.of.iter().map(|(who, facts)| (who.clone(), facts.clone())))
+        });
         Beat::new(of, 0)
     }
 }
@@ -135,7 +141,10 @@ mod tests {
         assert!(newest.is_empty());
         let one = beat("oda", 1);
         newest.put(&one);
-        assert!(Arc::ptr_eq(&newest.take().unwrap(), &one.frame()), "who keeps up shares the encoding");
+        assert!(
+            Arc::ptr_eq(&newest.take().unwrap(), &one.frame()),
+            "who keeps up shares the encoding"
+        );
     }
 
     #[test]
@@ -144,7 +153,11 @@ mod tests {
         let told = beat.told;
         let after = |ms: u64| told + Duration::from_millis(ms);
         assert_eq!(beat.rest(after(30)), Duration::from_millis(30), "on its way still");
-        assert_eq!(beat.rest(after(1_000)), Duration::ZERO, "whoever has not taken it by then is not waited for");
+        assert_eq!(
+            beat.rest(after(1_000)),
+            Duration::ZERO,
+            "whoever has not taken it by then is not waited for"
+        );
         beat.note_taken();
         beat.note_taken();
         assert!(beat.spread.get().is_none(), "half of them have it");

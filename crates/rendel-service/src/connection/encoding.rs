@@ -6,7 +6,10 @@ use std::sync::Arc;
 use actix_ws::{Closed, Item, Session};
 use bytes::Bytes;
 use bytestring::ByteString;
-use rendel_wire::{CBOR_SUBPROTOCOL, FromService, JSON_SUBPROTOCOL, cbor_of_json, settled_frame, settled_frame_cbor};
+use rendel_wire::{
+    CBOR_SUBPROTOCOL, FromService, JSON_SUBPROTOCOL, cbor_of_json, settled_frame,
+    settled_frame_cbor,
+};
 
 use super::outbound::{Arrival, Item as Waiting, Run};
 
@@ -27,7 +30,8 @@ pub(crate) enum Encoding {
 pub(crate) enum Message {
     Text(ByteString),
     Binary(Bytes),
-    /// One message in parts (RFC 6455, section 5.4), so that a large state in it is not copied for each who gets it.
+    /// One message in parts (RFC 6455, section 5.4), so that a large state in it is not copied for
+    /// each who gets it.
     Parts(Encoding, [Bytes; 3]),
 }
 
@@ -54,7 +58,8 @@ impl Encoding {
         }
     }
 
-    /// The frames of what waits: each run of updates leaves as one, joined from encodings that all connections share.
+    /// The frames of what waits: each run of updates leaves as one, joined from encodings that all
+    /// connections share.
     pub(crate) fn frames(self, items: VecDeque<Waiting>) -> Vec<Message> {
         let mut frames = Vec::new();
         let mut runs: Vec<Arc<Run>> = Vec::new();
@@ -101,10 +106,15 @@ impl Encoding {
         let parts = match self {
             Self::Json => {
                 let head = arrival.head.json.strip_suffix('}').unwrap_or_default();
-                [Bytes::from(format!("{head},\"state\":")), state.json.clone(), Bytes::from_static(b"}")]
+                [
+                    Bytes::from(format!("{head},\"state\":")),
+                    state.json.clone(),
+                    Bytes::from_static(b"}"),
+                ]
             }
             Self::Cbor => {
-                // The head is a map of fewer than 23 members, whose number is in its first byte; it gets one more.
+                // The head is a map of fewer than 23 members, whose number is in its first byte; it
+                // gets one more.
                 let mut head = arrival.head.cbor().to_vec();
                 if let Some(first) = head.first_mut() {
                     *first += 1;
@@ -117,7 +127,9 @@ impl Encoding {
             return Message::Parts(self, parts);
         }
         match self {
-            Self::Json => Message::Text(String::from_utf8(parts.concat()).unwrap_or_default().into()),
+            Self::Json => {
+                Message::Text(String::from_utf8(parts.concat()).unwrap_or_default().into())
+            }
             Self::Cbor => Message::Binary(parts.concat().into()),
         }
     }
@@ -127,11 +139,12 @@ impl Encoding {
             (_, []) => return None,
             // One that stands alone is passed on as it is, without a copy.
             (Self::Json, [run]) => Message::Text(run.json().clone()),
-            (Self::Json, runs) => {
-                Message::Text(settled_frame(runs.iter().flat_map(|run| &run.updates).map(|json| &**json)).into())
-            }
+            (Self::Json, runs) => Message::Text(
+                settled_frame(runs.iter().flat_map(|run| &run.updates).map(|json| &**json)).into(),
+            ),
             (Self::Cbor, runs) => {
-                let updates: Vec<&[u8]> = runs.iter().flat_map(|run| run.cbor()).map(|update| &**update).collect();
+                let updates: Vec<&[u8]> =
+                    runs.iter().flat_map(|run| run.cbor()).map(|update| &**update).collect();
                 Message::Binary(settled_frame_cbor(&updates).into())
             }
         };
@@ -162,8 +175,7 @@ mod tests {
     use super::super::outbound::{Frame, Snapshot};
     use super::*;
 
-    const UPDATE: &str =
-        r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
+    const UPDATE: &str = r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
 
     fn run(count: usize) -> Waiting {
         Waiting::Updates(Arc::new(Run::new(vec![UPDATE.into(); count], 1, vec![])))
@@ -172,18 +184,33 @@ mod tests {
     fn counts(encoding: Encoding, items: Vec<Waiting>) -> Vec<usize> {
         let read = |message| match message {
             Message::Text(text) => FromService::decode(text.as_bytes()).unwrap(),
-            Message::Binary(bytes) => FromService::from_value(rendel_wire::decode_cbor(&bytes).unwrap()).unwrap(),
+            Message::Binary(bytes) => {
+                FromService::from_value(rendel_wire::decode_cbor(&bytes).unwrap()).unwrap()
+            }
             Message::Parts(..) => panic!("no state is among these"),
         };
         let frames = encoding.frames(items.into()).into_iter().map(read);
-        frames.map(|frame| if let FromService::Settled(settled) = frame { settled.updates.len() } else { 0 }).collect()
+        frames
+            .map(
+                |frame| {
+                    if let FromService::Settled(settled) = frame {
+                        settled.updates.len()
+                    } else {
+                        0
+                    }
+                },
+            )
+            .collect()
     }
 
     #[test]
     fn a_run_of_updates_leaves_as_one_frame_and_keeps_its_place_among_other_frames() {
         for encoding in [Encoding::Json, Encoding::Cbor] {
             let pong = || Waiting::Frame(Frame::new(r#"{"type":"pong","sent":1,"time":2}"#));
-            assert_eq!(counts(encoding, vec![run(1), run(2), pong(), run(1), pong()]), [3, 0, 1, 0]);
+            assert_eq!(
+                counts(encoding, vec![run(1), run(2), pong(), run(1), pong()]),
+                [3, 0, 1, 0]
+            );
             assert_eq!(counts(encoding, vec![]), [0usize; 0]);
             let many = counts(encoding, (0..5_000).map(|_| run(1)).collect());
             assert!(many.len() > 1 && many.iter().sum::<usize>() == 5_000, "{many:?}");
@@ -196,10 +223,14 @@ mod tests {
         for length in [10, 100_000] {
             let notes = "ä🍎".repeat(length);
             let state = Snapshot::new(7, serde_json::json!({ "notes": notes }).to_string());
-            let arrival =
-                || Waiting::Welcome(Arc::new(Arrival { head: Frame::new(head), state: Some(state.clone()), seq: 7 }));
-            let expected =
-                serde_json::json!({ "type": "welcome", "you": { "id": "oda" }, "seq": 7, "state": { "notes": notes } });
+            let arrival = || {
+                Waiting::Welcome(Arc::new(Arrival {
+                    head: Frame::new(head),
+                    state: Some(state.clone()),
+                    seq: 7,
+                }))
+            };
+            let expected = serde_json::json!({ "type": "welcome", "you": { "id": "oda" }, "seq": 7, "state": { "notes": notes } });
             for encoding in [Encoding::Json, Encoding::Cbor] {
                 let message = encoding.frames([arrival()].into()).pop().unwrap();
                 assert_eq!(matches!(message, Message::Parts(..)), length > 1_000);

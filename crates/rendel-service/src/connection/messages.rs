@@ -1,7 +1,8 @@
 //! The messages of a WebSocket (RFC 6455), never more of one in memory than it may be large.
 //!
-//! A frame that is too large is refused while it is being read, and the parts of a message (section 5.4) count together. So
-//! what a connection can make the service keep is bounded from its first byte on.
+//! A frame that is too large is refused while it is being read, and the parts of a message (section
+//! 5.4) count together. So what a connection can make the service keep is bounded from its first
+//! byte on.
 
 use actix_codec::Decoder as _;
 use actix_http::ws::{Codec, Frame, Item, ProtocolError};
@@ -58,7 +59,13 @@ impl From<ProtocolError> for Unread {
 impl Messages {
     /// The messages of an upgraded request, of at most `limit` bytes each.
     pub(super) fn of(payload: Payload, limit: usize) -> Self {
-        Self { payload, came: BytesMut::new(), codec: Codec::new().max_size(limit), limit, begun: None }
+        Self {
+            payload,
+            came: BytesMut::new(),
+            codec: Codec::new().max_size(limit),
+            limit,
+            begun: None,
+        }
     }
 
     /// Takes messages of another size from now on.
@@ -76,7 +83,9 @@ impl Messages {
                     Some(message) => return Ok(message),
                     None => continue,
                 },
-                Ok(None) if self.came.len() > self.limit + HEAD => return Err(Unread::TooLarge(self.limit)),
+                Ok(None) if self.came.len() > self.limit + HEAD => {
+                    return Err(Unread::TooLarge(self.limit));
+                }
                 Ok(None) => {}
                 Err(ProtocolError::Overflow) => return Err(Unread::TooLarge(self.limit)),
                 Err(error) => return Err(error.into()),
@@ -120,7 +129,9 @@ impl Messages {
 
     /// Parts are copied together: many small ones take no more than their bytes.
     fn add(&mut self, bytes: &[u8]) -> Result<(), Unread> {
-        let Some((_, whole)) = &mut self.begun else { return Err(ProtocolError::ContinuationNotStarted.into()) };
+        let Some((_, whole)) = &mut self.begun else {
+            return Err(ProtocolError::ContinuationNotStarted.into());
+        };
         if whole.len() + bytes.len() > self.limit {
             return Err(Unread::TooLarge(self.limit));
         }

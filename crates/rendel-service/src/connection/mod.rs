@@ -16,8 +16,8 @@ use actix_ws::{CloseCode, CloseReason, Closed, Session};
 use futures_util::FutureExt as _;
 use rendel_core::{Problem, ProblemKind};
 use rendel_wire::{
-    AnswerFrame, Bye, Digest, Enter, FromParticipant, FromService, LeftWhy, Notice, Pong, Propose, Refused, Release,
-    Renew, TakeHold, decode_cbor,
+    AnswerFrame, Bye, Digest, Enter, FromParticipant, FromService, LeftWhy, Notice, Pong, Propose,
+    Refused, Release, Renew, TakeHold, decode_cbor,
 };
 use tokio::sync::oneshot;
 
@@ -56,18 +56,22 @@ pub(crate) async fn connect(
     let admission = admitted.inspect_err(|problem| app.metrics.count(problem)).map_err(Failure)?;
     // What comes is read by us, with a bound on how much of it waits in memory.
     let nothing = web::Payload::from_request(&request, &mut Payload::None).await?;
-    let (response, socket, _) = actix_ws::handle_with_protocols(&request, nothing, &Encoding::SUBPROTOCOLS)?;
+    let (response, socket, _) =
+        actix_ws::handle_with_protocols(&request, nothing, &Encoding::SUBPROTOCOLS)?;
     let messages = Messages::of(body.into_inner(), FIRST_FRAME);
-    let chosen = response.headers().get(header::SEC_WEBSOCKET_PROTOCOL).and_then(|name| name.to_str().ok());
+    let chosen =
+        response.headers().get(header::SEC_WEBSOCKET_PROTOCOL).and_then(|name| name.to_str().ok());
     let encoding = Encoding::of_subprotocol(chosen);
     let app = app.get_ref().clone();
     let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
-    let connection = Connection { outbound, app, socket, encoding, admission, guest: None, faults: 0 };
+    let connection =
+        Connection { outbound, app, socket, encoding, admission, guest: None, faults: 0 };
     rt::spawn(connection.run(messages, session.into_inner(), token));
     Ok(response)
 }
 
-/// A page may connect from where the service serves it, and from the configured origins. Programs send no `Origin`.
+/// A page may connect from where the service serves it, and from the configured origins. Programs
+/// send no `Origin`.
 fn check_origin(request: &HttpRequest, app: &App) -> Result<(), Failure> {
     let Some(origin) = request.headers().get(header::ORIGIN) else { return Ok(()) };
     let origin = origin.to_str().unwrap_or_default();
@@ -76,8 +80,10 @@ fn check_origin(request: &HttpRequest, app: &App) -> Result<(), Failure> {
     if own || app.config.origins.iter().any(|known| known == origin) {
         return Ok(());
     }
-    let detail =
-        format!("Pages of {origin:?} may not connect. Add the origin to `origins` in the service's configuration.");
+    let detail = format!(
+        "Pages of {origin:?} may not connect. Add the origin to `origins` in the service's \
+         configuration."
+    );
     Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)))
 }
 
@@ -103,8 +109,8 @@ struct Inside {
     passed_over: Option<PassedOver>,
 }
 
-/// A proposal that was refused as `too-fast`. A client that does not call it `answered` sends it again: what it sent behind it
-/// must not be settled before.
+/// A proposal that was refused as `too-fast`. A client that does not call it `answered` sends it
+/// again: what it sent behind it must not be settled before.
 #[derive(Clone, Copy)]
 struct PassedOver {
     n: u64,
@@ -112,7 +118,8 @@ struct PassedOver {
     until: Instant,
 }
 
-/// How a connection ends: with a `bye` that says why, or without a word because the other side is gone or said so.
+/// How a connection ends: with a `bye` that says why, or without a word because the other side is
+/// gone or said so.
 enum End {
     Bye(Box<Problem>),
     Left,
@@ -143,7 +150,8 @@ impl Connection {
                 // A session that has ended has no roster left to leave.
                 let has_left = matches!(end, End::Left) || self.has_left(&mut messages);
                 let why = if has_left { LeftWhy::Left } else { LeftWhy::Lost };
-                let _ = inside.session.tell(Ask::Leave { connection: inside.entered.id, why }).await;
+                let _ =
+                    inside.session.tell(Ask::Leave { connection: inside.entered.id, why }).await;
                 end
             }
             Err(end) => end,
@@ -155,8 +163,8 @@ impl Connection {
         }
     }
 
-    /// Whether what has come already and was not read yet says so: who leaves and closes at once may be found gone while
-    /// something is written.
+    /// Whether what has come already and was not read yet says so: who leaves and closes at once
+    /// may be found gone while something is written.
     fn has_left(&self, messages: &mut Messages) -> bool {
         while let Some(Ok(message)) = messages.next().now_or_never() {
             if matches!(self.read(Ok(message)), Ok(Ok(FromParticipant::Leave(_)))) {
@@ -167,14 +175,27 @@ impl Connection {
     }
 
     /// Waits for the first frame, which must be `enter`.
-    async fn enter(&mut self, messages: &mut Messages, session: &str, token: Option<String>) -> Result<Inside, End> {
+    async fn enter(
+        &mut self,
+        messages: &mut Messages,
+        session: &str,
+        token: Option<String>,
+    ) -> Result<Inside, End> {
         let within = self.app.config.enter_within;
-        let first = tokio::time::timeout(within, self.first_frame(messages)).await.map_err(|_| {
-            let detail = format!("The first frame, \"enter\", must come within {} s.", within.as_secs_f64());
-            Problem::new(ProblemKind::Silent, detail)
-        })??;
+        let first =
+            tokio::time::timeout(within, self.first_frame(messages)).await.map_err(|_| {
+                let detail = format!(
+                    "The first frame, \"enter\", must come within {} s.",
+                    within.as_secs_f64()
+                );
+                Problem::new(ProblemKind::Silent, detail)
+            })??;
         let FromParticipant::Enter(frame) = first else {
-            return Err(Problem::new(ProblemKind::Malformed, "The first frame of a connection is \"enter\".").into());
+            return Err(Problem::new(
+                ProblemKind::Malformed,
+                "The first frame of a connection is \"enter\".",
+            )
+            .into());
         };
         let (handle, who, token) = self.identify(&frame, session, token).await?;
         check_role(&handle, &who)?;
@@ -197,7 +218,10 @@ impl Connection {
         handle.tell(Ask::Enter(Box::new(entry))).await?;
         let entered = answered.await.map_err(|_| shutting_down())??;
         // Four times as often as it is told on: a burst is no offence, a flood is.
-        let words = Rate::of("presence, holds and cues", handle.charter().presence.rate.saturating_mul(4).max(40));
+        let words = Rate::of(
+            "presence, holds and cues",
+            handle.charter().presence.rate.saturating_mul(4).max(40),
+        );
         Ok(Inside { session: handle, entered, who, words, passed_over: None })
     }
 
@@ -211,8 +235,12 @@ impl Connection {
         }
     }
 
-    /// Reads a frame in the encoding of the connection. The outer problem ends it, the inner one is told.
-    fn read(&self, message: Result<Message, Unread>) -> Result<Result<FromParticipant, Problem>, End> {
+    /// Reads a frame in the encoding of the connection. The outer problem ends it, the inner one is
+    /// told.
+    fn read(
+        &self,
+        message: Result<Message, Unread>,
+    ) -> Result<Result<FromParticipant, Problem>, End> {
         match (self.encoding, message) {
             (Encoding::Json, Ok(Message::Text(text))) => Ok(match Propose::decode(&text) {
                 Some(frame) => Ok(FromParticipant::Propose(frame)),
@@ -225,8 +253,9 @@ impl Connection {
         }
     }
 
-    /// Who enters: by a token, or as a guest where the charter lets guests in. Who calls is found out first: a stranger does
-    /// not learn which sessions there are. A guest is given a token with which they are the same guest when they come back.
+    /// Who enters: by a token, or as a guest where the charter lets guests in. Who calls is found
+    /// out first: a stranger does not learn which sessions there are. A guest is given a token with
+    /// which they are the same guest when they come back.
     async fn identify(
         &mut self,
         frame: &Enter,
@@ -269,7 +298,8 @@ impl Connection {
             let step = tokio::select! {
                 biased;
                 () = tokio::time::sleep_until(ends.unwrap_or_else(tokio::time::Instant::now)), if ends.is_some() => {
-                    Err(Problem::new(ProblemKind::ExpiredToken, "The token has ended. Connect again with a new one.").into())
+                    Err(Problem::new(ProblemKind::ExpiredToken, "The token has ended. Connect \
+                        again with a new one.").into())
                 }
                 () = outbound.filled() => self.send(&outbound, inside).await,
                 message = messages.next() => {
@@ -279,7 +309,8 @@ impl Connection {
                 now = tick.tick() => {
                     let now = now.into_std();
                     if now.saturating_duration_since(heard) > silence {
-                        Err(Problem::new(ProblemKind::Silent, "Nothing was heard from this connection, not even a pong.").into())
+                        Err(Problem::new(ProblemKind::Silent, "Nothing was heard from this \
+                            connection, not even a pong.").into())
                     } else if now.saturating_duration_since(heard.max(pinged)) > silence / 2 {
                         pinged = now;
                         self.socket.ping(b"").await.map_err(End::from)
@@ -294,8 +325,8 @@ impl Connection {
         }
     }
 
-    /// Writes all that waits. A write that does not go on because the other side does not read ends when the session cuts
-    /// the connection off.
+    /// Writes all that waits. A write that does not go on because the other side does not read ends
+    /// when the session cuts the connection off.
     async fn send(&mut self, outbound: &Outbound, inside: &Inside) -> Result<(), End> {
         let taken = outbound.take();
         for frame in self.encoding.frames(taken.items) {
@@ -326,9 +357,15 @@ impl Connection {
         taken.end.map_or(Ok(()), |problem| Err(problem.into()))
     }
 
-    async fn receive(&mut self, message: Result<Message, Unread>, inside: &mut Inside) -> Result<(), End> {
+    async fn receive(
+        &mut self,
+        message: Result<Message, Unread>,
+        inside: &mut Inside,
+    ) -> Result<(), End> {
         let message = match message {
-            Ok(Message::Ping(payload)) => return self.socket.pong(&payload).await.map_err(End::from),
+            Ok(Message::Ping(payload)) => {
+                return self.socket.pong(&payload).await.map_err(End::from);
+            }
             Ok(Message::Pong) => return Ok(()),
             other => other,
         };
@@ -348,12 +385,18 @@ impl Connection {
                     self.app.metrics.count(&problem);
                     return Ok(());
                 }
-                inside.session.tell(Ask::Said { connection: inside.entered.id, said }).await.map_err(End::from)
+                inside
+                    .session
+                    .tell(Ask::Said { connection: inside.entered.id, said })
+                    .await
+                    .map_err(End::from)
             }
             Ok(FromParticipant::Hold(TakeHold { n, at, for_ms, over })) => {
                 self.act(n, Act::Hold { at, for_ms, over }, inside).await
             }
-            Ok(FromParticipant::Release(Release { n, at })) => self.act(n, Act::Release { at }, inside).await,
+            Ok(FromParticipant::Release(Release { n, at })) => {
+                self.act(n, Act::Release { at }, inside).await
+            }
             Ok(FromParticipant::Cue(cue)) => self.act(cue.n, Act::Cue(cue), inside).await,
             Ok(FromParticipant::Renew(renew)) => self.renew(renew, inside).await,
             Ok(FromParticipant::Leave(_)) => Err(End::Left),
@@ -372,7 +415,11 @@ impl Connection {
             self.put(&FromService::Answer(AnswerFrame { n, problem: Some(problem) }));
             return Ok(());
         }
-        inside.session.tell(Ask::Act { connection: inside.entered.id, n, act }).await.map_err(End::from)
+        inside
+            .session
+            .tell(Ask::Act { connection: inside.entered.id, n, act })
+            .await
+            .map_err(End::from)
     }
 
     /// Goes on with a new token, which must be for the same participant and role.
@@ -380,7 +427,8 @@ impl Connection {
         let Renew { n, token } = renew;
         let renewed = Identity::of(&token, inside.session.id(), &self.app).and_then(|who| {
             let same = who.id == inside.who.id && who.role == inside.who.role;
-            let detail = "A connection goes on as the participant and in the role that it entered with. Connect anew for another.";
+            let detail = "A connection goes on as the participant and in the role that it entered \
+                with. Connect anew for another.";
             if same { Ok(who) } else { Err(Problem::new(ProblemKind::BadToken, detail)) }
         });
         match renewed {
@@ -398,13 +446,15 @@ impl Connection {
 
     async fn propose(&mut self, frame: Propose, inside: &mut Inside) -> Result<(), End> {
         let n = frame.n;
-        let passed_over = inside.passed_over.filter(|first| first.n < n && frame.answered < first.n);
+        let passed_over =
+            inside.passed_over.filter(|first| first.n < n && frame.answered < first.n);
         if let Some(first) = passed_over.filter(|first| Instant::now() < first.until) {
             self.too_fast(n, goes_behind(first.n));
             return Ok(());
         }
         if let Err(problem) = inside.entered.rate.check() {
-            let wait = problem.member("wait_ms").and_then(serde_json::Value::as_u64).unwrap_or_default();
+            let wait =
+                problem.member("wait_ms").and_then(serde_json::Value::as_u64).unwrap_or_default();
             let until = Instant::now() + Duration::from_millis(wait) + AGAIN_WITHIN;
             let first = inside.passed_over.map_or(n, |first| first.n.min(n));
             inside.passed_over = Some(PassedOver { n: first, until });
@@ -417,7 +467,11 @@ impl Connection {
             let ask = Ask::Refused { connection: inside.entered.id, n: given_up.n };
             inside.session.tell(ask).await?;
         }
-        inside.session.tell(Ask::Propose { connection: inside.entered.id, frame }).await.map_err(End::from)
+        inside
+            .session
+            .tell(Ask::Propose { connection: inside.entered.id, frame })
+            .await
+            .map_err(End::from)
     }
 
     fn too_fast(&self, n: u64, problem: Problem) {
@@ -443,8 +497,10 @@ impl Connection {
         let kind = problem.kind();
         tracing::debug!(%problem, "a connection is ended");
         self.app.metrics.closed(&problem);
-        let reason =
-            CloseReason { code: CloseCode::Other(4000 + kind.number()), description: Some(kind.name().to_owned()) };
+        let reason = CloseReason {
+            code: CloseCode::Other(4000 + kind.number()),
+            description: Some(kind.name().to_owned()),
+        };
         let frame = self.encoding.encode(&FromService::Bye(Bye { problem }));
         let last = async {
             write(&mut self.socket, frame).await?;
@@ -458,9 +514,12 @@ impl Connection {
 /// The refusal of what was sent behind a proposal that came too fast.
 fn goes_behind(first: u64) -> Problem {
     let detail = format!(
-        "Proposal {first} came too fast and comes first. Send it again, and this one behind it, or call it answered."
+        "Proposal {first} came too fast and comes first. Send it again, and this one behind it, \
+         or call it answered."
     );
-    Problem::new(ProblemKind::TooFast, detail).with("wait_ms", 20).with("limit", "proposals-per-second")
+    Problem::new(ProblemKind::TooFast, detail)
+        .with("wait_ms", 20)
+        .with("limit", "proposals-per-second")
 }
 
 fn no_token() -> Problem {
@@ -469,8 +528,11 @@ fn no_token() -> Problem {
 }
 
 fn frame_too_large(limit: usize) -> Problem {
-    Problem::new(ProblemKind::TooLarge, format!("A frame has at most {limit} bytes. Send smaller proposals."))
-        .with("limit", "frame")
+    Problem::new(
+        ProblemKind::TooLarge,
+        format!("A frame has at most {limit} bytes. Send smaller proposals."),
+    )
+    .with("limit", "frame")
 }
 
 /// Refuses a role that the charter does not have.
@@ -495,9 +557,12 @@ fn unfit(encoding: Encoding, message: Result<Message, Unread>) -> End {
             Problem::new(ProblemKind::Malformed, detail).into()
         }
         Err(Unread::TooLarge(limit)) => frame_too_large(limit).into(),
-        Err(Unread::NotUtf8) => Problem::new(ProblemKind::Malformed, "A text frame must be UTF-8.").into(),
+        Err(Unread::NotUtf8) => {
+            Problem::new(ProblemKind::Malformed, "A text frame must be UTF-8.").into()
+        }
         Err(Unread::Protocol(error)) => {
-            Problem::new(ProblemKind::Malformed, format!("The WebSocket stream broke: {error}.")).into()
+            Problem::new(ProblemKind::Malformed, format!("The WebSocket stream broke: {error}."))
+                .into()
         }
         Ok(_) | Err(Unread::Gone) => End::Gone,
     }

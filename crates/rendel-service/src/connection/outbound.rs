@@ -14,7 +14,8 @@ use tokio::sync::Notify;
 use super::beat::{Beat, Newest};
 use crate::config::QueueLimits;
 
-/// A run of updates, shared by all connections that get it. Each encoding of it is made once, by who needs it first.
+/// A run of updates, shared by all connections that get it. Each encoding of it is made once, by
+/// who needs it first.
 #[derive(Debug)]
 pub(crate) struct Run {
     pub(crate) updates: Vec<Arc<str>>,
@@ -38,7 +39,8 @@ impl Run {
 
     /// Each update in CBOR.
     pub(crate) fn cbor(&self) -> &[Bytes] {
-        self.cbor.get_or_init(|| self.updates.iter().map(|json| cbor_of_json(json).into()).collect())
+        self.cbor
+            .get_or_init(|| self.updates.iter().map(|json| cbor_of_json(json).into()).collect())
     }
 
     fn bytes(&self) -> usize {
@@ -134,12 +136,12 @@ impl Item {
     }
 }
 
-/// A bounded queue between a session and one connection. The session puts without ever waiting; the connection takes all
-/// that is there whenever it has written what it had.
+/// A bounded queue between a session and one connection. The session puts without ever waiting; the
+/// connection takes all that is there whenever it has written what it had.
 ///
-/// A connection that falls behind loses its backlog, and nothing more is put. Once it has written what it had, it is given
-/// one catch-up in place of all that. If it falls behind again soon after, or does not come to write for too long, it
-/// is cut off as `slow`. Nobody else waits for it.
+/// A connection that falls behind loses its backlog, and nothing more is put. Once it has written
+/// what it had, it is given one catch-up in place of all that. If it falls behind again soon after,
+/// or does not come to write for too long, it is cut off as `slow`. Nobody else waits for it.
 #[derive(Debug)]
 pub(crate) struct Outbound {
     limits: QueueLimits,
@@ -206,8 +208,8 @@ impl Outbound {
         queue.bytes += item.bytes();
         queue.items.push_back(item);
         // One frame larger than the whole bound, such as a snapshot, may wait alone.
-        let is_full =
-            queue.items.len() > self.limits.frames || (queue.bytes > self.limits.bytes && queue.items.len() > 1);
+        let is_full = queue.items.len() > self.limits.frames
+            || (queue.bytes > self.limits.bytes && queue.items.len() > 1);
         if is_full {
             queue.items.clear();
             queue.presence.clear();
@@ -223,7 +225,8 @@ impl Outbound {
         is_full
     }
 
-    /// Puts what changed in presence; dropped where the connection is behind, since its catch-up has all of it.
+    /// Puts what changed in presence; dropped where the connection is behind, since its catch-up
+    /// has all of it.
     pub(crate) fn put_presence(&self, beat: &Arc<Beat>) {
         let mut queue = self.queue.lock();
         if queue.end.is_none() && queue.behind.is_none() {
@@ -257,7 +260,8 @@ impl Outbound {
         self.wake.notify_one();
     }
 
-    /// Why the connection was cut off, where it was: what is being written to it then never arrives.
+    /// Why the connection was cut off, where it was: what is being written to it then never
+    /// arrives.
     pub(crate) fn cut_off(&self) -> Option<Problem> {
         let queue = self.queue.lock();
         let is_stuck = queue.behind.is_some_and(|behind| behind.since.elapsed() > self.slow_within);
@@ -265,7 +269,8 @@ impl Outbound {
         (is_stuck || is_slow).then(slow)
     }
 
-    /// Wakes the connection once more if something waits: a wake that came while it was writing was used up there.
+    /// Wakes the connection once more if something waits: a wake that came while it was writing was
+    /// used up there.
     pub(crate) fn wake_again_if_filled(&self) {
         let queue = self.queue.lock();
         if !queue.items.is_empty()
@@ -290,7 +295,10 @@ impl Outbound {
         let mut items = std::mem::take(&mut queue.items);
         items.extend(queue.presence.take().map(Item::Frame));
         queue.taken = items.iter().rev().find_map(Item::seq).or(queue.taken);
-        let needs_catch_up = queue.behind.as_mut().is_some_and(|behind| !std::mem::replace(&mut behind.is_asked, true));
+        let needs_catch_up = queue
+            .behind
+            .as_mut()
+            .is_some_and(|behind| !std::mem::replace(&mut behind.is_asked, true));
         Taken { items, end: queue.end.clone(), needs_catch_up }
     }
 
@@ -301,7 +309,8 @@ impl Outbound {
             taken: queue.taken,
             frames: queue.items.len() as u64,
             bytes: queue.bytes as u64,
-            lag_ms: since.map_or(0, |since| u64::try_from(since.elapsed().as_millis()).unwrap_or(u64::MAX)),
+            lag_ms: since
+                .map_or(0, |since| u64::try_from(since.elapsed().as_millis()).unwrap_or(u64::MAX)),
             catch_ups: queue.catch_ups,
         }
     }

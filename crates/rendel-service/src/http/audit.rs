@@ -23,7 +23,10 @@ pub(crate) struct Before {
 async fn told(app: &Shared, session: Option<String>, asked: &Before) -> Answer {
     let most = asked.most.unwrap_or(100);
     if !(1..=1_000).contains(&most) {
-        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, "\"most\" goes from 1 to 1,000.")));
+        return Err(Failure(Problem::new(
+            ProblemKind::OutOfBounds,
+            "\"most\" goes from 1 to 1,000.",
+        )));
     }
     let entry = |row: AuditRow| AuditEntry {
         ord: row.ord,
@@ -32,7 +35,8 @@ async fn told(app: &Shared, session: Option<String>, asked: &Before) -> Answer {
         what: row.what,
         detail: serde_json::from_str(&row.detail).unwrap_or_default(),
     };
-    let entries = app.store.audit(session, asked.before, most).await?.into_iter().map(entry).collect();
+    let entries =
+        app.store.audit(session, asked.before, most).await?.into_iter().map(entry).collect();
     Ok(HttpResponse::Ok().json(AuditList { entries }))
 }
 
@@ -52,7 +56,11 @@ pub(crate) async fn of_session(
 /// What was done about charters, keys and the console; newest first.
 #[utoipa::path(tag = "service", params(Before), responses((status = 200, body = AuditList)), security(("bearer" = [])))]
 #[get("/audit")]
-pub(crate) async fn of_service(request: HttpRequest, asked: web::Query<Before>, app: Shared) -> Answer {
+pub(crate) async fn of_service(
+    request: HttpRequest,
+    asked: web::Query<Before>,
+    app: Shared,
+) -> Answer {
     backend(&request, &app)?;
     told(&app, None, &asked).await
 }

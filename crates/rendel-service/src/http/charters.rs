@@ -24,12 +24,16 @@ pub(crate) async fn publish(request: HttpRequest, payload: web::Payload, app: Sh
     Ok(if is_new { HttpResponse::Created() } else { HttpResponse::Ok() }.json(entry))
 }
 
-/// Keeps a charter; gives whether it was not there already. `exists` where its version has another text.
+/// Keeps a charter; gives whether it was not there already. `exists` where its version has another
+/// text.
 pub(super) async fn keep(app: &Shared, charter: &Charter) -> Result<(bool, CharterEntry), Failure> {
     let version = i32::try_from(charter.version)
         .map_err(|_| Problem::new(ProblemKind::OutOfBounds, "`version` is too large."))?;
     let (name, source) = (charter.name.clone(), charter.source.clone());
-    let kept = app.store.publish_charter(name.clone(), version, charter.title.clone(), source.clone()).await;
+    let kept = app
+        .store
+        .publish_charter(name.clone(), version, charter.title.clone(), source.clone())
+        .await;
     let row = app.store.charter(name.clone(), Some(version)).await?;
     let entry = row.as_ref().map(entry).ok_or_else(crate::failure::unavailable)?;
     match kept {
@@ -43,11 +47,14 @@ pub(super) async fn keep(app: &Shared, charter: &Charter) -> Result<(bool, Chart
             .await;
             Ok((true, entry))
         }
-        Err(StoreError::Exists) if row.is_some_and(|row| row.source == source) => Ok((false, entry)),
+        Err(StoreError::Exists) if row.is_some_and(|row| row.source == source) => {
+            Ok((false, entry))
+        }
         Err(StoreError::Exists) => {
             let next = version.saturating_add(1);
             let detail = format!(
-                "Version {version} of {name:?} is published with another text. Sessions rely on it: publish this one as version {next}."
+                "Version {version} of {name:?} is published with another text. Sessions rely on \
+                 it: publish this one as version {next}."
             );
             Err(Failure(Problem::new(ProblemKind::Exists, detail)))
         }
@@ -95,9 +102,17 @@ pub(crate) async fn show(
     backend(&request, &app)?;
     let name = name.into_inner();
     let row = app.store.charter(name.clone(), which.version).await?;
-    let row = row
-        .ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("There is no charter {name:?} in that version.")))?;
-    let accepts = request.headers().get("Accept").and_then(|accepts| accepts.to_str().ok()).unwrap_or_default();
+    let row = row.ok_or_else(|| {
+        Problem::new(
+            ProblemKind::NotFound,
+            format!("There is no charter {name:?} in that version."),
+        )
+    })?;
+    let accepts = request
+        .headers()
+        .get("Accept")
+        .and_then(|accepts| accepts.to_str().ok())
+        .unwrap_or_default();
     if accepts.contains("application/json") {
         let charter = Charter::parse(&row.source).map_err(|faults| with_faults(&faults))?;
         return Ok(HttpResponse::Ok().json(charter.to_json()));
@@ -118,6 +133,9 @@ fn with_faults(faults: &[Fault]) -> Problem {
     let count = faults.len();
     let plural = if count == 1 { "fault" } else { "faults" };
     let first = faults.first().map(ToString::to_string).unwrap_or_default();
-    Problem::new(ProblemKind::Charter, format!("The charter has {count} {plural}. The first: {first}"))
-        .with("faults", serde_json::to_value(faults).unwrap_or_default())
+    Problem::new(
+        ProblemKind::Charter,
+        format!("The charter has {count} {plural}. The first: {first}"),
+    )
+    .with("faults", serde_json::to_value(faults).unwrap_or_default())
 }

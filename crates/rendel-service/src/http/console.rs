@@ -1,4 +1,5 @@
-//! Signing in to the console: a cookie that pages cannot read, and a secret that other origins cannot.
+//! Signing in to the console: a cookie that pages cannot read, and a secret that other origins
+//! cannot.
 
 use actix_web::cookie::{Cookie, SameSite, time::Duration};
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
@@ -14,12 +15,15 @@ use crate::failure::Failure;
 
 fn cookie(request: &HttpRequest, value: &str) -> Cookie<'static> {
     let is_secure = request.connection_info().scheme() == "https";
-    let cookie = Cookie::build(COOKIE, value.to_owned()).path("/v1").http_only(true).same_site(SameSite::Strict);
+    let cookie = Cookie::build(COOKIE, value.to_owned())
+        .path("/v1")
+        .http_only(true)
+        .same_site(SameSite::Strict);
     cookie.secure(is_secure).finish()
 }
 
-/// Signs a browser in to the console with the service key. The cookie ends with the browser's session, and here after half
-/// an hour without use.
+/// Signs a browser in to the console with the service key. The cookie ends with the browser's
+/// session, and here after half an hour without use.
 #[utoipa::path(tag = "service", request_body = SignIn, responses((status = 200, body = SignedIn), (status = 401, description = "`bad-token`")))]
 #[post("/console/sign-in")]
 pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
@@ -30,7 +34,9 @@ pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Sh
     let (id, secret) = app.seats.take()?;
     let address = address_of(&request, app.config.trust_forwarded);
     app.note(None, Actor::SERVICE, "signed in to the console", json!({ "address": address })).await;
-    Ok(HttpResponse::Ok().cookie(cookie(&request, &id)).json(SignedIn { signed_in: true, secret: Some(secret) }))
+    Ok(HttpResponse::Ok()
+        .cookie(cookie(&request, &id))
+        .json(SignedIn { signed_in: true, secret: Some(secret) }))
 }
 
 /// Whether this browser is signed in to the console.

@@ -32,7 +32,8 @@ const PAGE: i64 = 1_000;
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Following {
-    /// `updates`, or `json-patch` for one RFC 6902 patch per update; `updates` where it is left out.
+    /// `updates`, or `json-patch` for one RFC 6902 patch per update; `updates` where it is left
+    /// out.
     #[serde(default)]
     #[param(inline)]
     form: Form,
@@ -46,8 +47,9 @@ pub(crate) struct Following {
     _as: Option<String>,
 }
 
-/// Follows a session. The first event is `state`, then come `settled` (or `patch`) with their `seq` as `id`; with
-/// `Last-Event-ID` it goes on after that, without the state where the journal still has what was missed.
+/// Follows a session. The first event is `state`, then come `settled` (or `patch`) with their `seq`
+/// as `id`; with `Last-Event-ID` it goes on after that, without the state where the journal still
+/// has what was missed.
 #[utoipa::path(tag = "participants", params(Following, ("session" = String, Path), ("Last-Event-ID" = Option<String>, Header)), responses(
     (status = 200, body = String, content_type = "text/event-stream"), (status = 400, description = "`malformed`"),
     (status = 409, description = "`from-the-future`, `full`")), security(("bearer" = [])))]
@@ -71,9 +73,12 @@ pub(crate) async fn follow(
     let after = last_event(&request)?.or(following.after);
     let admitted = app.addresses.admit(address_of(&request, app.config.trust_forwarded));
     let admission = admitted.inspect_err(|problem| app.metrics.count(problem))?;
-    let events = Events::enter(app.get_ref().clone(), session, who, following.form, after, admission).await?;
-    let stream =
-        stream::unfold(events, |mut events| async { events.next().await.map(|part| (Ok::<_, Problem>(part), events)) });
+    let events =
+        Events::enter(app.get_ref().clone(), session, who, following.form, after, admission)
+            .await?;
+    let stream = stream::unfold(events, |mut events| async {
+        events.next().await.map(|part| (Ok::<_, Problem>(part), events))
+    });
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
         .insert_header((header::CACHE_CONTROL, "no-store"))
@@ -87,7 +92,10 @@ fn last_event(request: &HttpRequest) -> Result<Option<u64>, Problem> {
     let Some(id) = request.headers().get("Last-Event-ID") else { return Ok(None) };
     let seq = id.to_str().ok().map(str::trim).and_then(|id| id.parse().ok());
     seq.map(Some).ok_or_else(|| {
-        Problem::new(ProblemKind::Malformed, "\"Last-Event-ID\" is the \"id\" of an event of this session: a \"seq\".")
+        Problem::new(
+            ProblemKind::Malformed,
+            "\"Last-Event-ID\" is the \"id\" of an event of this session: a \"seq\".",
+        )
     })
 }
 
@@ -184,9 +192,10 @@ impl Events {
                     self.end = taken.end;
                     if taken.needs_catch_up {
                         // Coming back with the last id is the catch-up.
-                        let detail =
-                            "This stream was read more slowly than the session went on. Come back with its last id.";
-                        self.end = Some(Problem::new(ProblemKind::Slow, detail).with("limit", "queue"));
+                        let detail = "This stream was read more slowly than the session went on. \
+                            Come back with its last id.";
+                        self.end =
+                            Some(Problem::new(ProblemKind::Slow, detail).with("limit", "queue"));
                     }
                 }
             }
@@ -206,12 +215,14 @@ impl Events {
                 let first = run.last + 1 - run.updates.len() as u64;
                 let seqs = first..=run.last;
                 match self.form {
-                    Form::Updates => {
-                        Ok(seqs.zip(&run.updates).map(|(seq, json)| event("settled", Some(seq), json)).collect())
-                    }
-                    Form::JsonPatch if run.patches.len() == run.updates.len() => {
-                        Ok(seqs.zip(&run.patches).map(|(seq, patch)| event("patch", Some(seq), patch)).collect())
-                    }
+                    Form::Updates => Ok(seqs
+                        .zip(&run.updates)
+                        .map(|(seq, json)| event("settled", Some(seq), json))
+                        .collect()),
+                    Form::JsonPatch if run.patches.len() == run.updates.len() => Ok(seqs
+                        .zip(&run.patches)
+                        .map(|(seq, patch)| event("patch", Some(seq), patch))
+                        .collect()),
                     Form::JsonPatch => Err(crate::failure::unavailable()),
                 }
             }
@@ -221,7 +232,9 @@ impl Events {
                     r#type: &'f str,
                 }
                 let named: Option<Named<'_>> = serde_json::from_str(&frame.json).ok();
-                let told = named.filter(|named| ["roster", "status", "notice", "holds", "cue"].contains(&named.r#type));
+                let told = named.filter(|named| {
+                    ["roster", "status", "notice", "holds", "cue"].contains(&named.r#type)
+                });
                 Ok(told.map_or_else(String::new, |named| event(named.r#type, None, &frame.json)))
             }
             Item::Welcome(..) => Ok(String::new()),
@@ -252,7 +265,9 @@ impl Events {
 
     async fn missed(&self, after: u64, upto: u64) -> Result<String, Problem> {
         let mut patches = match self.form {
-            Form::JsonPatch => Some(Patches::after(&self.app, &self.session, after, &self.who.role).await?),
+            Form::JsonPatch => {
+                Some(Patches::after(&self.app, &self.session, after, &self.who.role).await?)
+            }
             Form::Updates => None,
         };
         let mut told = String::new();
@@ -271,7 +286,11 @@ impl Events {
                     }
                     None => {
                         let charter = self.session.charter();
-                        event("settled", Some(next), &seen(charter.sight(&self.who.role), charter, &row.into()))
+                        event(
+                            "settled",
+                            Some(next),
+                            &seen(charter.sight(&self.who.role), charter, &row.into()),
+                        )
                     }
                 };
                 next += 1;
@@ -287,7 +306,9 @@ impl Drop for Events {
         let (session, connection) = (self.session.clone(), self.connection);
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
             // A session that has ended has no roster left to leave.
-            runtime.spawn(async move { drop(session.tell(Ask::Leave { connection, why: LeftWhy::Lost }).await) });
+            runtime.spawn(async move {
+                drop(session.tell(Ask::Leave { connection, why: LeftWhy::Lost }).await)
+            });
         }
     }
 }

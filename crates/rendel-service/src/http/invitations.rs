@@ -5,7 +5,9 @@ use chrono::{TimeDelta, Utc};
 use rendel_core::{Actor, Problem, ProblemKind};
 use rendel_store::InvitationRow;
 use rendel_wire::decode_json;
-use rendel_wire::http::{AcceptInvitation, AcceptedInvitation, InvitationInfo, InvitationList, MakeInvitation};
+use rendel_wire::http::{
+    AcceptInvitation, AcceptedInvitation, InvitationInfo, InvitationList, MakeInvitation,
+};
 use serde_json::json;
 use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
@@ -44,7 +46,8 @@ fn digest(code: &str) -> String {
 
 /// Makes an invitation. Its code is told here and never again.
 #[utoipa::path(tag = "tokens", request_body = MakeInvitation, params(("session" = String, Path)), responses((status = 201, body = InvitationInfo),
-    (status = 404, description = "`no-session`"), (status = 422, description = "`out-of-bounds`: no such role, uses or time")), security(("bearer" = [])))]
+    (status = 404, description = "`no-session`"), (status = 422, description = "`out-of-bounds`: \
+        no such role, uses or time")), security(("bearer" = [])))]
 #[post("/sessions/{session}/invitations")]
 pub(crate) async fn make(
     request: HttpRequest,
@@ -57,14 +60,23 @@ pub(crate) async fn make(
     check_role_of(&app, &session, &role).await?;
     let (uses, seconds) = (uses.unwrap_or(1), expires_in.unwrap_or(STANDARD_SECONDS));
     if !(1..=1_000).contains(&uses) || !(1..=MOST_SECONDS).contains(&seconds) {
-        let detail = format!("\"uses\" goes from 1 to 1,000, \"expires_in\" from 1 to {MOST_SECONDS} seconds.");
+        let detail = format!(
+            "\"uses\" goes from 1 to 1,000, \"expires_in\" from 1 to {MOST_SECONDS} seconds."
+        );
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
     }
     let code = hex::encode(rand::random::<[u8; 16]>());
     let until = Utc::now() + TimeDelta::seconds(i64::try_from(seconds).unwrap_or(0));
     let (id, uses) = (Uuid::now_v7(), i32::try_from(uses).unwrap_or(1));
-    let row = app.store.invite(id, digest(&code), session.clone(), role.clone(), uses, until).await?;
-    app.note(Some(&session), Actor::SERVICE, "invited", json!({ "invitation": id, "role": role, "uses": uses })).await;
+    let row =
+        app.store.invite(id, digest(&code), session.clone(), role.clone(), uses, until).await?;
+    app.note(
+        Some(&session),
+        Actor::SERVICE,
+        "invited",
+        json!({ "invitation": id, "role": role, "uses": uses }),
+    )
+    .await;
     let link = Some(format!("/join#{code}"));
     Ok(HttpResponse::Created().json(InvitationInfo { code: Some(code), link, ..info(row) }))
 }
@@ -74,7 +86,8 @@ pub(crate) async fn make(
 #[get("/sessions/{session}/invitations")]
 pub(crate) async fn list(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
     backend(&request, &app)?;
-    let invitations = app.store.invitations(session.into_inner()).await?.into_iter().map(info).collect();
+    let invitations =
+        app.store.invitations(session.into_inner()).await?.into_iter().map(info).collect();
     Ok(HttpResponse::Ok().json(InvitationList { invitations }))
 }
 
@@ -82,7 +95,11 @@ pub(crate) async fn list(request: HttpRequest, session: web::Path<String>, app: 
 #[utoipa::path(tag = "tokens", params(("session" = String, Path), ("invitation" = String, Path)), responses((status = 204, description = "It is taken back"),
     (status = 404, description = "`not-found`")), security(("bearer" = [])))]
 #[delete("/sessions/{session}/invitations/{invitation}")]
-pub(crate) async fn withdraw(request: HttpRequest, which: web::Path<(String, String)>, app: Shared) -> Answer {
+pub(crate) async fn withdraw(
+    request: HttpRequest,
+    which: web::Path<(String, String)>,
+    app: Shared,
+) -> Answer {
     backend(&request, &app)?;
     let (session, invitation) = which.into_inner();
     let found = match Uuid::parse_str(&invitation) {
@@ -90,9 +107,18 @@ pub(crate) async fn withdraw(request: HttpRequest, which: web::Path<(String, Str
         Err(_) => false,
     };
     if !found {
-        return Err(Failure(Problem::new(ProblemKind::NotFound, "There is no such invitation to this session.")));
+        return Err(Failure(Problem::new(
+            ProblemKind::NotFound,
+            "There is no such invitation to this session.",
+        )));
     }
-    app.note(Some(&session), Actor::SERVICE, "took an invitation back", json!({ "invitation": invitation })).await;
+    app.note(
+        Some(&session),
+        Actor::SERVICE,
+        "took an invitation back",
+        json!({ "invitation": invitation }),
+    )
+    .await;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -110,10 +136,18 @@ pub(crate) async fn accept(request: HttpRequest, payload: web::Payload, app: Sha
         Problem::new(ProblemKind::BadToken, detail)
     })?;
     let number: u64 = rand::random();
-    let (sub, name) = (format!("invited-{number:016x}"), name.unwrap_or_else(|| made_up_name(number)));
+    let (sub, name) =
+        (format!("invited-{number:016x}"), name.unwrap_or_else(|| made_up_name(number)));
     let answer = issued(&app, &row.session, &sub, Some(&name), &row.role, TOKEN_SECONDS)?;
-    app.note(Some(&row.session), &sub, "came by an invitation", json!({ "invitation": row.id, "name": name })).await;
+    app.note(
+        Some(&row.session),
+        &sub,
+        "came by an invitation",
+        json!({ "invitation": row.id, "name": name }),
+    )
+    .await;
     let (token, expires) = (answer.token, answer.expires);
-    let accepted = AcceptedInvitation { session: row.session, sub, name, role: row.role, token, expires };
+    let accepted =
+        AcceptedInvitation { session: row.session, sub, name, role: row.role, token, expires };
     Ok(HttpResponse::Created().json(accepted))
 }

@@ -24,7 +24,8 @@ pub(crate) struct Range {
     from: Option<u64>,
     /// The last `seq`; the present one where it is left out.
     to: Option<u64>,
-    /// `updates`, or `json-patch` for one RFC 6902 patch per update against the plain state; `updates` where it is left out.
+    /// `updates`, or `json-patch` for one RFC 6902 patch per update against the plain state;
+    /// `updates` where it is left out.
     #[serde(default)]
     #[param(inline)]
     form: Form,
@@ -55,16 +56,21 @@ pub(crate) async fn journal(
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
     let now = session.figures().await?.seq;
-    let kept_from = app.store.session(session.id().to_owned()).await?.map_or(0, |(row, _)| row.kept_from);
+    let kept_from =
+        app.store.session(session.id().to_owned()).await?.map_or(0, |(row, _)| row.kept_from);
     let kept_from = u64::try_from(kept_from).unwrap_or(0);
     let (from, to) = (range.from.unwrap_or(kept_from + 1).max(1), range.to.unwrap_or(now).min(now));
     let patches = match range.form {
-        Form::JsonPatch if from <= to => Some(Patches::after(&app, &session, from - 1, &who.role).await?),
+        Form::JsonPatch if from <= to => {
+            Some(Patches::after(&app, &session, from - 1, &who.role).await?)
+        }
         _ => None,
     };
     let store = app.store.clone();
-    let pages = Pages { store, session, role: who.role, next: from, to, rows: VecDeque::new(), patches };
-    // The first page is read before the answer begins, so that a database that is away is a problem and not a broken body.
+    let pages =
+        Pages { store, session, role: who.role, next: from, to, rows: VecDeque::new(), patches };
+    // The first page is read before the answer begins, so that a database that is away is a problem
+    // and not a broken body.
     let (first, pages) = pages.turn().await?;
     // A page that fails later breaks the body off, which tells the reader that this is not all.
     let rest = stream::try_unfold(pages, |pages| async {
@@ -101,10 +107,14 @@ pub(crate) async fn conflicts(
     let (session, who) = inside(&request, &app, &session).await?;
     let most = asked.most.unwrap_or(100);
     if !(1..=1_000).contains(&most) {
-        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, "\"most\" goes from 1 to 1,000.")));
+        return Err(Failure(Problem::new(
+            ProblemKind::OutOfBounds,
+            "\"most\" goes from 1 to 1,000.",
+        )));
     }
     let rows = app.store.conflicts(session.ord(), asked.before.unwrap_or(u64::MAX), most).await?;
-    let updates: Vec<Settled> = rows.iter().filter_map(|row| serde_json::from_str(row).ok()).collect();
+    let updates: Vec<Settled> =
+        rows.iter().filter_map(|row| serde_json::from_str(row).ok()).collect();
     let (fields, sight) = (&session.charter().fields, session.charter().sight(&who.role));
     let updates = updates.iter().map(|update| sight.update(fields, update));
     let told: Vec<_> = updates.filter(|update| !update.verdicts.is_empty()).collect();
@@ -138,9 +148,14 @@ impl Pages {
             let lines: String = match &mut self.patches {
                 Some(patches) => patches.tell(&mut self.rows)?,
                 None => {
-                    let (charter, sight) = (self.session.charter(), self.session.charter().sight(&self.role));
+                    let (charter, sight) =
+                        (self.session.charter(), self.session.charter().sight(&self.role));
                     let line = |row: String| {
-                        if sight.is_whole() { row } else { seen(sight, charter, &row.into()).to_string() }
+                        if sight.is_whole() {
+                            row
+                        } else {
+                            seen(sight, charter, &row.into()).to_string()
+                        }
                     };
                     self.rows.drain(..).flat_map(|row| [line(row), "\n".to_owned()]).collect()
                 }

@@ -32,8 +32,8 @@ pub(crate) async fn list(request: HttpRequest, app: Shared) -> Answer {
     Ok(HttpResponse::Ok().json(KeyList { keys }))
 }
 
-/// Adds a key: tokens that name it as `kid` in their header and are signed with it are good from now on. Two or more may be
-/// good at one time, which is how one takes over from another.
+/// Adds a key: tokens that name it as `kid` in their header and are signed with it are good from
+/// now on. Two or more may be good at one time, which is how one takes over from another.
 #[utoipa::path(tag = "tokens", request_body = AddKey, responses((status = 201, body = KeyInfo), (status = 409, description = "`exists`"),
     (status = 422, description = "`wrong-type`: the key cannot be read")), security(("bearer" = [])))]
 #[post("/keys")]
@@ -41,31 +41,41 @@ pub(crate) async fn add(request: HttpRequest, payload: web::Payload, app: Shared
     backend(&request, &app)?;
     let AddKey { kid, algorithm, secret, public } = decode_json(&body(payload, SMALL_BODY).await?)?;
     check_id(&kid).map_err(|_| {
-        Problem::new(ProblemKind::Malformed, "A key's id has 1 to 64 letters, digits, dashes and underscores.")
+        Problem::new(
+            ProblemKind::Malformed,
+            "A key's id has 1 to 64 letters, digits, dashes and underscores.",
+        )
     })?;
     let (name, given) = match algorithm.as_str() {
         "HS256" => ("HS256", secret),
         "EdDSA" => ("EdDSA", public),
-        _ => return Err(Failure(Problem::new(ProblemKind::WrongType, "The algorithm of a key is HS256 or EdDSA."))),
+        _ => {
+            return Err(Failure(Problem::new(
+                ProblemKind::WrongType,
+                "The algorithm of a key is HS256 or EdDSA.",
+            )));
+        }
     };
     let lacking = || {
         let detail = "Give the \"secret\" of an HS256 key, or the \"public\" key of an EdDSA key.";
         Problem::new(ProblemKind::Malformed, detail)
     };
     let material = key_material(name, &given.ok_or_else(lacking)?)?;
-    let added = app.store.add_key(kid.clone(), name, material).await.map_err(|error| match error {
-        StoreError::Exists => {
-            let detail = format!("There is a key {kid:?} already, or was. Choose another id.");
-            Failure(Problem::new(ProblemKind::Exists, detail))
-        }
-        other => other.into(),
-    })?;
+    let added =
+        app.store.add_key(kid.clone(), name, material).await.map_err(|error| match error {
+            StoreError::Exists => {
+                let detail = format!("There is a key {kid:?} already, or was. Choose another id.");
+                Failure(Problem::new(ProblemKind::Exists, detail))
+            }
+            other => other.into(),
+        })?;
     app.look_at_access().await?;
     app.note(None, Actor::SERVICE, "added a key", json!({ "kid": kid, "algorithm": name })).await;
     Ok(HttpResponse::Created().json(info(added)))
 }
 
-/// Retires a key: tokens that it signed are not good any more. Connections that entered with one stay.
+/// Retires a key: tokens that it signed are not good any more. Connections that entered with one
+/// stay.
 #[utoipa::path(tag = "tokens", params(("kid" = String, Path)), responses((status = 204, description = "It is retired"),
     (status = 404, description = "`not-found`")), security(("bearer" = [])))]
 #[delete("/keys/{kid}")]
@@ -73,7 +83,10 @@ pub(crate) async fn retire(request: HttpRequest, kid: web::Path<String>, app: Sh
     backend(&request, &app)?;
     let kid = kid.into_inner();
     if !app.store.retire_key(kid.clone()).await? {
-        return Err(Failure(Problem::new(ProblemKind::NotFound, format!("There is no key {kid:?} that is good."))));
+        return Err(Failure(Problem::new(
+            ProblemKind::NotFound,
+            format!("There is no key {kid:?} that is good."),
+        )));
     }
     app.look_at_access().await?;
     app.note(None, Actor::SERVICE, "retired a key", json!({ "kid": kid })).await;

@@ -44,17 +44,24 @@ async fn change(
     let (held, who) = steered(request, app, session, power).await?;
     let charter = held.charter();
     if let Some(unknown) = standing.except.iter().find(|role| !charter.has_role(role)) {
-        let problem = Problem::new(ProblemKind::OutOfBounds, format!("The charter has no role {unknown:?}."));
+        let problem =
+            Problem::new(ProblemKind::OutOfBounds, format!("The charter has no role {unknown:?}."));
         return Err(Failure(problem.did_you_mean(charter.nearest_role(unknown))));
     }
     let except = standing.except.clone();
     held.change_status(standing, who.id.clone()).await?;
-    app.note(Some(session), &who.id, what, if except.is_empty() { json!({}) } else { json!({ "except": except }) })
-        .await;
+    app.note(
+        Some(session),
+        &who.id,
+        what,
+        if except.is_empty() { json!({}) } else { json!({ "except": except }) },
+    )
+    .await;
     Ok(HttpResponse::Ok().json(info_of(app, session).await?))
 }
 
-/// Freezes a session: participants look on, and nobody but the backend changes anything, nor the roles that are excepted.
+/// Freezes a session: participants look on, and nobody but the backend changes anything, nor the
+/// roles that are excepted.
 #[utoipa::path(tag = "sessions", request_body = Option<FreezeSession>, params(("session" = String, Path)), responses((status = 200, body = SessionInfo),
     (status = 403, description = "`not-allowed`: the role has not the power"), (status = 410, description = "`ended`")), security(("bearer" = [])))]
 #[post("/sessions/{session}/freeze")]
@@ -65,7 +72,8 @@ pub(crate) async fn freeze(
     app: Shared,
 ) -> Answer {
     let body = body(payload, SMALL_BODY).await?;
-    let FreezeSession { except } = if body.is_empty() { FreezeSession::default() } else { decode_json(&body)? };
+    let FreezeSession { except } =
+        if body.is_empty() { FreezeSession::default() } else { decode_json(&body)? };
     let standing = Standing { status: Status::Frozen, except };
     change(&request, &app, &session, Some(Power::Freeze), standing, "froze").await
 }
@@ -98,7 +106,8 @@ pub(crate) async fn reset(
 ) -> Answer {
     let (held, who) = steered(&request, &app, &session, Some(Power::Reset)).await?;
     let body = body(payload, BACKEND_BODY).await?;
-    let ResetSession { opening } = if body.is_empty() { ResetSession::default() } else { decode_json(&body)? };
+    let ResetSession { opening } =
+        if body.is_empty() { ResetSession::default() } else { decode_json(&body)? };
     if opening.is_some() && who.role != Actor::SERVICE {
         let detail = "Other opening data are the backend's to give; leave them out.";
         return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
@@ -113,7 +122,11 @@ pub(crate) async fn reset(
 #[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 200, body = ConnectionList), (status = 404, description = "`no-session`")),
     security(("bearer" = [])))]
 #[get("/sessions/{session}/connections")]
-pub(crate) async fn connections(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
+pub(crate) async fn connections(
+    request: HttpRequest,
+    session: web::Path<String>,
+    app: Shared,
+) -> Answer {
     backend(&request, &app)?;
     let connections = match app.session_in_memory(&session) {
         Some(held) => held.connections().await?,
@@ -127,15 +140,24 @@ pub(crate) async fn connections(request: HttpRequest, session: web::Path<String>
 #[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses(
     (status = 200, body = String, content_type = "application/jsonl"), (status = 404, description = "`no-session`")), security(("bearer" = [])))]
 #[get("/sessions/{session}/export")]
-pub(crate) async fn export(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
+pub(crate) async fn export(
+    request: HttpRequest,
+    session: web::Path<String>,
+    app: Shared,
+) -> Answer {
     backend(&request, &app)?;
     let id = session.into_inner();
     let whole = app.store.whole(id.clone()).await?.ok_or_else(|| no_session(&id))?;
     let charter = app.store.charter(whole.charter.clone(), Some(whole.version)).await?;
     let source = charter.map(|row| row.source).unwrap_or_default();
-    let text = web::block(move || carry::write(&whole, &source)).await.map_err(|_| crate::failure::unavailable())?;
+    let text = web::block(move || carry::write(&whole, &source))
+        .await
+        .map_err(|_| crate::failure::unavailable())?;
     let name = format!("attachment; filename=\"{id}.jsonl\"");
-    Ok(HttpResponse::Ok().content_type("application/jsonl").insert_header(("Content-Disposition", name)).body(text))
+    Ok(HttpResponse::Ok()
+        .content_type("application/jsonl")
+        .insert_header(("Content-Disposition", name))
+        .body(text))
 }
 
 #[derive(Debug, serde::Deserialize, utoipa::IntoParams)]
@@ -145,16 +167,28 @@ pub(crate) struct As {
     id: Option<String>,
 }
 
-/// Brings in a session that was exported, here or elsewhere. Everything is checked and replayed before anything is kept.
+/// Brings in a session that was exported, here or elsewhere. Everything is checked and replayed
+/// before anything is kept.
 #[utoipa::path(tag = "sessions", request_body(content = String, content_type = "application/jsonl"), params(As), responses(
-    (status = 201, body = SessionInfo), (status = 400, description = "`malformed`: damaged, or of another version"),
-    (status = 409, description = "`exists`: the id is taken, or the charter's version has another text")), security(("bearer" = [])))]
+    (status = 201, body = SessionInfo), (status = 400, description = "`malformed`: damaged, or of \
+        another version"),
+    (status = 409, description = "`exists`: the id is taken, or the charter's version has another \
+        text")), security(("bearer" = [])))]
 #[post("/sessions/import")]
-pub(crate) async fn import(request: HttpRequest, asked: web::Query<As>, payload: web::Payload, app: Shared) -> Answer {
+pub(crate) async fn import(
+    request: HttpRequest,
+    asked: web::Query<As>,
+    payload: web::Payload,
+    app: Shared,
+) -> Answer {
     backend(&request, &app)?;
-    let body = body(payload, app.config.import_bytes).await.inspect_err(|problem| app.metrics.count(problem))?;
+    let body = body(payload, app.config.import_bytes)
+        .await
+        .inspect_err(|problem| app.metrics.count(problem))?;
     let id = asked.into_inner().id;
-    let read = web::block(move || carry::read(&body, id)).await.map_err(|_| crate::failure::unavailable())??;
+    let read = web::block(move || carry::read(&body, id))
+        .await
+        .map_err(|_| crate::failure::unavailable())??;
     let id = read.whole.id.clone();
     super::sessions::check_id(&id)?;
     if app.store.session(id.clone()).await?.is_some() {

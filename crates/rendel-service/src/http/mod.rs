@@ -98,32 +98,47 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
         .service(service::metrics)
         .default_service(web::get().to(crate::console::page))
         .app_data(web::QueryConfig::default().error_handler(|error, request| {
-            let not_understood =
-                || Problem::new(ProblemKind::Malformed, format!("The query of the URL is not understood: {error}."));
+            let not_understood = || {
+                Problem::new(
+                    ProblemKind::Malformed,
+                    format!("The query of the URL is not understood: {error}."),
+                )
+            };
             Failure(crate::auth::bearer(request).err().unwrap_or_else(not_understood)).into()
         }))
         .app_data(web::PathConfig::default().error_handler(|error, _| {
-            Failure(Problem::new(ProblemKind::Malformed, format!("The path of the URL is not understood: {error}.")))
-                .into()
+            Failure(Problem::new(
+                ProblemKind::Malformed,
+                format!("The path of the URL is not understood: {error}."),
+            ))
+            .into()
         }));
 }
 
 async fn nothing_here(request: HttpRequest) -> Answer {
-    let detail =
-        format!("{} {} is no call of this service; /v1/openapi.json lists them.", request.method(), request.path());
+    let detail = format!(
+        "{} {} is no call of this service; /v1/openapi.json lists them.",
+        request.method(),
+        request.path()
+    );
     Err(Failure(Problem::new(ProblemKind::NotFound, detail)))
 }
 
 /// The body of a request, `too-large` beyond `limit` bytes.
 async fn body(payload: web::Payload, limit: usize) -> Result<Bytes, Problem> {
-    let too_large =
-        || Problem::new(ProblemKind::TooLarge, format!("The body has at most {limit} bytes.")).with("limit", "body");
+    let too_large = || {
+        Problem::new(ProblemKind::TooLarge, format!("The body has at most {limit} bytes."))
+            .with("limit", "body")
+    };
     let read = payload.to_bytes_limited(limit).await.map_err(|_| too_large())?;
-    read.map_err(|error| Problem::new(ProblemKind::Malformed, format!("The body broke off: {error}.")))
+    read.map_err(|error| {
+        Problem::new(ProblemKind::Malformed, format!("The body broke off: {error}."))
+    })
 }
 
 /// The body of a request as text.
 async fn text_body(payload: web::Payload, limit: usize) -> Result<String, Problem> {
     let bytes = body(payload, limit).await?;
-    String::from_utf8(bytes.to_vec()).map_err(|_| Problem::new(ProblemKind::Malformed, "The body is not UTF-8."))
+    String::from_utf8(bytes.to_vec())
+        .map_err(|_| Problem::new(ProblemKind::Malformed, "The body is not UTF-8."))
 }

@@ -30,7 +30,8 @@ pub(crate) struct Speaking {
     _as: Option<String>,
 }
 
-/// Proposes edits. With an `Idempotency-Key` the call may be repeated: it counts once and is answered with its first outcome.
+/// Proposes edits. With an `Idempotency-Key` the call may be repeated: it counts once and is
+/// answered with its first outcome.
 #[utoipa::path(tag = "participants", request_body = ProposeBody, params(Speaking, ("session" = String, Path), ("Idempotency-Key" = Option<String>, Header)),
     responses((status = 200, description = "The settled update", body = Object), (status = 409, description = "`stale` and others, with the present value"),
     (status = 422, description = "`wrong-type`, `out-of-bounds`"), (status = 429, description = "`too-fast`"), (status = 503, description = "`unavailable`")),
@@ -53,9 +54,10 @@ pub(crate) async fn propose(
     Ok(settled(answered))
 }
 
-/// Who proposes by a call, and the number of the proposal. A call with an `Idempotency-Key` is a client of its own, made from
-/// the key; the number of its one proposal stands for the method and the body, so that another body under the same key is noticed. A call
-/// without one is a new client and has the number 0: nothing is remembered of it.
+/// Who proposes by a call, and the number of the proposal. A call with an `Idempotency-Key` is a
+/// client of its own, made from the key; the number of its one proposal stands for the method and
+/// the body, so that another body under the same key is noticed. A call without one is a new client
+/// and has the number 0: nothing is remembered of it.
 pub(super) fn counted_as(
     request: &HttpRequest,
     who: &Identity,
@@ -63,15 +65,23 @@ pub(super) fn counted_as(
     body: &[u8],
 ) -> Result<(Actor, u64), Problem> {
     let actor = |client| Actor { id: who.id.clone(), role: who.role.clone(), client };
-    let Some(key) = request.headers().get("Idempotency-Key") else { return Ok((actor(Uuid::now_v7()), 0)) };
+    let Some(key) = request.headers().get("Idempotency-Key") else {
+        return Ok((actor(Uuid::now_v7()), 0));
+    };
     let key = key.to_str().ok().filter(|key| (1..=256).contains(&key.len()));
-    let key = key
-        .ok_or_else(|| Problem::new(ProblemKind::Malformed, "An Idempotency-Key has 1 to 256 printable characters."))?;
+    let key = key.ok_or_else(|| {
+        Problem::new(
+            ProblemKind::Malformed,
+            "An Idempotency-Key has 1 to 256 printable characters.",
+        )
+    })?;
     let made = |what: &str, from: &[u8]| -> [u8; 16] {
         let hash = hmac(session.secret().as_bytes(), &[what.as_bytes(), b"\n", from].concat());
         std::array::from_fn(|at| hash[at])
     };
-    let client = uuid::Builder::from_custom_bytes(made("key", format!("{}\n{key}", who.id).as_bytes())).into_uuid();
+    let client =
+        uuid::Builder::from_custom_bytes(made("key", format!("{}\n{key}", who.id).as_bytes()))
+            .into_uuid();
     let [number @ .., _, _, _, _, _, _, _, _] = made(request.method().as_str(), body);
     Ok((actor(client), u64::from_be_bytes(number) % MOST_NUMBER + 1))
 }
@@ -90,7 +100,8 @@ pub(crate) async fn charter(
     Ok(HttpResponse::Ok().json(session.charter().shown_to(&who.role)))
 }
 
-/// The session, and who calls in it. Who calls is found out first: a stranger does not learn which sessions there are.
+/// The session, and who calls in it. Who calls is found out first: a stranger does not learn which
+/// sessions there are.
 pub(super) async fn inside(
     request: &HttpRequest,
     app: &Shared,

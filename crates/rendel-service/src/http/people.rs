@@ -59,7 +59,10 @@ pub(crate) async fn remove(
     }
     let seconds = removing.seconds.unwrap_or(0);
     if seconds > 31_536_000 {
-        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, "\"seconds\" goes from 0 to 31,536,000.")));
+        return Err(Failure(Problem::new(
+            ProblemKind::OutOfBounds,
+            "\"seconds\" goes from 0 to 31,536,000.",
+        )));
     }
     let until = now_ms() + seconds * 1_000;
     app.store.remove(held.ord(), sub.clone(), stored_time(until)).await?;
@@ -69,10 +72,14 @@ pub(crate) async fn remove(
 }
 
 fn stored_time(ms: u64) -> DateTime<Utc> {
-    i64::try_from(ms).ok().and_then(DateTime::from_timestamp_millis).unwrap_or(DateTime::<Utc>::MAX_UTC)
+    i64::try_from(ms)
+        .ok()
+        .and_then(DateTime::from_timestamp_millis)
+        .unwrap_or(DateTime::<Utc>::MAX_UTC)
 }
 
-/// Who was removed and may not come back yet. The backend may ask, and a role with the power `remove`.
+/// Who was removed and may not come back yet. The backend may ask, and a role with the power
+/// `remove`.
 #[utoipa::path(tag = "sessions", params(Speaking, ("session" = String, Path)), responses((status = 200, body = RemovalList),
     (status = 403, description = "`not-allowed`: the role has not the power"), (status = 404, description = "`no-session`")), security(("bearer" = [])))]
 #[get("/sessions/{session}/removals")]
@@ -84,11 +91,16 @@ pub(crate) async fn removals(
 ) -> Answer {
     let (held, who) = inside(&request, &app, &session).await?;
     check_power(held.charter(), &who, Power::Remove)?;
-    let shown = |(sub, until)| Removal { sub, until: stored_time(until).to_rfc3339_opts(SecondsFormat::Millis, true) };
-    Ok(HttpResponse::Ok().json(RemovalList { removals: held.removals().list().into_iter().map(shown).collect() }))
+    let shown = |(sub, until)| Removal {
+        sub,
+        until: stored_time(until).to_rfc3339_opts(SecondsFormat::Millis, true),
+    };
+    Ok(HttpResponse::Ok()
+        .json(RemovalList { removals: held.removals().list().into_iter().map(shown).collect() }))
 }
 
-/// Lets a removed participant come back before the time. The backend may, and a role with the power `remove`.
+/// Lets a removed participant come back before the time. The backend may, and a role with the power
+/// `remove`.
 #[utoipa::path(tag = "sessions", params(Speaking, ("session" = String, Path), ("sub" = String, Path)), responses((status = 204, description = "They may come back"),
     (status = 403, description = "`not-allowed`: the role has not the power"), (status = 404, description = "`no-session`; `not-found`: they are not removed")), security(("bearer" = [])))]
 #[delete("/sessions/{session}/removals/{sub}")]
@@ -113,7 +125,8 @@ pub(crate) async fn lift(
 
 /// Sends a cue.
 #[utoipa::path(tag = "participants", request_body = CueBody, params(Speaking, ("session" = String, Path)), responses((status = 204, description = "It is on its way"),
-    (status = 403, description = "`not-allowed`"), (status = 404, description = "`unknown-path`: no such cue"), (status = 429, description = "`too-fast`")), security(("bearer" = [])))]
+    (status = 403, description = "`not-allowed`"), (status = 404, description = "`unknown-path`: \
+        no such cue"), (status = 429, description = "`too-fast`")), security(("bearer" = [])))]
 #[post("/sessions/{session}/cues")]
 pub(crate) async fn cue(
     request: HttpRequest,
@@ -131,7 +144,8 @@ pub(crate) async fn cue(
 
 /// Whether a role may make an edit, and by which line of the charter. Changes nothing.
 #[utoipa::path(tag = "sessions", request_body = MayBody, params(("session" = String, Path)), responses((status = 200, body = MayAnswer),
-    (status = 404, description = "`no-session`"), (status = 422, description = "`out-of-bounds`: no such role")), security(("bearer" = [])))]
+    (status = 404, description = "`no-session`"), (status = 422, description = "`out-of-bounds`: \
+        no such role")), security(("bearer" = [])))]
 #[post("/sessions/{session}/may")]
 pub(crate) async fn may(
     request: HttpRequest,
@@ -145,7 +159,8 @@ pub(crate) async fn may(
     let charter = held.charter();
     if !charter.has_role(&role) {
         let detail = format!("The charter has no role {role:?}.");
-        let problem = Problem::new(ProblemKind::OutOfBounds, detail).did_you_mean(charter.nearest_role(&role));
+        let problem = Problem::new(ProblemKind::OutOfBounds, detail)
+            .did_you_mean(charter.nearest_role(&role));
         return Err(Failure(problem));
     }
     let at = edit.at.clone();
@@ -156,13 +171,17 @@ pub(crate) async fn may(
         Permission::Granted(0) => {
             (vec![], "The charter declares no roles, so everyone may edit everywhere.".to_owned())
         }
-        Permission::Granted(line) => (vec![*line], format!("Line {line} of the charter lets {role:?} edit {at}.")),
-        Permission::Unmet(lines) => {
-            (lines.clone(), format!("The charter lets {role:?} edit {at} under a condition that does not hold."))
+        Permission::Granted(line) => {
+            (vec![*line], format!("Line {line} of the charter lets {role:?} edit {at}."))
         }
+        Permission::Unmet(lines) => (
+            lines.clone(),
+            format!("The charter lets {role:?} edit {at} under a condition that does not hold."),
+        ),
         Permission::Nowhere => (vec![], format!("No line of [roles.{role}] speaks of {at}.")),
     };
-    let line = |line: &usize| charter.source.lines().nth(line - 1).unwrap_or_default().trim().to_owned();
+    let line =
+        |line: &usize| charter.source.lines().nth(line - 1).unwrap_or_default().trim().to_owned();
     let says = lines.iter().map(line).collect();
     let takes_effect = found.refusal.is_none();
     let answer = MayAnswer { allowed, takes_effect, lines, says, because, problem: found.refusal };

@@ -36,15 +36,20 @@ pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Share
         .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
     Sequencer::open(charter.into(), asked.opening.as_ref())?;
     let opening = asked.opening.map(|opening| opening.to_string());
-    let opened = kept(&id, app.store.open_session(id.clone(), row.name, row.version, opening).await)?;
+    let opened =
+        kept(&id, app.store.open_session(id.clone(), row.name, row.version, opening).await)?;
     Ok(HttpResponse::Created().json(info(&app, opened, 0, row.title).await))
 }
 
 /// What became of a session that was to be kept under an id.
-pub(super) fn kept(id: &str, result: Result<SessionRow, StoreError>) -> Result<SessionRow, Failure> {
+pub(super) fn kept(
+    id: &str,
+    result: Result<SessionRow, StoreError>,
+) -> Result<SessionRow, Failure> {
     result.map_err(|error| match error {
         StoreError::Exists => {
-            let detail = format!("There is a session {id:?} already. Use it, or choose another id.");
+            let detail =
+                format!("There is a session {id:?} already. Use it, or choose another id.");
             Failure(Problem::new(ProblemKind::Exists, detail))
         }
         other => other.into(),
@@ -67,7 +72,8 @@ pub(crate) async fn list(request: HttpRequest, filter: web::Query<Filter>, app: 
     backend(&request, &app)?;
     let Filter { charter, after } = filter.into_inner();
     let rows = app.store.sessions(charter, after, PAGE).await?;
-    let after = (rows.len() as i64 == PAGE).then(|| rows.last().map(|(row, ..)| row.id.clone())).flatten();
+    let after =
+        (rows.len() as i64 == PAGE).then(|| rows.last().map(|(row, ..)| row.id.clone())).flatten();
     let mut sessions = Vec::with_capacity(rows.len());
     for (row, seq, title) in rows {
         sessions.push(info(&app, row, seq, title).await);
@@ -98,7 +104,8 @@ async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInf
     };
     let figures = figures.as_ref();
     SessionInfo {
-        expression_faults: figures.map_or_else(Vec::new, |figures| figures.expression_faults.clone()),
+        expression_faults: figures
+            .map_or_else(Vec::new, |figures| figures.expression_faults.clone()),
         frozen_except: serde_json::from_str(&row.frozen_except).unwrap_or_default(),
         charter: row.charter,
         version: u32::try_from(row.version).unwrap_or(0),

@@ -1,4 +1,5 @@
-//! The state: read, at present or in the past, and changed by documents that say what it should become.
+//! The state: read, at present or in the past, and changed by documents that say what it should
+//! become.
 
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, patch, web};
@@ -32,7 +33,8 @@ pub(crate) struct Part {
 /// The state as plain JSON. `ETag` is its `seq`.
 #[utoipa::path(tag = "participants", params(Part, ("session" = String, Path), ("If-None-Match" = Option<String>, Header)), responses(
     (status = 200, body = Object), (status = 304, description = "Nothing has changed"), (status = 404, description = "`no-session`, `unknown-path`"),
-    (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`: not kept any more")),
+    (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`: \
+        not kept any more")),
     security(("bearer" = [])))]
 #[get("/sessions/{session}/state")]
 pub(crate) async fn show(
@@ -54,7 +56,8 @@ pub(crate) async fn show(
             let path = path.unwrap_or_else(|| Path::of::<String>([]));
             let charter = session.charter();
             let plain = state.plain_at(&charter.fields, &path);
-            let shown = plain.and_then(|plain| charter.sight(&who.role).value(&charter.fields, &path, plain));
+            let shown = plain
+                .and_then(|plain| charter.sight(&who.role).value(&charter.fields, &path, plain));
             let value = shown.ok_or_else(|| nothing_at(&path))?;
             (at, value.to_string().into())
         }
@@ -68,8 +71,9 @@ pub(crate) async fn show(
     Ok(response.content_type("application/json").body(json))
 }
 
-/// Changes the state by a JSON Patch (RFC 6902) or a JSON Merge Patch (RFC 7396), which is turned into edits against the state
-/// as it is when the call comes. With `If-Match` only where that is the state it was made for.
+/// Changes the state by a JSON Patch (RFC 6902) or a JSON Merge Patch (RFC 7396), which is turned
+/// into edits against the state as it is when the call comes. With `If-Match` only where that is
+/// the state it was made for.
 #[utoipa::path(tag = "participants", request_body(content(
     (Object = "application/merge-patch+json"), (Vec<Object> = "application/json-patch+json"))),
     params(Speaking, ("session" = String, Path), ("If-Match" = Option<String>, Header), ("Idempotency-Key" = Option<String>, Header)),
@@ -87,7 +91,11 @@ pub(crate) async fn change(
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
     let if_match = Tags::of(&request, &header::IF_MATCH)?;
-    let kind = request.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
+    let kind = request
+        .headers()
+        .get(header::CONTENT_TYPE)
+        .and_then(|kind| kind.to_str().ok())
+        .unwrap_or_default();
     let kind = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
     let read: fn(Value) -> Result<Change, Problem> = match kind.as_str() {
         JSON_PATCH => Change::patch,
@@ -97,7 +105,9 @@ pub(crate) async fn change(
             return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
         }
     };
-    let body = body(payload, session.charter().limits.frame).await.inspect_err(|problem| app.metrics.count(problem))?;
+    let body = body(payload, session.charter().limits.frame)
+        .await
+        .inspect_err(|problem| app.metrics.count(problem))?;
     let (actor, n) = counted_as(&request, &who, &session, &body)?;
     let (seq, state) = match session.begin_patch(actor.clone(), n, if_match.clone()).await? {
         Begun::Known(first) => return Ok(settled(first)),
@@ -117,7 +127,10 @@ pub(crate) async fn change(
 pub(super) fn settled(answered: Answered) -> HttpResponse {
     let tag = (header::ETAG, format!("\"{}\"", answered.seq));
     match answered.json {
-        Some(json) => HttpResponse::Ok().insert_header(tag).content_type("application/json").body(json.into_bytes()),
+        Some(json) => HttpResponse::Ok()
+            .insert_header(tag)
+            .content_type("application/json")
+            .body(json.into_bytes()),
         None => HttpResponse::NoContent().insert_header(tag).finish(),
     }
 }
@@ -137,7 +150,8 @@ pub(crate) struct Between {
 
 /// What differs between the states at two places of the journal.
 #[utoipa::path(tag = "participants", params(Between, ("session" = String, Path)), responses((status = 200, body = StateDifference),
-    (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`: not kept any more")),
+    (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`: \
+        not kept any more")),
     security(("bearer" = [])))]
 #[get("/sessions/{session}/diff")]
 pub(crate) async fn diff(

@@ -22,12 +22,16 @@ impl Tags {
         }
         let tag = |one: &str| {
             let one = one.trim();
-            let inner = one.strip_prefix("W/").unwrap_or(one).strip_prefix('"')?.strip_suffix('"')?;
-            (!inner.contains('"') && inner.chars().all(|char| char.is_ascii_graphic())).then(|| inner.to_owned())
+            let inner =
+                one.strip_prefix("W/").unwrap_or(one).strip_prefix('"')?.strip_suffix('"')?;
+            (!inner.contains('"') && inner.chars().all(|char| char.is_ascii_graphic()))
+                .then(|| inner.to_owned())
         };
         let tags: Option<Vec<_>> = text.split(',').map(tag).collect();
         tags.map(|tags| Some(Self::These(tags))).ok_or_else(|| {
-            let detail = format!("\"{name}\" is \"*\" or a list of tags in quotes, as \"ETag\" gives them: \"17\".");
+            let detail = format!(
+                "\"{name}\" is \"*\" or a list of tags in quotes, as \"ETag\" gives them: \"17\"."
+            );
             Problem::new(ProblemKind::Malformed, detail)
         })
     }
@@ -49,8 +53,12 @@ mod tests {
 
     #[test]
     fn tags_are_read_as_the_standard_writes_them_and_all_else_is_malformed() {
-        let read =
-            |text: &str| Tags::of(&TestRequest::get().insert_header((IF_MATCH, text)).to_http_request(), &IF_MATCH);
+        let read = |text: &str| {
+            Tags::of(
+                &TestRequest::get().insert_header((IF_MATCH, text)).to_http_request(),
+                &IF_MATCH,
+            )
+        };
         assert_eq!(read("*"), Ok(Some(Tags::Any)));
         let tags = read(" W/\"17\" , \"18\"").unwrap().unwrap();
         assert_eq!((tags.has(17), tags.has(18), tags.has(1)), (true, true, false));

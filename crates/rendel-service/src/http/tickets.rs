@@ -19,7 +19,8 @@ const LIFE: Duration = Duration::from_secs(30);
 /// Tickets that are open at one time.
 const MOST: usize = 10_000;
 
-/// The tickets that nobody has used yet. They are the process's own: a restart makes them worthless.
+/// The tickets that nobody has used yet. They are the process's own: a restart makes them
+/// worthless.
 #[derive(Debug, Default)]
 pub(crate) struct Tickets(Mutex<HashMap<Uuid, Open>>);
 
@@ -37,11 +38,17 @@ impl Tickets {
             open.retain(|_, ticket| ticket.until > Instant::now());
         }
         if open.len() >= MOST {
-            let detail = format!("{MOST} tickets are open. Use them, or wait until they have ended.");
-            return Err(Problem::new(ProblemKind::TooFast, detail).with("limit", "tickets").with("wait_ms", 1_000));
+            let detail =
+                format!("{MOST} tickets are open. Use them, or wait until they have ended.");
+            return Err(Problem::new(ProblemKind::TooFast, detail)
+                .with("limit", "tickets")
+                .with("wait_ms", 1_000));
         }
         let ticket = Uuid::from_u128(rand::random());
-        open.insert(ticket, Open { session: session.to_owned(), who, until: Instant::now() + LIFE });
+        open.insert(
+            ticket,
+            Open { session: session.to_owned(), who, until: Instant::now() + LIFE },
+        );
         Ok(ticket)
     }
 
@@ -51,13 +58,15 @@ impl Tickets {
         let good = taken.filter(|open| open.until > Instant::now() && open.session == session);
         good.map(|open| open.who).ok_or_else(|| {
             let detail =
-                "This ticket is used up, has ended or is for another session. Ask for one with POST …/tickets.";
+                "This ticket is used up, has ended or is for another session. Ask for one with \
+                 POST …/tickets.";
             Problem::new(ProblemKind::BadToken, detail)
         })
     }
 }
 
-/// Issues a ticket that is good for one call within 30 seconds, for `EventSource`, which cannot send headers.
+/// Issues a ticket that is good for one call within 30 seconds, for `EventSource`, which cannot
+/// send headers.
 #[utoipa::path(tag = "participants", params(Speaking, ("session" = String, Path)), responses((status = 201, body = TicketAnswer),
     (status = 429, description = "`too-fast`")), security(("bearer" = [])))]
 #[post("/sessions/{session}/tickets")]
@@ -68,7 +77,8 @@ pub(crate) async fn issue(
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
-    let ticket = app.tickets.issue(session.id(), who).inspect_err(|problem| app.metrics.count(problem))?;
+    let ticket =
+        app.tickets.issue(session.id(), who).inspect_err(|problem| app.metrics.count(problem))?;
     let expires = (Utc::now() + LIFE).to_rfc3339_opts(SecondsFormat::Secs, true);
     Ok(HttpResponse::Created().json(TicketAnswer { ticket: ticket.simple().to_string(), expires }))
 }
@@ -79,15 +89,23 @@ mod tests {
 
     #[test]
     fn a_ticket_lets_in_once_and_only_where_it_is_for() {
-        let who = Identity { id: "oda".into(), name: "Oda".into(), role: "picker".into(), ..Identity::service() };
+        let who = Identity {
+            id: "oda".into(),
+            name: "Oda".into(),
+            role: "picker".into(),
+            ..Identity::service()
+        };
         let tickets = Tickets::default();
         let new = || tickets.issue("gate", who.clone()).unwrap().simple().to_string();
         let ticket = new();
         assert_eq!(tickets.take(&ticket, "gate"), Ok(who.clone()));
         let elsewhere = new();
-        for (ticket, session) in
-            [(&ticket, "gate"), (&elsewhere, "slope"), (&elsewhere, "gate"), (&"x".to_owned(), "gate")]
-        {
+        for (ticket, session) in [
+            (&ticket, "gate"),
+            (&elsewhere, "slope"),
+            (&elsewhere, "gate"),
+            (&"x".to_owned(), "gate"),
+        ] {
             assert_eq!(tickets.take(ticket, session).unwrap_err().kind(), ProblemKind::BadToken);
         }
         (0..MOST).for_each(|_| drop(new()));

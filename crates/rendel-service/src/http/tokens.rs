@@ -38,8 +38,13 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
     check_role_of(&app, &asked.session, &asked.role).await?;
     let IssueToken { session, sub, name, role, .. } = asked;
     let answer = issued(&app, &session, &sub, name.as_deref(), &role, seconds)?;
-    app.note(Some(&session), Actor::SERVICE, "issued a token", json!({ "sub": sub, "role": role, "seconds": seconds }))
-        .await;
+    app.note(
+        Some(&session),
+        Actor::SERVICE,
+        "issued a token",
+        json!({ "sub": sub, "role": role, "seconds": seconds }),
+    )
+    .await;
     Ok(HttpResponse::Created().json(answer))
 }
 
@@ -53,27 +58,35 @@ pub(super) fn issued(
 ) -> Result<TokenAnswer, Problem> {
     let until = now_ms() / 1000 + seconds;
     let token = app.keys.sign(&Claims::new(session, sub, name, role, until))?;
-    let expires = i64::try_from(until).ok().and_then(|until| DateTime::<Utc>::from_timestamp(until, 0));
+    let expires =
+        i64::try_from(until).ok().and_then(|until| DateTime::<Utc>::from_timestamp(until, 0));
     Ok(TokenAnswer { token, expires: rfc3339(expires.unwrap_or_default()) })
 }
 
 /// Refuses a role that no participant of a session can have.
 pub(super) async fn check_role_of(app: &App, session: &str, role: &str) -> Result<(), Failure> {
-    let (row, _) = app.store.session(session.to_owned()).await?.ok_or_else(|| no_session(session))?;
+    let (row, _) =
+        app.store.session(session.to_owned()).await?.ok_or_else(|| no_session(session))?;
     let charter = app.store.charter(row.charter, Some(row.version)).await?;
     let charter = charter.and_then(|row| Charter::parse(&row.source).ok());
-    let charter = charter.ok_or_else(|| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
+    let charter = charter
+        .ok_or_else(|| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
     if role != Actor::SERVICE && charter.has_role(role) {
         return Ok(());
     }
     let names: Vec<_> = charter.role_names().collect();
-    let detail = format!("The charter has no role {role:?} for participants; it has {}.", names.join(", "));
-    Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail).did_you_mean(charter.nearest_role(role))))
+    let detail =
+        format!("The charter has no role {role:?} for participants; it has {}.", names.join(", "));
+    Err(Failure(
+        Problem::new(ProblemKind::OutOfBounds, detail).did_you_mean(charter.nearest_role(role)),
+    ))
 }
 
-/// Revokes one token, or all that a participant of a session has. Whoever is connected by one is let go within a second.
+/// Revokes one token, or all that a participant of a session has. Whoever is connected by one is
+/// let go within a second.
 #[utoipa::path(tag = "tokens", request_body = RevokeTokens, responses((status = 204, description = "They are not good any more"),
-    (status = 400, description = "`malformed`"), (status = 401, description = "`bad-token`: it was none")), security(("bearer" = [])))]
+    (status = 400, description = "`malformed`"), (status = 401, description = "`bad-token`: it \
+        was none")), security(("bearer" = [])))]
 #[post("/tokens/revoked")]
 pub(crate) async fn revoke(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
     backend(&request, &app)?;
@@ -85,12 +98,15 @@ pub(crate) async fn revoke(request: HttpRequest, payload: web::Payload, app: Sha
             match claims.jti {
                 Some(jti) => (claims.session, None, Some(jti), now),
                 // Without an id of its own it goes with all that its participant had until then.
-                None => (claims.session, Some(claims.sub), None, claims.iat.unwrap_or(now).max(now)),
+                None => {
+                    (claims.session, Some(claims.sub), None, claims.iat.unwrap_or(now).max(now))
+                }
             }
         }
         (None, Some(session), Some(sub)) => (session, Some(sub), None, now),
         _ => {
-            let detail = "Give a \"token\", or a \"session\" and a \"sub\" for all tokens of that participant.";
+            let detail = "Give a \"token\", or a \"session\" and a \"sub\" for all tokens of that \
+                participant.";
             return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
         }
     };

@@ -1,4 +1,5 @@
-//! Audiences: those who see the same share one encoding of the state and of each update, and one digest.
+//! Audiences: those who see the same share one encoding of the state and of each update, and one
+//! digest.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -30,10 +31,11 @@ impl Audiences {
         let mut all = vec![Audience::new(Sight::WHOLE)];
         let mut of_role = BTreeMap::new();
         for (name, role) in &charter.roles {
-            let at = all.iter().position(|audience| audience.sight == role.see).unwrap_or_else(|| {
-                all.push(Audience::new(role.see.clone()));
-                all.len() - 1
-            });
+            let at =
+                all.iter().position(|audience| audience.sight == role.see).unwrap_or_else(|| {
+                    all.push(Audience::new(role.see.clone()));
+                    all.len() - 1
+                });
             of_role.insert(name.clone(), at);
         }
         Self { all, of_role }
@@ -69,9 +71,18 @@ pub(crate) fn seen(sight: &Sight, charter: &Charter, json: &Arc<str>) -> Arc<str
     seen_update(sight, charter, &update, json)
 }
 
-pub(super) fn seen_update(sight: &Sight, charter: &Charter, update: &Settled, json: &Arc<str>) -> Arc<str> {
+pub(super) fn seen_update(
+    sight: &Sight,
+    charter: &Charter,
+    update: &Settled,
+    json: &Arc<str>,
+) -> Arc<str> {
     let shown = sight.update(&charter.fields, update);
-    if shown == *update { json.clone() } else { serde_json::to_string(&shown).unwrap_or_default().into() }
+    if shown == *update {
+        json.clone()
+    } else {
+        serde_json::to_string(&shown).unwrap_or_default().into()
+    }
 }
 
 /// The refusal of a path at which nothing is, or nothing that is shown.
@@ -83,10 +94,18 @@ pub(crate) fn nothing_at(path: &rendel_core::Path) -> Problem {
 pub(super) struct Patcher(pub(super) State);
 
 impl Patcher {
-    pub(super) fn follow(&mut self, charter: &Charter, sight: &Sight, updates: &[Arc<str>]) -> Vec<ByteString> {
+    pub(super) fn follow(
+        &mut self,
+        charter: &Charter,
+        sight: &Sight,
+        updates: &[Arc<str>],
+    ) -> Vec<ByteString> {
         let patch = |json: &Arc<str>| {
             let update: Settled = serde_json::from_str(json).map_err(|error| error.to_string())?;
-            let ops = self.0.patch(&charter.fields, &update, sight).map_err(|misfit| misfit.to_string())?;
+            let ops = self
+                .0
+                .patch(&charter.fields, &update, sight)
+                .map_err(|misfit| misfit.to_string())?;
             serde_json::to_string(&ops).map(ByteString::from).map_err(|error| error.to_string())
         };
         let patches: Result<Vec<_>, String> = updates.iter().map(patch).collect();

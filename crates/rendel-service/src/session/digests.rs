@@ -1,8 +1,8 @@
 //! Whether all replicas hold the same state, and what is done about one that does not.
 //!
-//! Now and then every connection is asked for the digest of its replica, by a frame that stands in order among the updates:
-//! so all answer for the same `seq`. The service's own is computed aside, from a clone of the state, and no update waits
-//! for it.
+//! Now and then every connection is asked for the digest of its replica, by a frame that stands in
+//! order among the updates: so all answer for the same `seq`. The service's own is computed aside,
+//! from a clone of the state, and no update waits for it.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -65,7 +65,12 @@ impl Digests {
     }
 
     /// The answer of a replica. One that comes late, or twice, says nothing.
-    pub(super) fn answer(&mut self, connection: ConnectionId, seq: u64, theirs: String) -> Option<Differing> {
+    pub(super) fn answer(
+        &mut self,
+        connection: ConnectionId,
+        seq: u64,
+        theirs: String,
+    ) -> Option<Differing> {
         if seq != self.seq {
             return None;
         }
@@ -73,7 +78,12 @@ impl Digests {
         self.compare(connection, audience, theirs)
     }
 
-    fn compare(&mut self, connection: ConnectionId, audience: AudienceId, theirs: String) -> Option<Differing> {
+    fn compare(
+        &mut self,
+        connection: ConnectionId,
+        audience: AudienceId,
+        theirs: String,
+    ) -> Option<Differing> {
         match &self.ours {
             None => self.early.push((connection, audience, theirs)),
             Some(ours) if ours.get(audience) == Some(&theirs) => self.agreed += 1,
@@ -105,17 +115,24 @@ impl Task {
         let seq = self.sequencer.seq();
         if self.may_ask_for_digests(every) {
             self.digests.put(seq);
-            self.batch.outputs.push(Output::AskForDigests { seq, state: Box::new(self.sequencer.state()) });
+            self.batch
+                .outputs
+                .push(Output::AskForDigests { seq, state: Box::new(self.sequencer.state()) });
         }
     }
 
     /// Gives a replica that differs the whole state.
     pub(super) fn repair(&mut self, Differing(connection): Differing) {
         self.app.metrics.divergences.inc();
-        let (seq, who) = (self.sequencer.seq(), self.members.get(&connection).map(|member| member.who.id.clone()));
+        let (seq, who) = (
+            self.sequencer.seq(),
+            self.members.get(&connection).map(|member| member.who.id.clone()),
+        );
         tracing::warn!(session = %self.head.id, seq, who, "a replica differed; it gets a snapshot");
         let reason = "The replica's digest differed from the service's.".to_owned();
-        let Some(audience) = self.members.get(&connection).map(|member| member.audience) else { return };
+        let Some(audience) = self.members.get(&connection).map(|member| member.audience) else {
+            return;
+        };
         let state = raw_value(self.present_snapshot(audience).text().to_owned());
         let frame = tagged("resync", &Resync { seq, state, reason });
         self.batch.outputs.push(Output::Resync { connection, frame });
@@ -133,7 +150,11 @@ pub(super) fn compute(
     tokio::task::spawn_blocking(move || {
         let plain = state.plain(&charter.fields);
         let ours = |sight: &Sight| digest(&sight.state(&charter.fields, plain.clone()));
-        let ours = if let [_] = &sights[..] { vec![digest(&plain)] } else { sights.iter().map(ours).collect() };
+        let ours = if let [_] = &sights[..] {
+            vec![digest(&plain)]
+        } else {
+            sights.iter().map(ours).collect()
+        };
         // A session that has ended asks nobody any more.
         let _ = known.send((seq, ours));
     });
@@ -151,8 +172,11 @@ mod tests {
         assert!(digests.answer(1, 7, "a".into()).is_none());
         assert!(digests.answer(2, 7, "b".into()).is_none());
         assert!(digests.answer(9, 7, "b".into()).is_none(), "nobody asked this one");
-        let differing: Vec<_> =
-            digests.know(7, vec!["a".into(), "c".into()]).into_iter().map(|Differing(connection)| connection).collect();
+        let differing: Vec<_> = digests
+            .know(7, vec!["a".into(), "c".into()])
+            .into_iter()
+            .map(|Differing(connection)| connection)
+            .collect();
         assert_eq!(differing, [2]);
         assert!(digests.answer(1, 7, "b".into()).is_none(), "a second answer");
         assert!(digests.answer(3, 6, "b".into()).is_none(), "of another state");

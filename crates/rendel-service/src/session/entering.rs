@@ -30,18 +30,21 @@ impl Task {
             }
         };
         let Entry { who, client, outbound, way, encoding, address, presence, token, .. } = entry;
-        let (most, rate) = (self.charter.session.participants, self.charter.limits.proposals_per_second);
-        let (rate, change) = match self.present.add(&who, most, self.app.config.connections_per_participant, rate) {
-            Ok(added) => added,
-            Err(problem) => {
-                let _ = answer.send(Err(problem));
-                return;
-            }
-        };
+        let (most, rate) =
+            (self.charter.session.participants, self.charter.limits.proposals_per_second);
+        let (rate, change) =
+            match self.present.add(&who, most, self.app.config.connections_per_participant, rate) {
+                Ok(added) => added,
+                Err(problem) => {
+                    let _ = answer.send(Err(problem));
+                    return;
+                }
+            };
         // A client that comes back before its old connection was missed takes its place.
         let actor = Actor { id: who.id.clone(), role: who.role.clone(), client };
         let is_same = |member: &Member| member.who.client == client && member.who.id == actor.id;
-        let replaced: Vec<_> = self.members.iter().filter(|(_, member)| is_same(member)).map(|(id, _)| *id).collect();
+        let replaced: Vec<_> =
+            self.members.iter().filter(|(_, member)| is_same(member)).map(|(id, _)| *id).collect();
         let id = self.next_connection;
         self.next_connection += 1;
         let member = Member {
@@ -82,8 +85,10 @@ impl Task {
         }
         match entry.way {
             WayIn::Follow { after: Some(after), .. } if after > self.sequencer.seq() => {
-                let detail = format!("The session is at {}, not yet at {after}.", self.sequencer.seq());
-                Err(Problem::new(ProblemKind::FromTheFuture, detail).with("seq", self.sequencer.seq()))
+                let detail =
+                    format!("The session is at {}, not yet at {after}.", self.sequencer.seq());
+                Err(Problem::new(ProblemKind::FromTheFuture, detail)
+                    .with("seq", self.sequencer.seq()))
             }
             _ => Ok(()),
         }
@@ -111,7 +116,8 @@ impl Task {
         self.arrivals.push((connection, way));
     }
 
-    /// Welcomes those who came together: the roster that each gets has all of them, and whoever was here before is told once.
+    /// Welcomes those who came together: the roster that each gets has all of them, and whoever was
+    /// here before is told once.
     pub(super) fn receive_arrivals(&mut self) {
         let change = std::mem::take(&mut self.roster);
         if change != Roster::default() {
@@ -125,14 +131,21 @@ impl Task {
             match way {
                 WayIn::Enter { seen, epoch } => {
                     let arrival = self.arrival(connection, seen, epoch);
-                    self.batch.outputs.extend(arrival.map(|arrival| Output::Welcome { connection, arrival }));
+                    self.batch
+                        .outputs
+                        .extend(arrival.map(|arrival| Output::Welcome { connection, arrival }));
                 }
                 WayIn::Follow { after, patches } => self.begin(connection, after, patches),
             }
         }
     }
 
-    fn arrival(&mut self, connection: ConnectionId, seen: Option<u64>, epoch: Option<u64>) -> Option<Arrival> {
+    fn arrival(
+        &mut self,
+        connection: ConnectionId,
+        seen: Option<u64>,
+        epoch: Option<u64>,
+    ) -> Option<Arrival> {
         let member = self.members.get(&connection)?;
         let (who, client, key) = (member.who.clone(), member.who.client, member.who.key());
         let (audience, token) = (member.audience, member.token.clone());
@@ -144,8 +157,10 @@ impl Task {
             proposals_per_second: self.charter.limits.proposals_per_second,
             presence_per_second: self.charter.presence.rate,
         };
-        let outcomes =
-            self.sequencer.outcomes(key).map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() });
+        let outcomes = self
+            .sequencer
+            .outcomes(key)
+            .map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.clone().into() });
         let mut welcome = Welcome::<Arc<RawValue>, Arc<RawValue>> {
             you,
             session: self.head.clone(),
@@ -162,12 +177,16 @@ impl Task {
             time: now_ms(),
         };
         let mut state = None;
-        match seen.filter(|seen| self.may_resume(*seen, epoch)).and_then(|seen| self.missed(seen, audience)) {
+        match seen
+            .filter(|seen| self.may_resume(*seen, epoch))
+            .and_then(|seen| self.missed(seen, audience))
+        {
             Some(updates) => welcome.updates = Some(updates),
             None => {
                 let snapshot = self.snapshot(audience);
-                welcome.updates =
-                    self.seen_after(snapshot.seq, audience).filter(|updates: &Vec<_>| !updates.is_empty());
+                welcome.updates = self
+                    .seen_after(snapshot.seq, audience)
+                    .filter(|updates: &Vec<_>| !updates.is_empty());
                 state = Some(snapshot);
             }
         }
@@ -176,19 +195,28 @@ impl Task {
 
     /// Where somebody begins who follows by events.
     fn begin(&mut self, connection: ConnectionId, after: Option<u64>, patches: bool) {
-        let Some(audience) = self.members.get(&connection).map(|member| member.audience) else { return };
+        let Some(audience) = self.members.get(&connection).map(|member| member.audience) else {
+            return;
+        };
         let seq = self.sequencer.seq();
         let state = after.is_none().then(|| self.present_snapshot(audience));
         let followed = patches.then(|| Box::new(self.sequencer.state()));
-        self.batch.outputs.push(Output::Begin { connection, beginning: Beginning { seq, state }, state: followed });
+        self.batch.outputs.push(Output::Begin {
+            connection,
+            beginning: Beginning { seq, state },
+            state: followed,
+        });
     }
 
-    /// Whether a replica at `seen` of `epoch` holds nothing but what the journal has. Each epoch after the replica's own
-    /// tells where it began; what the replica saw beyond the first of those places was lost.
+    /// Whether a replica at `seen` of `epoch` holds nothing but what the journal has. Each epoch
+    /// after the replica's own tells where it began; what the replica saw beyond the first of those
+    /// places was lost.
     fn may_resume(&self, seen: u64, epoch: Option<u64>) -> bool {
         let Some(epoch) = epoch else { return false };
         let next = self.epochs.iter().find(|(later, _)| *later > epoch);
-        seen <= self.sequencer.seq() && epoch <= self.epoch && next.is_none_or(|(_, begins)| seen <= *begins)
+        seen <= self.sequencer.seq()
+            && epoch <= self.epoch
+            && next.is_none_or(|(_, begins)| seen <= *begins)
     }
 
     /// What a replica at `seen` missed, where that is smaller than a snapshot.
@@ -208,7 +236,11 @@ impl Task {
     fn snapshot(&mut self, audience: AudienceId) -> Arc<Snapshot> {
         let now = self.sequencer.seq();
         match &self.audiences.all[audience].snapshot {
-            Some(last) if now - last.seq <= SNAPSHOT_AGE && self.recent.after(last.seq).is_some() => last.clone(),
+            Some(last)
+                if now - last.seq <= SNAPSHOT_AGE && self.recent.after(last.seq).is_some() =>
+            {
+                last.clone()
+            }
             _ => self.present_snapshot(audience),
         }
     }
@@ -243,16 +275,22 @@ impl Task {
     }
 
     pub(super) fn connections(&self) -> Vec<ConnectionInfo> {
-        let mut list: Vec<_> = self.members.values().map(|member| self.connection(member)).collect();
+        let mut list: Vec<_> =
+            self.members.values().map(|member| self.connection(member)).collect();
         list.sort_by(|one, other| {
-            (other.catch_ups, other.lag, &one.participant).cmp(&(one.catch_ups, one.lag, &other.participant))
+            (other.catch_ups, other.lag, &one.participant).cmp(&(
+                one.catch_ups,
+                one.lag,
+                &other.participant,
+            ))
         });
         list
     }
 
     fn connection(&self, member: &Member) -> ConnectionInfo {
         let queue = member.outbound.figures();
-        let since = i64::try_from(member.since).ok().and_then(DateTime::<Utc>::from_timestamp_millis);
+        let since =
+            i64::try_from(member.since).ok().and_then(DateTime::<Utc>::from_timestamp_millis);
         ConnectionInfo {
             participant: member.who.id.clone(),
             name: member.identity.name.clone(),
@@ -261,7 +299,11 @@ impl Task {
             way: member.way.to_owned(),
             address: member.address.clone(),
             since: since.unwrap_or_default().to_rfc3339_opts(SecondsFormat::Secs, true),
-            lag: if member.is_welcome { self.shown.saturating_sub(queue.taken.unwrap_or(0)) } else { 0 },
+            lag: if member.is_welcome {
+                self.shown.saturating_sub(queue.taken.unwrap_or(0))
+            } else {
+                0
+            },
             lag_ms: queue.lag_ms,
             queue: queue.frames,
             queue_bytes: queue.bytes,

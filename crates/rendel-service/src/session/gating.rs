@@ -36,7 +36,10 @@ pub(super) struct Passed {
 
 impl Gating {
     fn at_gate(&self, gate: usize) -> usize {
-        self.waiting.values().filter(|queue| queue.front().is_some_and(|held| held.gate == Some(gate))).count()
+        self.waiting
+            .values()
+            .filter(|queue| queue.front().is_some_and(|held| held.gate == Some(gate)))
+            .count()
     }
 
     pub(super) fn is_empty(&self) -> bool {
@@ -45,12 +48,20 @@ impl Gating {
 }
 
 impl Task {
-    /// Takes a proposal to its gate, or behind what waits there already; gives it back where nothing holds it up.
-    pub(super) fn hold_up(&mut self, actor: &Actor, proposal: Proposal, from: Origin) -> Option<(Proposal, Origin)> {
+    /// Takes a proposal to its gate, or behind what waits there already; gives it back where
+    /// nothing holds it up.
+    pub(super) fn hold_up(
+        &mut self,
+        actor: &Actor,
+        proposal: Proposal,
+        from: Origin,
+    ) -> Option<(Proposal, Origin)> {
         let client = actor.key();
         if let Some(queue) = self.gating.waiting.get_mut(&client) {
             let held = Held { actor: actor.clone(), proposal, from, gate: None };
-            if let Some(sent_before) = queue.iter_mut().find(|waiting| waiting.proposal.n == held.proposal.n) {
+            if let Some(sent_before) =
+                queue.iter_mut().find(|waiting| waiting.proposal.n == held.proposal.n)
+            {
                 // Sent again over another connection: it is checked once, and answered there.
                 sent_before.from = held.from;
                 let (n, from) = (sent_before.proposal.n, connection_of(&sent_before.from));
@@ -58,19 +69,27 @@ impl Task {
             } else if queue.len() < QUEUE {
                 queue.push_back(held);
             } else {
-                let detail = format!("{QUEUE} proposals of this client wait behind one that is checked. Wait for it.");
-                let problem = Problem::new(ProblemKind::TooFast, detail).with("limit", "gate").with("wait_ms", 1_000);
+                let detail = format!(
+                    "{QUEUE} proposals of this client wait behind one that is checked. Wait for it."
+                );
+                let problem = Problem::new(ProblemKind::TooFast, detail)
+                    .with("limit", "gate")
+                    .with("wait_ms", 1_000);
                 self.refuse_at_once(held.proposal.n, problem, held.from);
             }
             return None;
         }
         let is_known = self.sequencer.has_answered(client, proposal.n);
-        let gate = self.gate_for(actor, &proposal.edits, 0).filter(|_| !is_known && self.refusal(actor).is_none());
+        let gate = self
+            .gate_for(actor, &proposal.edits, 0)
+            .filter(|_| !is_known && self.refusal(actor).is_none());
         let Some(gate) = gate else { return Some((proposal, from)) };
         let most = self.charter.gates[gate].most;
         if self.gating.at_gate(gate) >= most {
             let detail = format!("{most} proposals wait for this check. Try again in a moment.");
-            let problem = Problem::new(ProblemKind::TooFast, detail).with("limit", "gate").with("wait_ms", 1_000);
+            let problem = Problem::new(ProblemKind::TooFast, detail)
+                .with("limit", "gate")
+                .with("wait_ms", 1_000);
             self.refuse_at_once(proposal.n, problem, from);
             return None;
         }
@@ -114,7 +133,8 @@ impl Task {
             edits: held.proposal.edits.clone(),
         };
         let client = held.actor.key();
-        let (app, declared, gated) = (self.app.clone(), self.charter.gates[gate].clone(), self.gated.clone());
+        let (app, declared, gated) =
+            (self.app.clone(), self.charter.gates[gate].clone(), self.gated.clone());
         tokio::spawn(async move {
             let n = asked.n;
             let verdict = app.gates.ask(&app, &declared, &asked).await;
@@ -129,8 +149,9 @@ impl Task {
         }
     }
 
-    /// A gate has answered: what waited goes to the next gate that is about it, or is settled or refused, and with it what waited
-    /// behind. What a gate puts in place of the edits need not pass that gate once more.
+    /// A gate has answered: what waited goes to the next gate that is about it, or is settled or
+    /// refused, and with it what waited behind. What a gate puts in place of the edits need not
+    /// pass that gate once more.
     pub(super) fn handle_passed(&mut self, passed: Passed) {
         let Passed { client, n, verdict } = passed;
         let Some(queue) = self.gating.waiting.get_mut(&client) else { return };
@@ -182,7 +203,8 @@ fn connection_of(from: &Origin) -> Option<ConnectionId> {
     }
 }
 
-/// Whether a gate is about an edit: at, around or inside what it changes. What cannot be read is refused without a gate.
+/// Whether a gate is about an edit: at, around or inside what it changes. What cannot be read is
+/// refused without a gate.
 fn touches(gate: &Gate, edit: &Edit) -> bool {
     let (Ok(path), Some(op)) = (Path::parse(&edit.at), edit.read()) else { return false };
     !op.is_condition() && gate.at.concerns(path.tokens(), op.makes().is_some())

@@ -74,8 +74,11 @@ impl Task {
     pub(super) fn refusal(&self, actor: &Actor) -> Option<Problem> {
         match self.standing.status {
             Status::Ended => Some(ended()),
-            Status::Frozen if actor.role != Actor::SERVICE && !self.standing.except.contains(&actor.role) => {
-                let detail = "The session is frozen: it can be looked at, and nothing changes until it is thawed.";
+            Status::Frozen
+                if actor.role != Actor::SERVICE && !self.standing.except.contains(&actor.role) =>
+            {
+                let detail = "The session is frozen: it can be looked at, and nothing changes \
+                    until it is thawed.";
                 Some(Problem::new(ProblemKind::Frozen, detail))
             }
             _ => None,
@@ -98,7 +101,8 @@ impl Task {
             let _ = answer.send(if status == Status::Ended { Ok(()) } else { Err(ended()) });
             return;
         }
-        let (store, ord, epoch, changed) = (self.app.store.clone(), self.ord(), self.epoch, self.changed.clone());
+        let (store, ord, epoch, changed) =
+            (self.app.store.clone(), self.ord(), self.epoch, self.changed.clone());
         tokio::spawn(async move {
             let except = serde_json::to_string(&standing.except).unwrap_or_default();
             let result = store.set_status(ord, epoch, status.name(), except).await;
@@ -125,7 +129,11 @@ impl Task {
 
     pub(super) fn show_status(&mut self, standing: &Standing, by: String) {
         let Standing { status, except } = standing.clone();
-        self.tell_all(&FromService::Status(rendel_wire::Status { status: status.name().to_owned(), except, by }));
+        self.tell_all(&FromService::Status(rendel_wire::Status {
+            status: status.name().to_owned(),
+            except,
+            by,
+        }));
         if status == Status::Ended {
             self.members.values().for_each(|member| member.outbound.end(ended()));
         }
@@ -167,9 +175,11 @@ impl Task {
         tracing::debug!(session = %self.head.id, "a session that nobody used has left memory");
     }
 
-    /// Another process goes on with this session. What was under way here was not written; who proposed it asks there.
+    /// Another process goes on with this session. What was under way here was not written; who
+    /// proposed it asks there.
     pub(super) fn give_up(&mut self) {
-        tracing::warn!(session = %self.head.id, epoch = self.epoch, "another process has taken the session over");
+        tracing::warn!(session = %self.head.id, epoch = self.epoch, "another process has taken \
+            the session over");
         self.app.metrics.superseded.inc();
         self.app.fence(&self.head.id);
         self.show_held();
@@ -177,10 +187,11 @@ impl Task {
         self.members.values().for_each(|member| member.outbound.end(moved()));
     }
 
-    /// Gives up what is not known to be on disk: calls are told why, and participants nothing. They send again what has no
-    /// answer, to whoever goes on with the session.
+    /// Gives up what is not known to be on disk: calls are told why, and participants nothing. They
+    /// send again what has no answer, to whoever goes on with the session.
     pub(super) fn drop_unwritten(&mut self, why: &Problem) {
-        let under_way = std::mem::take(&mut self.under_way).into_iter().flat_map(|(_, outputs)| outputs);
+        let under_way =
+            std::mem::take(&mut self.under_way).into_iter().flat_map(|(_, outputs)| outputs);
         let adrift = self.adrift.iter_mut().flat_map(std::mem::take);
         for output in under_way.chain(adrift).chain(std::mem::take(&mut self.batch.outputs)) {
             match output {

@@ -112,7 +112,8 @@ pub(crate) enum Ask {
         proposal: Proposal,
         answer: oneshot::Sender<Result<Answered, Problem>>,
     },
-    /// Somebody has a document that is to change the state: whether they may, and what it is to be read against.
+    /// Somebody has a document that is to change the state: whether they may, and what it is to be
+    /// read against.
     BeginPatch {
         actor: Actor,
         n: u64,
@@ -272,11 +273,15 @@ impl Rate {
             let wait = until.wait_time_from(DefaultClock::default().now());
             let wait_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX).max(1);
             let Self { per_second, what, .. } = self;
-            let mut detail = format!("More than {per_second} {what} per second; the next is taken in {wait_ms} ms.");
-            let limit = if *what == "proposals" { "proposals-per-second" } else { "words-per-second" };
+            let mut detail = format!(
+                "More than {per_second} {what} per second; the next is taken \
+                in {wait_ms} ms."
+            );
+            let limit =
+                if *what == "proposals" { "proposals-per-second" } else { "words-per-second" };
             if *what == "proposals" {
-                detail +=
-                    " A client that proposes on every update that it gets is a loop: let it answer to what people do.";
+                detail += " A client that proposes on every update that it gets is a loop: let it \
+                     answer to what people do.";
             }
             Problem::new(ProblemKind::TooFast, detail).with("wait_ms", wait_ms).with("limit", limit)
         })
@@ -333,11 +338,20 @@ impl SessionHandle {
         tokio::time::timeout(PATIENCE, asked).await.map_err(|_| unavailable())?
     }
 
-    pub(crate) async fn propose_once(&self, actor: Actor, proposal: Proposal) -> Result<Answered, Problem> {
+    pub(crate) async fn propose_once(
+        &self,
+        actor: Actor,
+        proposal: Proposal,
+    ) -> Result<Answered, Problem> {
         self.ask(|answer| Ask::ProposeOnce { actor, proposal, answer }).await?
     }
 
-    pub(crate) async fn begin_patch(&self, actor: Actor, n: u64, if_match: Option<Tags>) -> Result<Begun, Problem> {
+    pub(crate) async fn begin_patch(
+        &self,
+        actor: Actor,
+        n: u64,
+        if_match: Option<Tags>,
+    ) -> Result<Begun, Problem> {
         self.ask(|answer| Ask::BeginPatch { actor, n, if_match, answer }).await?
     }
 
@@ -350,7 +364,11 @@ impl SessionHandle {
         self.ask(|answer| Ask::EndPatch { actor, proposal, if_match, answer }).await?
     }
 
-    pub(crate) async fn change_status(&self, standing: Standing, by: String) -> Result<(), Problem> {
+    pub(crate) async fn change_status(
+        &self,
+        standing: Standing,
+        by: String,
+    ) -> Result<(), Problem> {
         self.ask(|answer| Ask::Status { standing, by, answer }).await?
     }
 
@@ -362,7 +380,8 @@ impl SessionHandle {
         self.ask(|answer| Ask::Recheck { answer }).await
     }
 
-    /// Removes a participant, who may come back after `until` and does not get anything in any way before.
+    /// Removes a participant, who may come back after `until` and does not get anything in any way
+    /// before.
     pub(crate) async fn remove(&self, sub: String, until: u64) -> Result<(), Problem> {
         self.0.removals.put(&sub, until);
         self.ask(|answer| Ask::Remove { sub, answer }).await
@@ -385,7 +404,11 @@ impl SessionHandle {
         self.ask(|answer| Ask::Who { answer }).await
     }
 
-    pub(crate) async fn reset(&self, opening: Option<Value>, actor: Actor) -> Result<Answered, Problem> {
+    pub(crate) async fn reset(
+        &self,
+        opening: Option<Value>,
+        actor: Actor,
+    ) -> Result<Answered, Problem> {
         self.ask(|answer| Ask::Reset { opening, actor, answer }).await?
     }
 
@@ -402,7 +425,8 @@ impl SessionHandle {
         self.ask(|answer| Ask::Connections { answer }).await
     }
 
-    /// Ends the session's task: what it accepted is settled and written, then its connections are told.
+    /// Ends the session's task: what it accepted is settled and written, then its connections are
+    /// told.
     pub(crate) async fn stop(&self) {
         // It may have ended by itself; then there is nothing to wait for.
         let _ = self.ask(|answer| Ask::Stop { answer }).await;

@@ -14,10 +14,16 @@ use crate::failure::from_store;
 /// A patch replaces a text as a whole, so a few updates can make much to send.
 const CHUNK: usize = 1 << 20;
 
-/// The state of a session as it was at a `seq`: `from-the-future` and `too-old` where it is not known.
+/// The state of a session as it was at a `seq`: `from-the-future` and `too-old` where it is not
+/// known.
 ///
-/// Cost: the nearest snapshot before it and the updates between the two, read on a thread of their own.
-pub(crate) async fn state_at(app: &App, session: &SessionHandle, at: u64) -> Result<State, Problem> {
+/// Cost: the nearest snapshot before it and the updates between the two, read on a thread of their
+/// own.
+pub(crate) async fn state_at(
+    app: &App,
+    session: &SessionHandle,
+    at: u64,
+) -> Result<State, Problem> {
     let now = session.figures().await?.seq;
     if at > now {
         let detail = format!("The session is at {now}, not yet at {at}.");
@@ -51,7 +57,12 @@ pub(crate) struct Patches {
 
 impl Patches {
     /// For the updates after `seq`, as a role is shown them.
-    pub(crate) async fn after(app: &App, session: &SessionHandle, seq: u64, role: &str) -> Result<Self, Problem> {
+    pub(crate) async fn after(
+        app: &App,
+        session: &SessionHandle,
+        seq: u64,
+        role: &str,
+    ) -> Result<Self, Problem> {
         let charter = session.charter().clone();
         let sight = charter.sight(role).clone();
         Ok(Self { charter, state: state_at(app, session, seq).await?, sight })
@@ -59,7 +70,8 @@ impl Patches {
 
     /// The next update as its `seq` and its patch.
     pub(crate) fn patch(&mut self, row: &str) -> Result<(u64, serde_json::Value), Problem> {
-        let update: Settled = serde_json::from_str(row).map_err(|error| damaged(error.to_string()))?;
+        let update: Settled =
+            serde_json::from_str(row).map_err(|error| damaged(error.to_string()))?;
         let patch = self
             .state
             .patch(&self.charter.fields, &update, &self.sight)

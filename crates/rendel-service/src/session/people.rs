@@ -5,9 +5,13 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
-use rendel_core::{Actor, CueTo, Facts, Hold, HoldChange, Path, Power, Problem, ProblemKind, placed};
+use rendel_core::{
+    Actor, CueTo, Facts, Hold, HoldChange, Path, Power, Problem, ProblemKind, placed,
+};
 use rendel_wire::http::{ParticipantInfo, ParticipantList};
-use rendel_wire::{AnswerFrame, CueFor, CueFrame, FromService, Left, LeftWhy, Roster, Said, SendCue};
+use rendel_wire::{
+    AnswerFrame, CueFor, CueFrame, FromService, Left, LeftWhy, Roster, Said, SendCue,
+};
 use tokio::time::Instant;
 
 use super::audience::AudienceId;
@@ -24,12 +28,16 @@ pub(super) type CueRates = BTreeMap<String, DefaultKeyedRateLimiter<String>>;
 
 pub(super) fn cue_rates(charter: &rendel_core::Charter) -> CueRates {
     let quota = |rate: u32| std::num::NonZeroU32::new(rate).map(Quota::per_second);
-    let cues = charter.cues.iter().filter_map(|(name, cue)| Some((name.clone(), RateLimiter::keyed(quota(cue.rate)?))));
+    let cues = charter
+        .cues
+        .iter()
+        .filter_map(|(name, cue)| Some((name.clone(), RateLimiter::keyed(quota(cue.rate)?))));
     cues.collect()
 }
 
 impl Task {
-    /// Takes what somebody tells of themselves. A place in a text means something in the order of the updates around it only.
+    /// Takes what somebody tells of themselves. A place in a text means something in the order of
+    /// the updates around it only.
     pub(super) fn said(&mut self, connection: ConnectionId, said: Said) {
         let Some(member) = self.members.get(&connection) else { return };
         if self.adrift.is_some() {
@@ -63,8 +71,10 @@ impl Task {
 
     pub(super) fn show_presence(&mut self) {
         let now = Instant::now();
-        // Under load presence is told less often, and what waits is the newest; updates do not wait for it.
-        let rest = self.last_beats.iter().map(|beat| beat.rest(now.into_std())).max().unwrap_or_default();
+        // Under load presence is told less often, and what waits is the newest; updates do not wait
+        // for it.
+        let rest =
+            self.last_beats.iter().map(|beat| beat.rest(now.into_std())).max().unwrap_or_default();
         if !rest.is_zero() {
             self.presence_beat = Some(now + rest);
             return;
@@ -85,7 +95,8 @@ impl Task {
             if told.is_empty() {
                 continue;
             }
-            let facts = |who: &String| (who.clone(), self.presence.facts(&self.charter, sight, who));
+            let facts =
+                |who: &String| (who.clone(), self.presence.facts(&self.charter, sight, who));
             let beat = Arc::new(Beat::new(changed.iter().map(facts).collect(), told.len()));
             told.iter().for_each(|member| member.outbound.put_presence(&beat));
             self.app.metrics.presence.inc_by(told.len() as u64);
@@ -96,7 +107,8 @@ impl Task {
     /// All that is told now, for somebody who arrives.
     pub(super) fn presence_for(&self, audience: AudienceId) -> BTreeMap<String, Facts> {
         let sight = &self.audiences.all[audience].sight;
-        let facts = |who: &str| Some((who.to_owned(), self.presence.facts(&self.charter, sight, who)?));
+        let facts =
+            |who: &str| Some((who.to_owned(), self.presence.facts(&self.charter, sight, who)?));
         self.presence.people().filter_map(facts).collect()
     }
 
@@ -106,18 +118,28 @@ impl Task {
 
     fn is_seen(&self, audience: AudienceId, at: &str) -> bool {
         let sight = &self.audiences.all[audience].sight;
-        let is_shown = |path: Path| sight.extent(&self.charter.fields, &path) != rendel_core::Extent::Nothing;
+        let is_shown =
+            |path: Path| sight.extent(&self.charter.fields, &path) != rendel_core::Extent::Nothing;
         sight.is_whole() || Path::parse(at).is_ok_and(is_shown)
     }
 
     pub(super) fn show_holds(&mut self, change: &HoldChange) {
         for audience in 0..self.audiences.all.len() {
-            let taken = change.taken.iter().filter(|hold| self.is_seen(audience, &hold.at)).cloned().collect();
-            let freed = change.freed.iter().filter(|at| self.is_seen(audience, at)).cloned().collect();
+            let taken = change
+                .taken
+                .iter()
+                .filter(|hold| self.is_seen(audience, &hold.at))
+                .cloned()
+                .collect();
+            let freed =
+                change.freed.iter().filter(|at| self.is_seen(audience, at)).cloned().collect();
             let seen = HoldChange { taken, freed };
             if seen != HoldChange::default() {
                 let frame = Frame::new(FromService::Holds(seen).encode());
-                let members = self.members.values().filter(|member| member.audience == audience && member.is_welcome);
+                let members = self
+                    .members
+                    .values()
+                    .filter(|member| member.audience == audience && member.is_welcome);
                 for member in members {
                     member.outbound.put(Item::Frame(frame.clone()));
                 }
@@ -145,16 +167,27 @@ impl Task {
         self.batch.outputs.push(Output::Acted { connection, answer: AnswerFrame { n, problem } });
     }
 
-    fn hold(&mut self, actor: &Actor, at: &str, for_ms: Option<u64>, over: bool) -> Result<(), Problem> {
+    fn hold(
+        &mut self,
+        actor: &Actor,
+        at: &str,
+        for_ms: Option<u64>,
+        over: bool,
+    ) -> Result<(), Problem> {
         if let Some(problem) = self.refusal(actor) {
             return Err(problem);
         }
         let path = Path::parse(at)?;
-        if !self.is_seen(self.audiences.of_role(&actor.role), at) || self.sequencer.plain_at(&path).is_none() {
+        if !self.is_seen(self.audiences.of_role(&actor.role), at)
+            || self.sequencer.plain_at(&path).is_none()
+        {
             return Err(super::nothing_at(&path));
         }
         if over && !self.charter.has_power(&actor.role, Power::TakeOver) {
-            let detail = format!("The role {:?} has not the power \"take-over\" of the charter.", actor.role);
+            let detail = format!(
+                "The role {:?} has not the power \"take-over\" of the charter.",
+                actor.role
+            );
             return Err(Problem::new(ProblemKind::NotAllowed, detail).at(at));
         }
         self.holds.handle_hold(&self.charter, actor, &path, for_ms, over, now_ms())?;
@@ -172,7 +205,8 @@ impl Task {
         }
     }
 
-    /// Sends a cue: to whom the charter says, or whom its sender names where the charter leaves that to them.
+    /// Sends a cue: to whom the charter says, or whom its sender names where the charter leaves
+    /// that to them.
     pub(super) fn cue(&mut self, actor: &Actor, cue: SendCue) -> Result<(), Problem> {
         let SendCue { name, data, to, .. } = cue;
         let Some(declared) = self.charter.cues.get(&name) else {
@@ -194,7 +228,9 @@ impl Task {
                     format!("The cue {name:?} goes to one participant: name them in \"to\"."),
                 ));
             }
-            (CueTo::Everyone, None | Some(CueFor::Everyone)) | (CueTo::Choice, None) => CueFor::Everyone,
+            (CueTo::Everyone, None | Some(CueFor::Everyone)) | (CueTo::Choice, None) => {
+                CueFor::Everyone
+            }
             (CueTo::EveryoneElse, None | Some(CueFor::EveryoneElse)) => CueFor::EveryoneElse,
             (CueTo::Role(role), None) => CueFor::Role(role.clone()),
             (_, Some(_)) => {
@@ -205,7 +241,8 @@ impl Task {
             }
         };
         if let Some(rates) = self.cue_rates.get(&name).filter(|_| actor.role != Actor::SERVICE) {
-            let detail = format!("The cue {name:?} is sent at most {} times per second.", declared.rate);
+            let detail =
+                format!("The cue {name:?} is sent at most {} times per second.", declared.rate);
             let too_fast = || {
                 Problem::new(ProblemKind::TooFast, detail)
                     .with("limit", "cue")
@@ -235,8 +272,12 @@ impl Task {
     /// Ends the connections of a participant who was removed.
     pub(super) fn remove(&mut self, sub: &str) {
         let why = self.removals.check(sub).err().unwrap_or_else(|| removed(now_ms()));
-        let theirs: Vec<_> =
-            self.members.iter().filter(|(_, member)| member.who.id == sub).map(|(id, _)| *id).collect();
+        let theirs: Vec<_> = self
+            .members
+            .iter()
+            .filter(|(_, member)| member.who.id == sub)
+            .map(|(id, _)| *id)
+            .collect();
         for connection in theirs {
             if let Some(member) = self.members.get(&connection) {
                 member.outbound.end(why.clone());
@@ -256,7 +297,8 @@ impl Task {
         }
     }
 
-    /// A change of the roster in which somebody may have left: what they held is free and what they told is gone.
+    /// A change of the roster in which somebody may have left: what they held is free and what they
+    /// told is gone.
     pub(super) fn has_left(&mut self, change: Roster) {
         for Left { id, .. } in &change.left {
             self.holds.handle_left(id);
@@ -276,7 +318,8 @@ impl Task {
 
     /// When something lapses next.
     pub(super) fn next_timeout(&self) -> Option<Instant> {
-        let next = [self.presence.poll_timeout(), self.holds.poll_timeout(), self.present.poll_timeout()];
+        let next =
+            [self.presence.poll_timeout(), self.holds.poll_timeout(), self.present.poll_timeout()];
         let wait = next.into_iter().flatten().min()?.saturating_sub(now_ms());
         Some(Instant::now() + Duration::from_millis(wait))
     }
@@ -289,7 +332,11 @@ impl Task {
                 .facts(&self.charter, &rendel_core::Sight::WHOLE, &shown.id)
                 .unwrap_or_default()
                 .into(),
-            holds: holds.iter().filter(|hold| hold.by == shown.id).map(|hold| hold.at.clone()).collect(),
+            holds: holds
+                .iter()
+                .filter(|hold| hold.by == shown.id)
+                .map(|hold| hold.at.clone())
+                .collect(),
             id: shown.id,
             name: shown.name,
             role: shown.role,

@@ -33,7 +33,10 @@ impl Task {
             return;
         }
         if n == 0 {
-            let problem = Problem::new(ProblemKind::Malformed, "\"n\" counts a client's proposals from 1; it is 0.");
+            let problem = Problem::new(
+                ProblemKind::Malformed,
+                "\"n\" counts a client's proposals from 1; it is 0.",
+            );
             self.refuse(connection, n, problem);
             return;
         }
@@ -47,14 +50,20 @@ impl Task {
     /// Settles a proposal, if it does not wait for a check.
     fn pass(&mut self, actor: &Actor, proposal: Proposal, from: Origin) {
         let is_free = self.charter.gates.is_empty();
-        let free = if is_free { Some((proposal, from)) } else { self.hold_up(actor, proposal, from) };
+        let free =
+            if is_free { Some((proposal, from)) } else { self.hold_up(actor, proposal, from) };
         if let Some((proposal, from)) = free {
             self.settle(actor, &proposal, from);
         }
     }
 
     pub(super) fn call(&self, actor: &Actor, n: u64, answer: Answer) -> Origin {
-        Origin::Call { client: actor.key(), n, audience: self.audiences.of_role(&actor.role), answer }
+        Origin::Call {
+            client: actor.key(),
+            n,
+            audience: self.audiences.of_role(&actor.role),
+            answer,
+        }
     }
 
     pub(super) fn propose_once(&mut self, actor: &Actor, proposal: Proposal, answer: Answer) {
@@ -66,7 +75,8 @@ impl Task {
         self.pass(actor, proposal, origin);
     }
 
-    /// Somebody wants to change the state by a document. What stands against that is found before anybody works on it.
+    /// Somebody wants to change the state by a document. What stands against that is found before
+    /// anybody works on it.
     pub(super) fn begin_patch(
         &mut self,
         actor: &Actor,
@@ -84,15 +94,24 @@ impl Task {
                 });
                 return;
             }
-            Ok(None) => Ok(Begun::Against { seq: self.sequencer.seq(), state: Box::new(self.sequencer.state()) }),
+            Ok(None) => Ok(Begun::Against {
+                seq: self.sequencer.seq(),
+                state: Box::new(self.sequencer.state()),
+            }),
             Err(problem) => Err(problem),
         };
         // What a document is refused for tells of the state, which may not be on disk yet.
         self.batch.outputs.push(Output::Begun { result, answer });
     }
 
-    /// Whether somebody may change anything by a document now; with the first outcome of a call that was made before.
-    fn may_patch(&mut self, actor: &Actor, n: u64, if_match: Option<&Tags>) -> Result<Option<ClientOutcome>, Problem> {
+    /// Whether somebody may change anything by a document now; with the first outcome of a call
+    /// that was made before.
+    fn may_patch(
+        &mut self,
+        actor: &Actor,
+        n: u64,
+        if_match: Option<&Tags>,
+    ) -> Result<Option<ClientOutcome>, Problem> {
         self.may_call(actor)?;
         self.check_key(actor, n)?;
         let known = self.sequencer.outcomes(actor.key()).find(|(known, _)| *known == n);
@@ -111,14 +130,28 @@ impl Task {
     }
 
     /// Settles the edits that a document came to. They were made against the state of their `seen`.
-    pub(super) fn end_patch(&mut self, actor: &Actor, proposal: Proposal, if_match: Option<&Tags>, answer: Answer) {
-        let checked = if self.adrift.is_some() { Err(unavailable()) } else { self.check_match(&actor.role, if_match) };
+    pub(super) fn end_patch(
+        &mut self,
+        actor: &Actor,
+        proposal: Proposal,
+        if_match: Option<&Tags>,
+        answer: Answer,
+    ) {
+        let checked = if self.adrift.is_some() {
+            Err(unavailable())
+        } else {
+            self.check_match(&actor.role, if_match)
+        };
         match checked {
-            Err(problem) => self.batch.outputs.push(Output::Answer { result: Err(problem), answer }),
+            Err(problem) => {
+                self.batch.outputs.push(Output::Answer { result: Err(problem), answer })
+            }
             // What is told here rests on updates that may not be on disk yet.
             Ok(()) if proposal.edits.is_empty() => {
                 let seq = proposal.seen.unwrap_or(self.sequencer.seq());
-                self.batch.outputs.push(Output::Answer { result: Ok(Answered { seq, json: None }), answer });
+                self.batch
+                    .outputs
+                    .push(Output::Answer { result: Ok(Answered { seq, json: None }), answer });
             }
             Ok(()) => {
                 let origin = self.call(actor, proposal.n, answer);
@@ -139,13 +172,16 @@ impl Task {
         if n == 0 || self.sequencer.outcomes(actor.key()).all(|(known, _)| known == n) {
             return Ok(());
         }
-        let detail = "This Idempotency-Key came with another call before. Every call has a key of its own; only its repeat has the same.";
+        let detail = "This Idempotency-Key came with another call before. Every call has a key of \
+            its own; only its repeat has the same.";
         Err(Problem::new(ProblemKind::KeyReused, detail))
     }
 
     fn changed_meanwhile(&self, role: &str) -> Problem {
         let seq = self.sequencer.seq();
-        let detail = format!("The state is at {seq}, which \"If-Match\" does not name. Look at it and decide again.");
+        let detail = format!(
+            "The state is at {seq}, which \"If-Match\" does not name. Look at it and decide again."
+        );
         let problem = Problem::new(ProblemKind::TestFailed, detail).with("seq", seq);
         let shown = |plain| self.charter.sight(role).state(&self.charter.fields, plain);
         let problem = match self.sequencer.weight() <= TOLD_BYTES {
@@ -198,11 +234,14 @@ impl Task {
             (Outcome::Repeated(outcome), Origin::Connection { connection, .. }) => {
                 self.batch.outputs.push(Output::Repeated { n, outcome, connection });
             }
-            (Outcome::Repeated(outcome), from @ Origin::Call { .. }) => self.repeat_to_call(outcome, from),
+            (Outcome::Repeated(outcome), from @ Origin::Call { .. }) => {
+                self.repeat_to_call(outcome, from)
+            }
         }
     }
 
-    /// Answers a call that was made before. The update is in memory or, long after, only in the journal.
+    /// Answers a call that was made before. The update is in memory or, long after, only in the
+    /// journal.
     pub(super) fn repeat_to_call(&mut self, outcome: ClientOutcome, origin: Origin) {
         let Origin::Call { answer, audience, .. } = origin else { return };
         let sight = self.audiences.all[audience].sight.clone();
@@ -220,7 +259,9 @@ impl Task {
                 None => {
                     let (store, ord) = (self.app.store.clone(), self.ord());
                     tokio::spawn(async move {
-                        let shown = |row: String| ByteString::from(&*super::seen(&sight, &charter, &row.into()));
+                        let shown = |row: String| {
+                            ByteString::from(&*super::seen(&sight, &charter, &row.into()))
+                        };
                         let first = match store.journal(ord, seq, seq, 1).await {
                             Ok(mut rows) => Ok(Answered { seq, json: rows.pop().map(shown) }),
                             Err(StoreError::Forgotten { .. }) => Ok(Answered { seq, json: None }),
@@ -238,12 +279,19 @@ impl Task {
         self.holds.handle_settled(&update.by, &update.effects, now_ms());
         let json: Arc<str> = serde_json::to_string(update).unwrap_or_default().into();
         let met = !update.verdicts.is_empty();
-        self.batch.updates.push(UpdateRow { session: self.ord(), seq: signed(update.seq), body: json.clone(), met });
+        self.batch.updates.push(UpdateRow {
+            session: self.ord(),
+            seq: signed(update.seq),
+            body: json.clone(),
+            met,
+        });
         self.bytes_since += json.len() as u64;
         self.recent.push(update.seq, json.clone());
         self.batch.outputs.push(Output::Update { seq: update.seq, json, from });
         let config = &self.app.config;
-        if update.seq - self.kept_snapshot >= config.snapshot_every || self.bytes_since >= config.snapshot_bytes {
+        if update.seq - self.kept_snapshot >= config.snapshot_every
+            || self.bytes_since >= config.snapshot_bytes
+        {
             self.kept_snapshot = update.seq;
             self.bytes_since = 0;
             self.batch.outputs.push(Output::Snapshot(Box::new(self.sequencer.snapshot())));
@@ -282,10 +330,12 @@ impl Task {
         });
     }
 
-    /// Expressions that had no answer are told to the backend: in the log, the metrics and the session's figures.
+    /// Expressions that had no answer are told to the backend: in the log, the metrics and the
+    /// session's figures.
     fn note_unanswered(&mut self) {
         for (line, why) in self.sequencer.poll_unanswered() {
-            tracing::warn!(session = %self.head.id, line, %why, "an expression of the charter has no answer");
+            tracing::warn!(session = %self.head.id, line, %why, "an expression of the charter has \
+                no answer");
             self.app.metrics.unanswered.inc();
             self.expression_faults.push_back(format!("line {line}: {why}"));
             if self.expression_faults.len() > 8 {

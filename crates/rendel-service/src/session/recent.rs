@@ -55,17 +55,25 @@ mod tests {
     #[test]
     fn it_gives_what_was_missed_and_nothing_where_some_of_it_is_gone() {
         let recent = filled(10, 15);
-        let after = |seen| recent.after(seen).map(|updates| updates.map(|json| &**json).collect::<Vec<_>>());
+        let after = |seen| {
+            recent.after(seen).map(|updates| updates.map(|json| &**json).collect::<Vec<_>>())
+        };
         assert_eq!(after(12), Some(vec!["13", "14", "15"]));
         assert_eq!((after(15), after(10).map(|updates| updates.len())), (Some(vec![]), Some(5)));
         assert_eq!((after(9), after(16)), (None, None));
-        assert_eq!((recent.get(11).map(|json| &**json), recent.get(10), recent.get(16)), (Some("11"), None, None));
+        assert_eq!(
+            (recent.get(11).map(|json| &**json), recent.get(10), recent.get(16)),
+            (Some("11"), None, None)
+        );
     }
 
     #[test]
     fn it_is_bounded_in_number_and_in_bytes() {
         let recent = filled(0, 10_000);
-        assert_eq!((recent.updates.len(), recent.after(10_000 - UPDATES as u64).is_some()), (UPDATES, true));
+        assert_eq!(
+            (recent.updates.len(), recent.after(10_000 - UPDATES as u64).is_some()),
+            (UPDATES, true)
+        );
         let mut recent = Recent::default();
         (1..=100).for_each(|seq| recent.push(seq, "x".repeat(100_000).into()));
         assert!(recent.bytes <= BYTES && recent.after(99).is_some() && recent.after(10).is_none());

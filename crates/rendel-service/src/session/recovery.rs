@@ -13,14 +13,15 @@ use super::task::{Origin, Output, Task};
 use crate::failure::{from_store, unavailable};
 
 impl Task {
-    /// Loads the session again after the journal failed; gives whether that worked. What was under way turns out to be in
-    /// the journal or not: who proposed it is told which.
+    /// Loads the session again after the journal failed; gives whether that worked. What was under
+    /// way turns out to be in the journal or not: who proposed it is told which.
     pub(super) async fn try_to_recover(&mut self) -> bool {
         let taken = match self.app.store.take_over(self.head.id.clone(), Claim::Again).await {
             Ok(Some(taken)) => taken,
             Ok(None) => {
                 // Meanwhile another process took it over.
-                self.under_way = self.adrift.take().map(|outputs| (0, outputs)).into_iter().collect();
+                self.under_way =
+                    self.adrift.take().map(|outputs| (0, outputs)).into_iter().collect();
                 self.is_superseded = true;
                 return true;
             }
@@ -52,10 +53,16 @@ impl Task {
         let updates: Vec<Arc<str>> = match self.recent.after(self.shown) {
             Some(updates) => updates.cloned().collect(),
             None => {
-                let Ok(rows) = self.app.store.journal(self.ord(), self.shown + 1, now, i64::MAX).await else {
-                    // They come back and get what they missed; to go on without it would leave a gap.
+                let Ok(rows) =
+                    self.app.store.journal(self.ord(), self.shown + 1, now, i64::MAX).await
+                else {
+                    // They come back and get what they missed; to go on without it would leave a
+                    // gap.
                     self.shown = now;
-                    return self.members.values().for_each(|member| member.outbound.end(unavailable()));
+                    return self
+                        .members
+                        .values()
+                        .for_each(|member| member.outbound.end(unavailable()));
                 };
                 rows.into_iter().map(Into::into).collect()
             }
@@ -68,22 +75,33 @@ impl Task {
         match output {
             Output::Update { from, .. } | Output::Refused { from, .. } => {
                 let (client, n) = match &from {
-                    Origin::Connection { client, n, .. } | Origin::Call { client, n, .. } => (*client, *n),
+                    Origin::Connection { client, n, .. } | Origin::Call { client, n, .. } => {
+                        (*client, *n)
+                    }
                 };
-                let outcome =
-                    self.sequencer.outcomes(client).find(|(known, _)| *known == n).map(|(_, outcome)| outcome.clone());
+                let outcome = self
+                    .sequencer
+                    .outcomes(client)
+                    .find(|(known, _)| *known == n)
+                    .map(|(_, outcome)| outcome.clone());
                 match (outcome, from) {
-                    (Some(outcome), from @ Origin::Call { .. }) => self.repeat_to_call(outcome, from),
+                    (Some(outcome), from @ Origin::Call { .. }) => {
+                        self.repeat_to_call(outcome, from)
+                    }
                     (None, Origin::Call { answer, .. }) => drop(answer.send(Err(unavailable()))),
-                    // A settled one was shown above with all that was written unseen; who may not see it is told of it.
+                    // A settled one was shown above with all that was written unseen; who may not
+                    // see it is told of it.
                     (Some(ClientOutcome::Settled(seq)), Origin::Connection { connection, .. }) => {
                         let frame = OutcomeFrame { n, outcome: ClientOutcome::Settled(seq).into() };
                         self.tell(connection, &FromService::Outcome(frame));
                     }
-                    (Some(ClientOutcome::Refused(problem)), Origin::Connection { connection, .. }) => {
-                        self.refuse(connection, n, problem)
+                    (
+                        Some(ClientOutcome::Refused(problem)),
+                        Origin::Connection { connection, .. },
+                    ) => self.refuse(connection, n, problem),
+                    (None, Origin::Connection { connection, .. }) => {
+                        self.refuse(connection, n, unavailable())
                     }
-                    (None, Origin::Connection { connection, .. }) => self.refuse(connection, n, unavailable()),
                 }
             }
             Output::Welcome { connection, .. } | Output::Begin { connection, .. } => {
@@ -102,9 +120,12 @@ impl Task {
             }
             Output::Roster(change) => self.tell_all(&FromService::Roster(change)),
             Output::Holds(change) => self.show_holds(&change),
-            Output::Acted { connection, answer } => self.tell(connection, &FromService::Answer(answer)),
+            Output::Acted { connection, answer } => {
+                self.tell(connection, &FromService::Answer(answer))
+            }
             Output::Cue { frame, by, to } => self.show_cue(&frame, &by, &to),
-            // A place in a text meant something in the order of updates only, and the next will come.
+            // A place in a text meant something in the order of updates only, and the next will
+            // come.
             Output::Said { .. } => {}
             // What was asked or repaired meanwhile is asked again.
             Output::Snapshot(_) | Output::AskForDigests { .. } | Output::Resync { .. } => {}
@@ -113,18 +134,26 @@ impl Task {
 }
 
 /// The sequencer as the journal has it, and the last updates.
-pub(super) fn recovered(charter: &Arc<Charter>, taken: &TakenOver) -> Result<(Sequencer, Recent), Problem> {
-    let damaged = |why: String| from_store(&StoreError::Damaged(format!("session {:?}: {why}", taken.row.id)));
+pub(super) fn recovered(
+    charter: &Arc<Charter>,
+    taken: &TakenOver,
+) -> Result<(Sequencer, Recent), Problem> {
+    let damaged = |why: String| {
+        from_store(&StoreError::Damaged(format!("session {:?}: {why}", taken.row.id)))
+    };
     let mut sequencer = match taken.snapshot.clone() {
         Some(snapshot) => Sequencer::restore(charter.clone(), snapshot),
         None => {
             let opening = taken.row.opening.as_deref().map(serde_json::from_str).transpose();
-            let opening: Option<serde_json::Value> = opening.map_err(|error| damaged(error.to_string()))?;
-            Sequencer::open(charter.clone(), opening.as_ref()).map_err(|problem| damaged(problem.to_string()))?
+            let opening: Option<serde_json::Value> =
+                opening.map_err(|error| damaged(error.to_string()))?;
+            Sequencer::open(charter.clone(), opening.as_ref())
+                .map_err(|problem| damaged(problem.to_string()))?
         }
     };
     let mut recent = Recent::from(sequencer.seq());
-    // Refusals in their places among the updates: what is forgotten of clients follows from the order.
+    // Refusals in their places among the updates: what is forgotten of clients follows from the
+    // order.
     let mut refusals = taken.refusals.iter().peekable();
     for update in &taken.updates {
         while let Some((_, client, n, problem)) = refusals.next_if(|(at, ..)| *at < update.seq) {

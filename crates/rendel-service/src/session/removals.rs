@@ -8,7 +8,8 @@ use rendel_core::Problem;
 use crate::app::now_ms;
 use crate::failure::removed;
 
-/// Who was removed, and until when, in milliseconds since 1970 UTC. The session and all calls look at the same.
+/// Who was removed, and until when, in milliseconds since 1970 UTC. The session and all calls look
+/// at the same.
 #[derive(Debug, Default)]
 pub(crate) struct Removals(Mutex<BTreeMap<String, u64>>);
 
@@ -38,6 +39,11 @@ impl Removals {
     /// All of them.
     pub(crate) fn list(&self) -> Vec<(String, u64)> {
         let now = now_ms();
-        self.0.lock().iter().filter(|(_, until)| **until > now).map(|(who, until)| (who.clone(), *until)).collect()
+        self.0
+            .lock()
+            .iter()
+            .filter(|(_, until)| **until > now)
+            .map(|(who, until)| (who.clone(), *until))
+            .collect()
     }
 }

@@ -33,8 +33,8 @@ impl Present {
         self.participants.values().map(|here| here.shown.clone()).collect()
     }
 
-    /// Adds a connection: `full` beyond `most` participants, and beyond `most_each` connections of one. Gives the
-    /// participant's rate and the change of the roster.
+    /// Adds a connection: `full` beyond `most` participants, and beyond `most_each` connections of
+    /// one. Gives the participant's rate and the change of the roster.
     pub(super) fn add(
         &mut self,
         who: &Identity,
@@ -44,8 +44,12 @@ impl Present {
     ) -> Result<(Arc<Rate>, Roster), Problem> {
         if let Some(here) = self.participants.get_mut(&who.id) {
             if here.shown.connections >= most_each && who.role != Actor::SERVICE {
-                let detail = format!("{:?} has {most_each} connections here already. Close one of them.", who.id);
-                return Err(Problem::new(ProblemKind::Full, detail).with("limit", "connections_per_participant"));
+                let detail = format!(
+                    "{:?} has {most_each} connections here already. Close one of them.",
+                    who.id
+                );
+                return Err(Problem::new(ProblemKind::Full, detail)
+                    .with("limit", "connections_per_participant"));
             }
             here.shown.connections += 1;
             here.shown.away = false;
@@ -56,10 +60,13 @@ impl Present {
             return Ok((here.rate.clone(), Roster { changed, ..Roster::default() }));
         }
         if self.participants.len() >= most && who.role != Actor::SERVICE {
-            let detail = format!("The session has its {most} participants. Come back when somebody has left.");
+            let detail = format!(
+                "The session has its {most} participants. Come back when somebody has left."
+            );
             return Err(Problem::new(ProblemKind::Full, detail).with("limit", "participants"));
         }
-        let rate = Arc::new(if who.role == Actor::SERVICE { Rate::unbounded() } else { Rate::new(rate) });
+        let rate =
+            Arc::new(if who.role == Actor::SERVICE { Rate::unbounded() } else { Rate::new(rate) });
         let shown = Participant {
             id: who.id.clone(),
             name: who.name.clone(),
@@ -68,7 +75,10 @@ impl Present {
             connections: 1,
             away: false,
         };
-        self.participants.insert(who.id.clone(), Here { shown: shown.clone(), rate: rate.clone(), away_until: None });
+        self.participants.insert(
+            who.id.clone(),
+            Here { shown: shown.clone(), rate: rate.clone(), away_until: None },
+        );
         Ok((rate, Roster { joined: vec![shown], ..Roster::default() }))
     }
 
@@ -81,21 +91,23 @@ impl Present {
         self.participants.get(id).map_or_else(|| hue(id), |here| here.shown.hue)
     }
 
-    /// The wanted colour, or the one after it that stands apart from all that are here, as far as there is one. Each step
-    /// turns by the golden angle, so that steps never fall together.
+    /// The wanted colour, or the one after it that stands apart from all that are here, as far as
+    /// there is one. Each step turns by the golden angle, so that steps never fall together.
     fn free_hue(&self, wanted: u16) -> u16 {
         let apart = |hue: u16| {
             let apart = self.participants.values().map(|here| here.shown.hue.abs_diff(hue));
             apart.map(|by| by.min(360 - by)).min().unwrap_or(180)
         };
-        let steps =
-            (0..32u32).map(|step| u16::try_from((u32::from(wanted) * 10 + step * 1_375) / 10 % 360).unwrap_or(0));
+        let steps = (0..32u32).map(|step| {
+            u16::try_from((u32::from(wanted) * 10 + step * 1_375) / 10 % 360).unwrap_or(0)
+        });
         let steps: Vec<u16> = steps.collect();
         let enough = steps.iter().copied().find(|hue| apart(*hue) >= APART);
         enough.or_else(|| steps.into_iter().max_by_key(|hue| apart(*hue))).unwrap_or(wanted)
     }
 
-    /// Takes a connection away. Who loses the last one is away for `linger` milliseconds, since they may be back at once.
+    /// Takes a connection away. Who loses the last one is away for `linger` milliseconds, since
+    /// they may be back at once.
     pub(super) fn remove(&mut self, id: &str, why: LeftWhy, linger: u64, now: u64) -> Roster {
         let Some(here) = self.participants.get_mut(id) else { return Roster::default() };
         here.shown.connections = here.shown.connections.saturating_sub(1);
@@ -121,7 +133,12 @@ impl Present {
     /// Those who were away for too long have left.
     pub(super) fn handle_timeout(&mut self, now: u64) -> Roster {
         let over = |here: &Here| here.away_until.is_some_and(|until| until <= now);
-        let gone: Vec<_> = self.participants.iter().filter(|(_, here)| over(here)).map(|(id, _)| id.clone()).collect();
+        let gone: Vec<_> = self
+            .participants
+            .iter()
+            .filter(|(_, here)| over(here))
+            .map(|(id, _)| id.clone())
+            .collect();
         gone.iter().for_each(|id| drop(self.participants.remove(id)));
         let left = gone.into_iter().map(|id| Left { id, why: LeftWhy::Lost }).collect();
         Roster { left, ..Roster::default() }
@@ -150,7 +167,8 @@ pub(super) fn absorb(change: &mut Roster, later: Roster) {
     }
     change.joined.extend(later.joined);
     for one in later.changed {
-        let known = change.joined.iter_mut().chain(&mut change.changed).find(|known| known.id == one.id);
+        let known =
+            change.joined.iter_mut().chain(&mut change.changed).find(|known| known.id == one.id);
         match known {
             Some(known) => *known = one,
             None => change.changed.push(one),
@@ -179,8 +197,14 @@ mod tests {
             away: false,
         };
         let joined = |id: &str| Roster { joined: vec![who(id, 1)], ..Roster::default() };
-        let changed = |id: &str, connections| Roster { changed: vec![who(id, connections)], ..Roster::default() };
-        let left = |id: &str| Roster { left: vec![Left { id: id.into(), why: LeftWhy::Left }], ..Roster::default() };
+        let changed = |id: &str, connections| Roster {
+            changed: vec![who(id, connections)],
+            ..Roster::default()
+        };
+        let left = |id: &str| Roster {
+            left: vec![Left { id: id.into(), why: LeftWhy::Left }],
+            ..Roster::default()
+        };
         let told = |changes: Vec<Roster>| {
             let mut all = Roster::default();
             changes.into_iter().for_each(|change| absorb(&mut all, change));
@@ -194,7 +218,11 @@ mod tests {
         assert_eq!(told(vec![changed("oda", 3), changed("oda", 2)]), changed("oda", 2));
         assert_eq!(told(vec![changed("oda", 2), left("oda")]), left("oda"));
         let back = told(vec![left("oda"), joined("oda")]);
-        assert_eq!((back.left.len(), back.joined.len()), (1, 1), "who went and came is another arrival");
+        assert_eq!(
+            (back.left.len(), back.joined.len()),
+            (1, 1),
+            "who went and came is another arrival"
+        );
         assert_eq!(told(vec![left("oda"), joined("oda"), left("oda")]), left("oda"));
     }
 
@@ -211,11 +239,16 @@ mod tests {
         assert!(lost.left.is_empty() && lost.changed[0].away && lost.changed[0].connections == 0);
         assert_eq!(present.poll_timeout(), Some(6_000));
         let (_, back) = present.add(&oda, 9, 9, 10).unwrap();
-        assert!(back.joined.is_empty() && !back.changed[0].away && back.changed[0].connections == 1);
+        assert!(
+            back.joined.is_empty() && !back.changed[0].away && back.changed[0].connections == 1
+        );
         assert_eq!(present.handle_timeout(9_000), Roster::default());
         present.remove("oda", LeftWhy::Lost, 1_000, 9_000);
         assert_eq!(present.handle_timeout(9_999), Roster::default(), "an early call does no harm");
-        assert_eq!(present.handle_timeout(10_000).left, [Left { id: "oda".into(), why: LeftWhy::Lost }]);
+        assert_eq!(
+            present.handle_timeout(10_000).left,
+            [Left { id: "oda".into(), why: LeftWhy::Lost }]
+        );
         present.add(&oda, 9, 9, 10).unwrap();
         assert_eq!(present.remove("oda", LeftWhy::Left, 1_000, 0).left[0].why, LeftWhy::Left);
         assert_eq!(present.len(), 0);
@@ -228,7 +261,8 @@ mod tests {
         for at in 0..12 {
             let (_, change) = present.add(&identity(&format!("picker-{at}")), 99, 9, 10).unwrap();
             let hue = change.joined[0].hue;
-            let apart = hues.iter().map(|other| other.abs_diff(hue)).map(|by| by.min(360 - by)).min();
+            let apart =
+                hues.iter().map(|other| other.abs_diff(hue)).map(|by| by.min(360 - by)).min();
             assert!(hue < 360 && apart.is_none_or(|apart| apart >= 12), "{hue} among {hues:?}");
             hues.push(hue);
         }

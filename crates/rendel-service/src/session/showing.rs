@@ -19,7 +19,8 @@ use crate::connection::{Frame, Item, Run};
 const STRIDE: u64 = 16;
 
 impl Task {
-    /// Sends what was settled to the journal. What is to be shown waits for it, and for all before it.
+    /// Sends what was settled to the journal. What is to be shown waits for it, and for all before
+    /// it.
     pub(super) async fn send_batch(&mut self) {
         self.receive_arrivals();
         let Batch { updates, refusals, outputs } = std::mem::take(&mut self.batch);
@@ -48,12 +49,14 @@ impl Task {
         }
         match result {
             Ok(()) => {
-                let outputs = self.under_way.pop_front().map(|(_, outputs)| outputs).unwrap_or_default();
+                let outputs =
+                    self.under_way.pop_front().map(|(_, outputs)| outputs).unwrap_or_default();
                 self.release(outputs);
             }
             Err(WriteError::Superseded) => self.is_superseded = true,
             Err(error @ WriteError::Away(_)) => {
-                tracing::warn!(session = %self.head.id, %error, "the journal is away; the session waits for it");
+                tracing::warn!(session = %self.head.id, %error, "the journal is away; the session \
+                    waits for it");
                 self.app.metrics.journal_failures.inc();
                 self.show_held();
                 let waiting = std::mem::take(&mut self.under_way);
@@ -90,9 +93,12 @@ impl Task {
                     match from {
                         Origin::Call { answer, audience, .. } => {
                             let json = self.audiences.all[audience].seen(&self.charter, &json);
-                            let _ = answer.send(Ok(Answered { seq, json: Some(ByteString::from(&*json)) }));
+                            let _ = answer
+                                .send(Ok(Answered { seq, json: Some(ByteString::from(&*json)) }));
                         }
-                        Origin::Connection { connection, n, .. } => run.own.push((connection, n, seq)),
+                        Origin::Connection { connection, n, .. } => {
+                            run.own.push((connection, n, seq))
+                        }
                     }
                     run.updates.push(json);
                 }
@@ -105,7 +111,10 @@ impl Task {
                 },
                 Output::Repeated { n, outcome, connection } => {
                     self.show_run(&mut run);
-                    self.tell(connection, &FromService::Outcome(OutcomeFrame { n, outcome: outcome.into() }));
+                    self.tell(
+                        connection,
+                        &FromService::Outcome(OutcomeFrame { n, outcome: outcome.into() }),
+                    );
                 }
                 Output::Welcome { connection, arrival } => {
                     self.show_run(&mut run);
@@ -154,15 +163,21 @@ impl Task {
                     self.show_cue(&frame, &by, &to);
                 }
                 Output::Snapshot(snapshot) => {
-                    let (app, ord, epoch, keeping) = (self.app.clone(), self.ord(), self.epoch, self.keeping());
+                    let (app, ord, epoch, keeping) =
+                        (self.app.clone(), self.ord(), self.epoch, self.keeping());
                     tokio::spawn(async move { keep(&app, ord, epoch, *snapshot, keeping).await });
                 }
                 Output::AskForDigests { seq, state } => {
                     self.show_run(&mut run);
-                    let asked = self.members.iter().filter(|(_, member)| member.is_welcome && member.is_replica);
-                    self.digests.ask(seq, asked.map(|(id, member)| (*id, member.audience)).collect());
+                    let asked = self
+                        .members
+                        .iter()
+                        .filter(|(_, member)| member.is_welcome && member.is_replica);
+                    self.digests
+                        .ask(seq, asked.map(|(id, member)| (*id, member.audience)).collect());
                     self.tell_all(&FromService::Digest(DigestAsked { seq }));
-                    let sights = self.audiences.all.iter().map(|audience| audience.sight.clone()).collect();
+                    let sights =
+                        self.audiences.all.iter().map(|audience| audience.sight.clone()).collect();
                     compute(self.charter.clone(), seq, *state, sights, self.computed.clone());
                 }
                 Output::Resync { connection, frame } => {
@@ -190,7 +205,8 @@ impl Task {
         };
         let mut reached = 0;
         for (id, audience) in self.audiences.all.iter_mut().enumerate() {
-            let members = self.members.values().filter(|member| member.is_welcome && member.audience == id);
+            let members =
+                self.members.values().filter(|member| member.is_welcome && member.audience == id);
             let members: Vec<_> = members.map(|member| &member.outbound).collect();
             if members.is_empty() && audience.patcher.is_none() {
                 continue;
@@ -199,12 +215,19 @@ impl Task {
                 true => updates.clone(),
                 false if parsed.len() == updates.len() => {
                     let pairs = parsed.iter().zip(&updates);
-                    pairs.map(|(update, json)| seen_update(&audience.sight, &self.charter, update, json)).collect()
+                    pairs
+                        .map(|(update, json)| {
+                            seen_update(&audience.sight, &self.charter, update, json)
+                        })
+                        .collect()
                 }
-                false => updates.iter().map(|json| seen(&audience.sight, &self.charter, json)).collect(),
+                false => {
+                    updates.iter().map(|json| seen(&audience.sight, &self.charter, json)).collect()
+                }
             };
             let patcher = audience.patcher.as_mut();
-            let patches = patcher.map(|patcher| patcher.follow(&self.charter, &audience.sight, &updates));
+            let patches =
+                patcher.map(|patcher| patcher.follow(&self.charter, &audience.sight, &updates));
             let run = Arc::new(Run::new(shown, self.shown, patches.unwrap_or_default()));
             for outbound in &members {
                 if outbound.put(Item::Updates(run.clone())) {
@@ -219,27 +242,39 @@ impl Task {
         self.plan_presence_beat();
     }
 
-    /// Who may not see what they changed themselves cannot tell their update from others by its author: they are told.
+    /// Who may not see what they changed themselves cannot tell their update from others by its
+    /// author: they are told.
     fn tell_own(&self, parsed: &[Settled], own: Vec<(ConnectionId, u64, u64)>) {
         for (connection, n, seq) in own {
-            let sight = self.members.get(&connection).map(|member| &self.audiences.all[member.audience].sight);
+            let sight = self
+                .members
+                .get(&connection)
+                .map(|member| &self.audiences.all[member.audience].sight);
             let Some(sight) = sight.filter(|sight| !sight.is_whole()) else { continue };
             let update = parsed.iter().find(|update| update.seq == seq);
-            if update.is_some_and(|update| sight.update(&self.charter.fields, update).by.is_empty()) {
+            if update.is_some_and(|update| sight.update(&self.charter.fields, update).by.is_empty())
+            {
                 let outcome = rendel_core::ClientOutcome::Settled(seq);
-                self.tell(connection, &FromService::Outcome(OutcomeFrame { n, outcome: outcome.into() }));
+                self.tell(
+                    connection,
+                    &FromService::Outcome(OutcomeFrame { n, outcome: outcome.into() }),
+                );
             }
         }
     }
 
     pub(super) fn keeping(&self) -> Keeping {
-        Keeping { stride: self.app.config.snapshot_every * STRIDE, updates: self.charter.limits.journal }
+        Keeping {
+            stride: self.app.config.snapshot_every * STRIDE,
+            updates: self.charter.limits.journal,
+        }
     }
 
     /// Keeps a snapshot of where a session stopped, so that its next start reads nothing else.
     pub(super) async fn keep_last_snapshot(&mut self) {
         if self.sequencer.seq() > self.kept_snapshot {
-            keep(&self.app, self.ord(), self.epoch, self.sequencer.snapshot(), self.keeping()).await;
+            keep(&self.app, self.ord(), self.epoch, self.sequencer.snapshot(), self.keeping())
+                .await;
         }
     }
 
@@ -262,7 +297,13 @@ impl Task {
     }
 }
 
-async fn keep(app: &App, ord: i64, epoch: u64, snapshot: rendel_core::SequencerSnapshot, keeping: Keeping) {
+async fn keep(
+    app: &App,
+    ord: i64,
+    epoch: u64,
+    snapshot: rendel_core::SequencerSnapshot,
+    keeping: Keeping,
+) {
     let seq = snapshot.seq;
     let encoded = tokio::task::spawn_blocking(move || serde_json::to_string(&snapshot)).await;
     let Ok(Ok(body)) = encoded else {

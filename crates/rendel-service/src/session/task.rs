@@ -1,9 +1,10 @@
 //! The task of one session: it owns the sequencer.
 //!
-//! One loop: asks come in, the sequencer answers, what was settled goes to the journal's writer, and what is to be shown
-//! waits in order until the writer says that everything before it is on disk. While one append is under way the asks that
-//! arrive make the next. `entering.rs` is about who comes, `proposing.rs` about what they propose, `showing.rs` about what
-//! goes out, `life.rs` about freezing, ending, resting and losing a session, `recovery.rs` about a journal that failed.
+//! One loop: asks come in, the sequencer answers, what was settled goes to the journal's writer,
+//! and what is to be shown waits in order until the writer says that everything before it is on
+//! disk. While one append is under way the asks that arrive make the next. `entering.rs` is about
+//! who comes, `proposing.rs` about what they propose, `showing.rs` about what goes out, `life.rs`
+//! about freezing, ending, resting and losing a session, `recovery.rs` about a journal that failed.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
@@ -11,7 +12,8 @@ use std::time::Duration;
 
 use bytestring::ByteString;
 use rendel_core::{
-    Actor, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Holds, Path, Presence, Problem, Sequencer, State,
+    Actor, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Holds, Path, Presence, Problem,
+    Sequencer, State,
 };
 use rendel_store::{RefusalRow, StoreError, TakenOver, UpdateRow, WriteError};
 use rendel_wire::{AnswerFrame, CueFor, Roster, SessionHead};
@@ -30,7 +32,9 @@ use super::recent::Recent;
 use super::recovery::recovered;
 use super::removals::Removals;
 use super::roster::Present;
-use super::{Answered, Ask, Begun, ConnectionId, Figures, Inside, Rate, Reading, SessionHandle, WayIn};
+use super::{
+    Answered, Ask, Begun, ConnectionId, Figures, Inside, Rate, Reading, SessionHandle, WayIn,
+};
 use crate::app::App;
 use crate::auth::Identity;
 use crate::connection::{Arrival, Beat, Beginning, Frame, Outbound};
@@ -38,8 +42,9 @@ use crate::failure::{from_store, moved, shutting_down, unavailable};
 
 /// Asks that are taken out of the mailbox at one time.
 const BATCH: usize = 256;
-/// Appends of one session that may be under way; further asks wait in the mailbox and make a larger next one. With two, a
-/// first straggler would become a commit of its own while the rest wait for it.
+/// Appends of one session that may be under way; further asks wait in the mailbox and make a larger
+/// next one. With two, a first straggler would become a commit of its own while the rest wait for
+/// it.
 const UNDER_WAY: usize = 1;
 
 pub(super) type AppendId = u64;
@@ -64,7 +69,8 @@ pub(super) struct Task {
     pub(super) present: Present,
     pub(super) visitors: BTreeMap<String, Arc<Rate>>,
     pub(super) next_connection: ConnectionId,
-    /// Who came since the last append was sent and waits for a welcome, and what that changed in the roster.
+    /// Who came since the last append was sent and waits for a welcome, and what that changed in
+    /// the roster.
     pub(super) arrivals: Vec<(ConnectionId, WayIn)>,
     pub(super) roster: Roster,
     /// What was settled or refused since the last append was sent.
@@ -182,8 +188,17 @@ pub(super) enum Output {
 
 /// Where a proposal came from and is answered.
 pub(super) enum Origin {
-    Connection { connection: ConnectionId, client: ClientKey, n: u64 },
-    Call { client: ClientKey, n: u64, audience: AudienceId, answer: oneshot::Sender<Result<Answered, Problem>> },
+    Connection {
+        connection: ConnectionId,
+        client: ClientKey,
+        n: u64,
+    },
+    Call {
+        client: ClientKey,
+        n: u64,
+        audience: AudienceId,
+        answer: oneshot::Sender<Result<Answered, Problem>>,
+    },
 }
 
 impl Task {
@@ -200,8 +215,10 @@ impl Task {
         let (gated, passed) = mpsc::unbounded_channel();
         let row = taken.row;
         let standing = Standing::stored(&row);
-        let removals =
-            taken.removals.into_iter().map(|(sub, until)| (sub, u64::try_from(until.timestamp_millis()).unwrap_or(0)));
+        let removals = taken
+            .removals
+            .into_iter()
+            .map(|(sub, until)| (sub, u64::try_from(until.timestamp_millis()).unwrap_or(0)));
         let head = SessionHead {
             id: row.id,
             charter: row.charter,
@@ -336,7 +353,10 @@ impl Task {
     }
 
     fn handle(&mut self, ask: Ask) {
-        if !matches!(ask, Ask::Figures { .. } | Ask::Connections { .. } | Ask::Who { .. } | Ask::Recheck { .. }) {
+        if !matches!(
+            ask,
+            Ask::Figures { .. } | Ask::Connections { .. } | Ask::Who { .. } | Ask::Recheck { .. }
+        ) {
             self.touched = Instant::now();
         }
         match ask {
@@ -356,15 +376,21 @@ impl Task {
                 self.remove(&sub);
                 let _ = answer.send(());
             }
-            Ask::May { actor, edit, answer } => drop(answer.send(self.sequencer.may(&actor, &edit))),
+            Ask::May { actor, edit, answer } => {
+                drop(answer.send(self.sequencer.may(&actor, &edit)))
+            }
             Ask::Who { answer } => drop(answer.send(self.who())),
             Ask::Digest { connection, seq, sha256 } => {
                 if let Some(differing) = self.digests.answer(connection, seq, sha256) {
                     self.repair(differing);
                 }
             }
-            Ask::ProposeOnce { actor, proposal, answer } => self.propose_once(&actor, proposal, answer),
-            Ask::BeginPatch { actor, n, if_match, answer } => self.begin_patch(&actor, n, if_match.as_ref(), answer),
+            Ask::ProposeOnce { actor, proposal, answer } => {
+                self.propose_once(&actor, proposal, answer)
+            }
+            Ask::BeginPatch { actor, n, if_match, answer } => {
+                self.begin_patch(&actor, n, if_match.as_ref(), answer)
+            }
             Ask::EndPatch { actor, proposal, if_match, answer } => {
                 self.end_patch(&actor, proposal, if_match.as_ref(), answer);
             }
@@ -393,36 +419,53 @@ impl Task {
         }
     }
 
-    fn read(&mut self, path: Option<&Path>, role: &str, answer: oneshot::Sender<Result<Reading, Problem>>) {
+    fn read(
+        &mut self,
+        path: Option<&Path>,
+        role: &str,
+        answer: oneshot::Sender<Result<Reading, Problem>>,
+    ) {
         if self.adrift.is_some() {
             let _ = answer.send(Err(unavailable()));
             return;
         }
         let seq = self.sequencer.seq();
         let json = match path {
-            None => Ok(ByteString::from(self.present_snapshot(self.audiences.of_role(role)).text())),
+            None => {
+                Ok(ByteString::from(self.present_snapshot(self.audiences.of_role(role)).text()))
+            }
             Some(path) => {
                 let sight = self.charter.sight(role);
                 let plain = self.sequencer.plain_at(path);
                 let shown = plain.and_then(|plain| sight.value(&self.charter.fields, path, plain));
-                shown.map(|value| ByteString::from(value.to_string())).ok_or_else(|| nothing_at(path))
+                shown
+                    .map(|value| ByteString::from(value.to_string()))
+                    .ok_or_else(|| nothing_at(path))
             }
         };
         match json {
-            Ok(json) => self.batch.outputs.push(Output::Read { reading: Reading { seq, json }, answer }),
+            Ok(json) => {
+                self.batch.outputs.push(Output::Read { reading: Reading { seq, json }, answer })
+            }
             Err(problem) => drop(answer.send(Err(problem))),
         }
     }
 
-    /// Writes what was accepted, tells the connections, and keeps a snapshot, without which a start would read more.
-    async fn stop(&mut self, writes: &mut mpsc::UnboundedReceiver<Written>, answer: oneshot::Sender<()>) {
+    /// Writes what was accepted, tells the connections, and keeps a snapshot, without which a start
+    /// would read more.
+    async fn stop(
+        &mut self,
+        writes: &mut mpsc::UnboundedReceiver<Written>,
+        answer: oneshot::Sender<()>,
+    ) {
         self.send_batch().await;
         while !self.under_way.is_empty() && self.adrift.is_none() && !self.is_superseded {
             let Some((append, result)) = writes.recv().await else { break };
             self.handle_written(append, result);
         }
         self.show_held();
-        // What was sent and not reported as written is told to nobody: it may be there or not. Nor is there a snapshot of it.
+        // What was sent and not reported as written is told to nobody: it may be there or not. Nor
+        // is there a snapshot of it.
         let why = if self.is_superseded { moved() } else { unavailable() };
         self.drop_unwritten(&why);
         if self.adrift.is_none() && !self.is_superseded {
@@ -435,8 +478,8 @@ impl Task {
     }
 }
 
-/// Starts the task of a session that was taken over. It runs on the thread of whoever first asked for it: connections of
-/// the same thread then reach it without waking another one.
+/// Starts the task of a session that was taken over. It runs on the thread of whoever first asked
+/// for it: connections of the same thread then reach it without waking another one.
 pub(crate) fn start_session(app: Arc<App>, taken: TakenOver) -> Result<SessionHandle, Problem> {
     let (mailbox, asks) = mpsc::channel(super::MAILBOX);
     let task = Task::new(app, taken)?;

@@ -42,7 +42,8 @@ pub(crate) async fn run(command: CharterCommand, out: Out) -> Result<()> {
         CharterCommand::Show { name, version, reach } => {
             let api = Api::backend(&reach)?;
             let query = version.map(|version| format!("?version={version}")).unwrap_or_default();
-            let source = api.send(api.get(&format!("/charters/{name}{query}"))).await?.text().await?;
+            let source =
+                api.send(api.get(&format!("/charters/{name}{query}"))).await?.text().await?;
             out.value(&source, || source.trim_end().to_owned());
             Ok(())
         }
@@ -64,7 +65,10 @@ fn read(file: &Path) -> Result<String> {
 fn check(file: &Path, out: Out) -> Result<()> {
     let parsed = Charter::parse(&read(file)?);
     if let Ok(charter) = &parsed {
-        charter.warnings().iter().for_each(|warning| out.note(&format!("{}: note: {warning}", file.display())));
+        charter
+            .warnings()
+            .iter()
+            .for_each(|warning| out.note(&format!("{}: note: {warning}", file.display())));
     }
     let faults = parsed.err().unwrap_or_default();
     if out.is_json() {
@@ -79,14 +83,15 @@ fn check(file: &Path, out: Out) -> Result<()> {
 }
 
 pub(crate) async fn publish(api: &Api, source: &str) -> Result<CharterEntry> {
-    let request = api.post("/charters").header("Content-Type", "application/toml").body(source.to_owned());
+    let request =
+        api.post("/charters").header("Content-Type", "application/toml").body(source.to_owned());
     api.read(request).await
 }
 
 /// Publishes every charter of a folder; the first that is refused ends it.
 pub(crate) async fn publish_folder(api: &Api, folder: &Path, out: Out) -> Result<()> {
-    let entries =
-        std::fs::read_dir(folder).with_context(|| format!("the folder {} cannot be read", folder.display()))?;
+    let entries = std::fs::read_dir(folder)
+        .with_context(|| format!("the folder {} cannot be read", folder.display()))?;
     let mut files: Vec<_> = entries
         .flatten()
         .map(|entry| entry.path())
@@ -98,7 +103,8 @@ pub(crate) async fn publish_folder(api: &Api, folder: &Path, out: Out) -> Result
             if let Some(problem) = error.downcast_ref::<Problem>() {
                 out.error(&format!("{}: {}", file.display(), problem_in_words(problem)));
             }
-            return Err(error).with_context(|| format!("{} could not be published", file.display()));
+            return Err(error)
+                .with_context(|| format!("{} could not be published", file.display()));
         }
     }
     Ok(())

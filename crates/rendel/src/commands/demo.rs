@@ -20,12 +20,14 @@ pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
     let key_file = args.dir.join("service.key");
     let service_key = key(&key_file)?;
     let gate_secret = hex_secret();
-    let words = serde_json::from_str(&file("gate/words.json")?).context("the demo's word lists cannot be read")?;
+    let words = serde_json::from_str(&file("gate/words.json")?)
+        .context("the demo's word lists cannot be read")?;
     let gate = super::gate::start(words, gate_secret.clone(), 0)?;
     let mut config = rendel_service::Config::new(args.listen, String::new(), service_key);
     config.gate_secret = Some(gate_secret);
     config.variables.insert("GATE_URL".to_owned(), gate);
-    let plan = ServePlan { database: Database::Local(args.dir.join("database")), charters: None, config };
+    let plan =
+        ServePlan { database: Database::Local(args.dir.join("database")), charters: None, config };
     // Words for a person go out here; the log says only what is wrong.
     if std::env::var_os("RENDEL_LOG").is_none() {
         let quiet = tracing_subscriber::fmt().with_env_filter("warn").with_writer(std::io::stderr);
@@ -39,7 +41,9 @@ pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
         let api = Api::new(&server, &key)?;
         out.note("Publishing the demo charters and opening the demo sessions …");
         for name in names() {
-            open(&api, &name).await.with_context(|| format!("the demo session {name} could not be opened"))?;
+            open(&api, &name)
+                .await
+                .with_context(|| format!("the demo session {name} could not be opened"))?;
         }
         if !no_crowd {
             crate::crowd::start(&api, &server, seed).await.context("the crowd could not enter")?;
@@ -60,7 +64,9 @@ fn names() -> Vec<String> {
     let files = Scenario::iter();
     let mut names: Vec<_> = files
         .filter_map(|file| {
-            file.strip_prefix("charters/").and_then(|name| name.strip_suffix(".toml")).map(str::to_owned)
+            file.strip_prefix("charters/")
+                .and_then(|name| name.strip_suffix(".toml"))
+                .map(str::to_owned)
         })
         .collect();
     names.sort();
@@ -70,10 +76,15 @@ fn names() -> Vec<String> {
 async fn open(api: &Api, name: &str) -> Result<()> {
     publish(api, &file(&format!("charters/{name}.toml"))?).await?;
     let opening = serde_json::from_str(&file(&format!("data/{name}.json"))?).ok();
-    let asked = OpenSession { id: Some(name.to_owned()), charter: name.to_owned(), version: None, opening };
+    let asked =
+        OpenSession { id: Some(name.to_owned()), charter: name.to_owned(), version: None, opening };
     match api.post_json::<SessionInfo>("/sessions", &asked).await {
         Ok(_) => Ok(()),
-        Err(error) if error.downcast_ref::<Problem>().is_some_and(|problem| problem.kind() == ProblemKind::Exists) => {
+        Err(error)
+            if error
+                .downcast_ref::<Problem>()
+                .is_some_and(|problem| problem.kind() == ProblemKind::Exists) =>
+        {
             Ok(())
         }
         Err(error) => Err(error),

@@ -90,9 +90,14 @@ fn server_programs() -> Finding {
 }
 
 fn server_user() -> Finding {
-    let is_root = std::fs::metadata("/proc/self").is_ok_and(|me| std::os::unix::fs::MetadataExt::uid(&me) == 0);
-    let knows_user = Command::new("id").arg("postgres").output().is_ok_and(|output| output.status.success());
-    let knows_setpriv = Command::new("setpriv").arg("--version").output().is_ok_and(|output| output.status.success());
+    let is_root = std::fs::metadata("/proc/self")
+        .is_ok_and(|me| std::os::unix::fs::MetadataExt::uid(&me) == 0);
+    let knows_user =
+        Command::new("id").arg("postgres").output().is_ok_and(|output| output.status.success());
+    let knows_setpriv = Command::new("setpriv")
+        .arg("--version")
+        .output()
+        .is_ok_and(|output| output.status.success());
     match (is_root, knows_user && knows_setpriv) {
         (false, _) => well("user", "not root: a private PostgreSQL runs as you"),
         (true, true) => well("user", "root: a private PostgreSQL runs as the user postgres"),
@@ -106,13 +111,17 @@ fn server_user() -> Finding {
 
 fn descriptors() -> Finding {
     match raise_descriptor_limit() {
-        Ok(limit) if limit >= 10_000 => well("descriptors", format!("{limit} may be open, one for each connection")),
+        Ok(limit) if limit >= 10_000 => {
+            well("descriptors", format!("{limit} may be open, one for each connection"))
+        }
         Ok(limit) => note(
             "descriptors",
             format!("only {limit} may be open, one for each connection"),
             "raise the hard limit: ulimit -Hn 65536",
         ),
-        Err(error) => note("descriptors", format!("the limit cannot be read: {error}"), "ulimit -Hn 65536"),
+        Err(error) => {
+            note("descriptors", format!("the limit cannot be read: {error}"), "ulimit -Hn 65536")
+        }
     }
 }
 
@@ -127,27 +136,36 @@ fn key(args: &DoctorArgs) -> Finding {
         );
     };
     if about.permissions().mode() & 0o077 != 0 {
-        return missing("key", format!("{shown} can be read by other users"), format!("chmod 600 {shown}"));
+        return missing(
+            "key",
+            format!("{shown} can be read by other users"),
+            format!("chmod 600 {shown}"),
+        );
     }
     match crate::api::read_key(file) {
         Ok(_) => well("key", format!("{shown} is there and only yours to read")),
         Err(error) => missing(
             "key",
             format!("{error:#}"),
-            format!("remove {shown}; rendel serve makes a new one, and old tokens end with the old key"),
+            format!(
+                "remove {shown}; rendel serve makes a new one, and old tokens end with the old key"
+            ),
         ),
     }
 }
 
 async fn service(args: &DoctorArgs) -> Finding {
     let server = args.reach.server.trim_end_matches('/');
-    let client = reqwest::Client::builder().no_proxy().timeout(std::time::Duration::from_secs(3)).build();
+    let client =
+        reqwest::Client::builder().no_proxy().timeout(std::time::Duration::from_secs(3)).build();
     let ready = match client {
         Ok(client) => client.get(format!("{server}/readyz")).send().await,
         Err(error) => Err(error),
     };
     match ready {
-        Ok(response) if response.status().is_success() => well("service", format!("{server} is ready")),
+        Ok(response) if response.status().is_success() => {
+            well("service", format!("{server} is ready"))
+        }
         Ok(response) => missing(
             "service",
             format!("{server} answers {}", response.status()),
@@ -156,7 +174,11 @@ async fn service(args: &DoctorArgs) -> Finding {
         Err(_) => {
             let address = server.strip_prefix("http://").unwrap_or(server);
             if TcpListener::bind(address).is_ok() {
-                note("service", format!("nothing runs at {server} yet"), "rendel serve --local-database DIR")
+                note(
+                    "service",
+                    format!("nothing runs at {server} yet"),
+                    "rendel serve --local-database DIR",
+                )
             } else {
                 missing(
                     "service",

@@ -26,8 +26,12 @@ const HELP: &str = "  state                 the present state
 
 pub(crate) async fn run(args: &EnterArgs, out: Out) -> Result<()> {
     let token = token_for(&args.reach, &args.session, &args.whom).await?;
-    let target =
-        Target { server: args.reach.server.clone(), session: args.session.clone(), token, encoding: Encoding::Json };
+    let target = Target {
+        server: args.reach.server.clone(),
+        session: args.session.clone(),
+        token,
+        encoding: Encoding::Json,
+    };
     let mut visit = Visit {
         connection: Connection::new(target, uuid::Uuid::now_v7()),
         out,
@@ -102,9 +106,9 @@ impl Visit {
     fn say(&mut self, facts: &str) {
         match serde_json::from_str(facts) {
             Ok(facts) => self.connection.say(facts),
-            Err(error) => {
-                self.out.line(&format!("facts are given as a JSON object, as in: say {{\"typing\":true}} ({error})"))
-            }
+            Err(error) => self.out.line(&format!(
+                "facts are given as a JSON object, as in: say {{\"typing\":true}} ({error})"
+            )),
         }
     }
 
@@ -137,7 +141,9 @@ impl Visit {
             Event::Changed(Change::Refused { n, problem }) => self.refused(n, &problem),
             Event::Changed(Change::SettledAway { n, seq }) => {
                 self.sent.remove(&n);
-                self.out.line(&format!("#{seq:<5} was settled while you were away (your proposal {n})"));
+                self.out.line(&format!(
+                    "#{seq:<5} was settled while you were away (your proposal {n})"
+                ));
             }
             Event::Changed(Change::MadeAnew { was, n }) => self.renumber(was, n),
             Event::Changed(Change::Moot { n }) => {
@@ -154,9 +160,14 @@ impl Visit {
             Event::Changed(Change::Diverged(why)) => {
                 self.out.line(&format!("this replica differs ({why}); asking for a snapshot"))
             }
-            Event::Changed(Change::Waiting { n: _ }) => self.out.line("waiting for a check; nobody else sees it yet"),
+            Event::Changed(Change::Waiting { n: _ }) => {
+                self.out.line("waiting for a check; nobody else sees it yet")
+            }
             Event::Changed(Change::Holds(change)) => {
-                change.taken.iter().for_each(|hold| self.out.line(&format!("{} holds {}", hold.by, hold.at)));
+                change
+                    .taken
+                    .iter()
+                    .for_each(|hold| self.out.line(&format!("{} holds {}", hold.by, hold.at)));
                 change.freed.iter().for_each(|at| self.out.line(&format!("{at} is free")));
             }
             // It changes many times a second; `who` tells it when asked.
@@ -182,7 +193,13 @@ impl Visit {
         let replica = self.connection.replica();
         let (Some(you), Some(session)) = (replica.you(), replica.session()) else { return };
         let words = if self.was_here { "back" } else { "welcome" };
-        self.out.line(&format!("{words}, {}: you are {} in {}, at #{}", you.name, you.role, session.id, replica.seq()));
+        self.out.line(&format!(
+            "{words}, {}: you are {} in {}, at #{}",
+            you.name,
+            you.role,
+            session.id,
+            replica.seq()
+        ));
         self.out.line(&here(replica));
         if !self.was_here {
             for line in summary(&replica.view().unwrap_or_default()) {
@@ -271,11 +288,14 @@ impl Visit {
             Event::Changed(Change::Holds(change)) => json!({"event": "holds", "change": change}),
             Event::Changed(Change::Presence(who)) => {
                 let presence = self.connection.replica().presence();
-                let of: serde_json::Map<_, _> = who.iter().map(|who| (who.clone(), json!(presence.get(who)))).collect();
+                let of: serde_json::Map<_, _> =
+                    who.iter().map(|who| (who.clone(), json!(presence.get(who)))).collect();
                 json!({"event": "presence", "of": of})
             }
             Event::Cued(cue) => json!({"event": "cue", "cue": cue}),
-            Event::Answered { n, problem } => json!({"event": "answered", "n": n, "problem": problem}),
+            Event::Answered { n, problem } => {
+                json!({"event": "answered", "n": n, "problem": problem})
+            }
             Event::Away { wait, why } => {
                 json!({"event": "away", "wait_ms": u64::try_from(wait.as_millis()).unwrap_or(0), "why": why})
             }
@@ -302,7 +322,9 @@ fn summary(state: &Value) -> Vec<String> {
             Value::Object(records) if records.values().all(Value::is_object) => {
                 format!("  /{name:<12} {} records", records.len())
             }
-            Value::Array(elements) if elements.first().is_some_and(|element| element["id"].is_string()) => {
+            Value::Array(elements)
+                if elements.first().is_some_and(|element| element["id"].is_string()) =>
+            {
                 format!("  /{name:<12} {} elements", elements.len())
             }
             other => format!("  /{name:<12} {}", shortened(&other.to_string())),

@@ -1,5 +1,5 @@
-//! `rendel stand-in`: a small outside check with word lists, for the demo and for trying gates out. It checks the
-//! signature as a gate of one's own would.
+//! `rendel stand-in`: a small outside check with word lists, for the demo and for trying gates out.
+//! It checks the signature as a gate of one's own would.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -32,8 +32,10 @@ struct Gate {
 
 impl WordLists {
     pub(crate) fn read(file: &Path) -> Result<Self> {
-        let text = std::fs::read_to_string(file).with_context(|| format!("{} cannot be read", file.display()))?;
-        serde_json::from_str(&text).with_context(|| format!("{} holds no word lists", file.display()))
+        let text = std::fs::read_to_string(file)
+            .with_context(|| format!("{} cannot be read", file.display()))?;
+        serde_json::from_str(&text)
+            .with_context(|| format!("{} holds no word lists", file.display()))
     }
 
     /// What becomes of a proposal's edits.
@@ -53,7 +55,9 @@ impl WordLists {
     fn soften(&self, value: &mut Value) {
         match value {
             Value::String(text) => {
-                self.replace.iter().for_each(|(word, other)| *text = text.replace(word.as_str(), other));
+                self.replace
+                    .iter()
+                    .for_each(|(word, other)| *text = text.replace(word.as_str(), other));
             }
             Value::Array(items) => items.iter_mut().for_each(|item| self.soften(item)),
             Value::Object(members) => members.values_mut().for_each(|member| self.soften(member)),
@@ -74,14 +78,20 @@ pub(crate) fn start(words: WordLists, secret: String, port: u16) -> Result<Strin
     let server = HttpServer::new(move || {
         App::new().app_data(web::Data::new(gate.clone())).default_service(web::post().to(check))
     });
-    let server = server.workers(1).disable_signals().bind(("127.0.0.1", port)).context("the gate cannot listen")?;
+    let server = server
+        .workers(1)
+        .disable_signals()
+        .bind(("127.0.0.1", port))
+        .context("the gate cannot listen")?;
     let address = server.addrs().first().map(ToString::to_string).unwrap_or_default();
     tokio::spawn(server.run());
     Ok(format!("http://{address}"))
 }
 
 async fn check(request: HttpRequest, body: String, gate: web::Data<Arc<Gate>>) -> HttpResponse {
-    let header = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let header = |name: &str| {
+        request.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default()
+    };
     let time = header("Rendel-Time").parse().unwrap_or(0);
     let expected = rendel_service::signature(&gate.secret, header("Rendel-Id"), time, &body);
     if header("Rendel-Signature") != expected {
@@ -97,8 +107,10 @@ mod tests {
 
     #[test]
     fn words_are_refused_replaced_or_let_through() {
-        let words: WordLists = serde_json::from_str(include_str!("../../../../demo/gate/words.json")).unwrap();
-        let edits = |says: &str| json!([{ "at": "/remarks", "op": "insert", "value": { "says": says } }]);
+        let words: WordLists =
+            serde_json::from_str(include_str!("../../../../demo/gate/words.json")).unwrap();
+        let edits =
+            |says: &str| json!([{ "at": "/remarks", "op": "insert", "value": { "says": says } }]);
         assert_eq!(words.answer(&edits("Row 3 is done"))["answer"], "accept");
         assert_eq!(words.answer(&edits("these are Rotten"))["answer"], "refuse");
         let replaced = words.answer(&edits("the darn ladder"));

@@ -1,9 +1,10 @@
-//! `rendel who`, `may`, `remove`, `audit`, `invitation` and `key`: who is in a session, and what they may do.
+//! `rendel who`, `may`, `remove`, `audit`, `invitation` and `key`: who is in a session, and what
+//! they may do.
 
 use anyhow::{Context as _, Result};
 use rendel_wire::http::{
-    AddKey, AuditEntry, AuditList, InvitationInfo, InvitationList, KeyInfo, KeyList, MakeInvitation, MayAnswer,
-    MayBody, ParticipantInfo, ParticipantList, RevokeTokens,
+    AddKey, AuditEntry, AuditList, InvitationInfo, InvitationList, KeyInfo, KeyList,
+    MakeInvitation, MayAnswer, MayBody, ParticipantInfo, ParticipantList, RevokeTokens,
 };
 
 use crate::api::Api;
@@ -13,7 +14,8 @@ use crate::words::{doing, parse_edit};
 
 pub(crate) async fn who(which: &Which, out: Out) -> Result<()> {
     let api = Api::backend(&which.reach)?;
-    let list: ParticipantList = api.read(api.get(&format!("/sessions/{}/participants", which.session))).await?;
+    let list: ParticipantList =
+        api.read(api.get(&format!("/sessions/{}/participants", which.session))).await?;
     if out.is_json() {
         list.participants.iter().for_each(|one| out.value(one, String::new));
     } else if list.participants.is_empty() {
@@ -37,7 +39,11 @@ pub(crate) async fn may(args: &MayArgs, out: Out) -> Result<()> {
     let answer: MayAnswer = Api::backend(&args.reach)?.post_json(&path, &body).await?;
     out.value(&answer, || {
         let verdict = if answer.allowed { "yes" } else { "no" };
-        let lines = answer.lines.iter().zip(&answer.says).map(|(line, says)| format!("\n  {line:>4} │ {says}"));
+        let lines = answer
+            .lines
+            .iter()
+            .zip(&answer.says)
+            .map(|(line, says)| format!("\n  {line:>4} │ {says}"));
         let mut words = format!("{verdict}: {}{}", answer.because, lines.collect::<String>());
         if let Some(problem) = answer.problem.as_ref().filter(|_| answer.allowed) {
             words += &format!("\nAs the state is now it would be {}", problem_in_words(problem));
@@ -83,7 +89,8 @@ pub(crate) async fn audit(args: &AuditArgs, out: Out) -> Result<()> {
 }
 
 fn details(detail: &serde_json::Value) -> String {
-    let plain = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+    let plain =
+        |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
     let members = detail.as_object().into_iter().flatten().filter(|(_, value)| !value.is_null());
     members.map(|(name, value)| format!("{name}={}", plain(value))).collect::<Vec<_>>().join(" ")
 }
@@ -96,7 +103,10 @@ pub(crate) async fn invitation(command: InvitationCommand, out: Out) -> Result<(
             let made: InvitationInfo = Api::backend(&reach)?.post_json(&path, &asked).await?;
             let server = reach.server.trim_end_matches('/');
             if !out.is_json() {
-                out.note(&format!("good for {} until {}; this is told once:", made.uses, made.until));
+                out.note(&format!(
+                    "good for {} until {}; this is told once:",
+                    made.uses, made.until
+                ));
             }
             out.value(&made, || format!("{server}{}", made.link.as_deref().unwrap_or_default()));
         }
@@ -111,7 +121,13 @@ pub(crate) async fn invitation(command: InvitationCommand, out: Out) -> Result<(
             } else {
                 let row = |one: InvitationInfo| {
                     let state = if one.withdrawn { "taken back" } else { "good" };
-                    vec![one.id, one.role, format!("{}/{}", one.used, one.uses), one.until, state.to_owned()]
+                    vec![
+                        one.id,
+                        one.role,
+                        format!("{}/{}", one.used, one.uses),
+                        one.until,
+                        state.to_owned(),
+                    ]
                 };
                 let head = ["INVITATION", "ROLE", "USED", "UNTIL", "IS"];
                 out.table(&head, &[2], list.invitations.into_iter().map(row).collect());
@@ -135,20 +151,30 @@ pub(crate) async fn key(command: KeyCommand, out: Out) -> Result<()> {
                 list.keys.iter().for_each(|one| out.value(one, String::new));
             } else if list.keys.is_empty() {
                 out.note(
-                    "There is no key but the service key. Add one: rendel key add KID --algorithm EdDSA --file FILE",
+                    "There is no key but the service key. Add one: rendel key add KID --algorithm \
+                     EdDSA --file FILE",
                 );
             } else {
-                let row = |one: KeyInfo| vec![one.kid, one.algorithm, one.added, one.retired.unwrap_or_default()];
-                out.table(&["KEY", "ALGORITHM", "ADDED", "RETIRED"], &[], list.keys.into_iter().map(row).collect());
+                let row = |one: KeyInfo| {
+                    vec![one.kid, one.algorithm, one.added, one.retired.unwrap_or_default()]
+                };
+                out.table(
+                    &["KEY", "ALGORITHM", "ADDED", "RETIRED"],
+                    &[],
+                    list.keys.into_iter().map(row).collect(),
+                );
             }
         }
         KeyCommand::Add { kid, algorithm, file, reach } => {
-            let text = std::fs::read_to_string(&file).with_context(|| format!("{} cannot be read", file.display()))?;
+            let text = std::fs::read_to_string(&file)
+                .with_context(|| format!("{} cannot be read", file.display()))?;
             let text = Some(text.trim().to_owned());
             let (secret, public) = if algorithm == "HS256" { (text, None) } else { (None, text) };
             let asked = AddKey { kid, algorithm, secret, public };
             let added: KeyInfo = Api::backend(&reach)?.post_json("/keys", &asked).await?;
-            out.value(&added, || format!("Tokens whose header names {:?} are good from now on.", added.kid));
+            out.value(&added, || {
+                format!("Tokens whose header names {:?} are good from now on.", added.kid)
+            });
         }
         KeyCommand::Retire { kid, reach } => {
             let api = Api::backend(&reach)?;

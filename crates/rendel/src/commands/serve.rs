@@ -34,14 +34,20 @@ pub(crate) async fn run(args: &ServeArgs, out: Out) -> Result<()> {
 
 /// Structured logs, one JSON object a line, on standard error; `RENDEL_LOG` chooses how much.
 pub(crate) fn log_to_stderr() {
-    let filter = EnvFilter::try_from_env("RENDEL_LOG").unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
+    let filter = EnvFilter::try_from_env("RENDEL_LOG")
+        .unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
     let log = tracing_subscriber::fmt().json().with_env_filter(filter).with_writer(std::io::stderr);
     // It can only be set twice, and then it is there.
     let _ = log.try_init();
 }
 
-/// Serves until SIGTERM or SIGINT. `ready` is told the address and the key once the service answers.
-pub(crate) async fn serve<F>(plan: ServePlan, out: Out, ready: impl FnOnce(String, String) -> F) -> Result<()>
+/// Serves until SIGTERM or SIGINT. `ready` is told the address and the key once the service
+/// answers.
+pub(crate) async fn serve<F>(
+    plan: ServePlan,
+    out: Out,
+    ready: impl FnOnce(String, String) -> F,
+) -> Result<()>
 where
     F: Future<Output = Result<()>>,
 {
@@ -80,7 +86,8 @@ where
             }
         }));
         let got_ready = ready(server, key).await;
-        // Kept until the end where all went well: its going is what ends a service that did not get ready.
+        // Kept until the end where all went well: its going is what ends a service that did not get
+        // ready.
         let kept = got_ready.is_ok().then_some(started);
         run.await??;
         drop(kept);

@@ -5,8 +5,8 @@ use std::path::Path;
 use anyhow::{Context as _, Result};
 use rendel_core::Settled;
 use rendel_wire::http::{
-    ConnectionInfo, ConnectionList, FreezeSession, IssueToken, OpenSession, ResetSession, RevokeTokens, SessionInfo,
-    SessionList, TokenAnswer,
+    ConnectionInfo, ConnectionList, FreezeSession, IssueToken, OpenSession, ResetSession,
+    RevokeTokens, SessionInfo, SessionList, TokenAnswer,
 };
 use serde_json::Value;
 
@@ -34,8 +34,10 @@ pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
                     .map(|charter| ("charter", charter))
                     .chain(after.iter().map(|after| ("after", after)))
                     .collect();
-                let pairs: Vec<String> = query.iter().map(|(name, value)| format!("{name}={value}")).collect();
-                let page: SessionList = api.read(api.get(&format!("/sessions?{}", pairs.join("&")))).await?;
+                let pairs: Vec<String> =
+                    query.iter().map(|(name, value)| format!("{name}={value}")).collect();
+                let page: SessionList =
+                    api.read(api.get(&format!("/sessions?{}", pairs.join("&")))).await?;
                 sessions.extend(page.sessions);
                 after = page.after;
                 if after.is_none() {
@@ -64,7 +66,8 @@ pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
         SessionCommand::Connections { which } => connections(&which, out).await,
         SessionCommand::Freeze { except, which } => {
             let path = format!("/sessions/{}/freeze", which.session);
-            let info: SessionInfo = Api::backend(&which.reach)?.post_json(&path, &FreezeSession { except }).await?;
+            let info: SessionInfo =
+                Api::backend(&which.reach)?.post_json(&path, &FreezeSession { except }).await?;
             let but = info.frozen_except.join(", ");
             let but = if but.is_empty() { String::new() } else { format!(" for all but {but}") };
             out.value(&info, || format!("{} is {}{but}.", info.id, info.status));
@@ -75,16 +78,19 @@ pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
         SessionCommand::Reset { opening, which } => {
             let opening = opening.as_deref().map(read_json).transpose()?;
             let path = format!("/sessions/{}/reset", which.session);
-            let update: Settled = Api::backend(&which.reach)?.post_json(&path, &ResetSession { opening }).await?;
+            let update: Settled =
+                Api::backend(&which.reach)?.post_json(&path, &ResetSession { opening }).await?;
             out.value(&update, || update_in_words(&update, None));
             Ok(())
         }
         SessionCommand::Export { to, which } => export(&which, to.as_deref(), out).await,
         SessionCommand::Import { file, id, reach } => {
-            let text = std::fs::read(&file).with_context(|| format!("{} cannot be read", file.display()))?;
+            let text = std::fs::read(&file)
+                .with_context(|| format!("{} cannot be read", file.display()))?;
             let api = Api::backend(&reach)?;
             let query: Vec<_> = id.iter().map(|id| ("id", id)).collect();
-            let info: SessionInfo = api.read(api.post("/sessions/import").query(&query).body(text)).await?;
+            let info: SessionInfo =
+                api.read(api.post("/sessions/import").query(&query).body(text)).await?;
             out.value(&info, || format!("{} is here, at #{}.", info.id, info.seq));
             Ok(())
         }
@@ -92,25 +98,34 @@ pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
 }
 
 fn read_json(file: &Path) -> Result<Value> {
-    let text = std::fs::read_to_string(file).with_context(|| format!("{} cannot be read", file.display()))?;
+    let text = std::fs::read_to_string(file)
+        .with_context(|| format!("{} cannot be read", file.display()))?;
     serde_json::from_str(&text).with_context(|| format!("{} is no JSON", file.display()))
 }
 
 async fn change(which: &Which, to: &str, out: Out) -> Result<()> {
     let api = Api::backend(&which.reach)?;
-    let info: SessionInfo = api.read(api.post(&format!("/sessions/{}/{to}", which.session))).await?;
+    let info: SessionInfo =
+        api.read(api.post(&format!("/sessions/{}/{to}", which.session))).await?;
     out.value(&info, || format!("{} is {}.", info.id, info.status));
     Ok(())
 }
 
 async fn export(which: &Which, to: Option<&Path>, out: Out) -> Result<()> {
     let api = Api::backend(&which.reach)?;
-    let text = api.send(api.get(&format!("/sessions/{}/export", which.session))).await?.text().await?;
+    let text =
+        api.send(api.get(&format!("/sessions/{}/export", which.session))).await?.text().await?;
     match to {
         None => out.line(text.trim_end()),
         Some(file) => {
-            std::fs::write(file, &text).with_context(|| format!("{} cannot be written", file.display()))?;
-            out.note(&format!("{} is in {}: {} lines.", which.session, file.display(), text.lines().count()));
+            std::fs::write(file, &text)
+                .with_context(|| format!("{} cannot be written", file.display()))?;
+            out.note(&format!(
+                "{} is in {}: {} lines.",
+                which.session,
+                file.display(),
+                text.lines().count()
+            ));
         }
     }
     Ok(())
@@ -118,7 +133,8 @@ async fn export(which: &Which, to: Option<&Path>, out: Out) -> Result<()> {
 
 async fn connections(which: &Which, out: Out) -> Result<()> {
     let api = Api::backend(&which.reach)?;
-    let list: ConnectionList = api.read(api.get(&format!("/sessions/{}/connections", which.session))).await?;
+    let list: ConnectionList =
+        api.read(api.get(&format!("/sessions/{}/connections", which.session))).await?;
     if out.is_json() {
         list.connections.iter().for_each(|one| out.value(one, String::new));
     } else if list.connections.is_empty() {
@@ -129,7 +145,8 @@ async fn connections(which: &Which, out: Out) -> Result<()> {
             let words = [one.name, one.role, one.way, one.address];
             words.into_iter().chain(figures.map(|figure| figure.to_string())).collect()
         };
-        let head = ["NAME", "ROLE", "WAY", "ADDRESS", "LAG", "LAG MS", "QUEUE", "BYTES", "CATCH-UPS"];
+        let head =
+            ["NAME", "ROLE", "WAY", "ADDRESS", "LAG", "LAG MS", "QUEUE", "BYTES", "CATCH-UPS"];
         out.table(&head, &[4, 5, 6, 7, 8], list.connections.into_iter().map(row).collect());
     }
     Ok(())
@@ -153,7 +170,10 @@ fn in_words(info: &SessionInfo) -> String {
         ("status", info.status.clone()),
         ("seq", info.seq.to_string()),
         ("epoch", info.epoch.to_string()),
-        ("present", format!("{} participants, {} connections", info.participants, info.connections)),
+        (
+            "present",
+            format!("{} participants, {} connections", info.participants, info.connections),
+        ),
         ("opened", info.opened.clone()),
     ]
     .into_iter()

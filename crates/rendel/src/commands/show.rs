@@ -41,7 +41,8 @@ pub(crate) async fn diff(args: &DiffArgs, out: Out) -> Result<()> {
         .into_iter()
         .filter_map(|(name, bound)| Some((name, bound?)))
         .collect();
-    let found: StateDifference = api.read(api.get(&format!("/sessions/{}/diff", args.session)).query(&bounds)).await?;
+    let found: StateDifference =
+        api.read(api.get(&format!("/sessions/{}/diff", args.session)).query(&bounds)).await?;
     if out.is_json() {
         out.value(&found, String::new);
         return Ok(());
@@ -50,7 +51,9 @@ pub(crate) async fn diff(args: &DiffArgs, out: Out) -> Result<()> {
     out.note(&match differences.len() {
         0 => format!("{}: nothing differs between #{} and #{}", args.session, found.from, found.to),
         1 => format!("{} from #{} to #{}: one place differs", args.session, found.from, found.to),
-        many => format!("{} from #{} to #{}: {many} places differ", args.session, found.from, found.to),
+        many => {
+            format!("{} from #{} to #{}: {many} places differ", args.session, found.from, found.to)
+        }
     });
     for place in differences {
         let at = place["at"].as_str().unwrap_or_default();
@@ -67,9 +70,14 @@ pub(crate) async fn diff(args: &DiffArgs, out: Out) -> Result<()> {
 
 pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
     let api = Api::token_or_backend(&args.reach, args.token.as_deref())?;
-    let bounds: Vec<_> =
-        [("from", args.from), ("to", args.to)].into_iter().filter_map(|(name, bound)| Some((name, bound?))).collect();
-    let request = api.get(&format!("/sessions/{}/journal", args.session)).query(&bounds).query(&[("form", &args.form)]);
+    let bounds: Vec<_> = [("from", args.from), ("to", args.to)]
+        .into_iter()
+        .filter_map(|(name, bound)| Some((name, bound?)))
+        .collect();
+    let request = api
+        .get(&format!("/sessions/{}/journal", args.session))
+        .query(&bounds)
+        .query(&[("form", &args.form)]);
     let mut response = api.send(request).await?;
     let is_as_it_comes = out.is_json() || args.form != "updates";
     let mut rest = String::new();
@@ -82,7 +90,8 @@ pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
             if is_as_it_comes {
                 out.line(line.trim_end());
             } else {
-                let update: Settled = serde_json::from_str(&line).context("an update cannot be read")?;
+                let update: Settled =
+                    serde_json::from_str(&line).context("an update cannot be read")?;
                 out.line(&update_in_words(&update, None));
             }
         }

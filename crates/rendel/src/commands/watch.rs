@@ -1,5 +1,5 @@
-//! `rendel watch`: a session in a terminal that stays up to date: who is here and what they do, what is held, and the tail
-//! of the journal in words.
+//! `rendel watch`: a session in a terminal that stays up to date: who is here and what they do,
+//! what is held, and the tail of the journal in words.
 
 use std::collections::VecDeque;
 use std::io::IsTerminal as _;
@@ -25,7 +25,10 @@ const TAIL: usize = 500;
 pub(crate) async fn run(args: &EnterArgs, out: Out) -> Result<()> {
     let token = token_for(&args.reach, &args.session, &args.whom).await?;
     let (server, session) = (args.reach.server.clone(), args.session.clone());
-    let connection = Connection::new(Target { server, session, token, encoding: Encoding::Json }, uuid::Uuid::now_v7());
+    let connection = Connection::new(
+        Target { server, session, token, encoding: Encoding::Json },
+        uuid::Uuid::now_v7(),
+    );
     let mut watch = Watch { connection, tail: VecDeque::new(), why: String::new() };
     if out.is_json() || !std::io::stdout().is_terminal() {
         return watch.in_lines(out).await;
@@ -79,17 +82,27 @@ impl Watch {
             Event::Changed(Change::Settled(update)) => self.say(&update_in_words(&update, None)),
             Event::Changed(Change::Welcomed) => self.why.clear(),
             Event::Changed(Change::Roster(change)) => {
-                change.joined.iter().for_each(|one| self.say(&format!("+ {} ({}) is here", one.name, one.role)));
+                change
+                    .joined
+                    .iter()
+                    .for_each(|one| self.say(&format!("+ {} ({}) is here", one.name, one.role)));
                 for left in &change.left {
                     let why = serde_json::to_value(left.why).unwrap_or_default();
-                    self.say(&format!("- {} is gone ({})", left.id, why.as_str().unwrap_or_default()));
+                    self.say(&format!(
+                        "- {} is gone ({})",
+                        left.id,
+                        why.as_str().unwrap_or_default()
+                    ));
                 }
             }
             Event::Changed(Change::Status(change)) => {
                 self.say(&format!("the session is {}, by {}", change.status, change.by));
             }
             Event::Changed(Change::Holds(change)) => {
-                change.taken.iter().for_each(|hold| self.say(&format!("{} holds {}", hold.by, hold.at)));
+                change
+                    .taken
+                    .iter()
+                    .for_each(|hold| self.say(&format!("{} holds {}", hold.by, hold.at)));
                 change.freed.iter().for_each(|at| self.say(&format!("{at} is free")));
             }
             Event::Cued(cue) => self.say(&format!("{} calls: {}", cue.by, cue.name)),
@@ -99,7 +112,9 @@ impl Watch {
     }
 
     fn say(&mut self, words: &str) {
-        self.tail.extend(words.lines().map(|line| line.chars().filter(|one| !one.is_control()).collect()));
+        self.tail.extend(
+            words.lines().map(|line| line.chars().filter(|one| !one.is_control()).collect()),
+        );
         while self.tail.len() > TAIL {
             self.tail.pop_front();
         }
@@ -158,20 +173,33 @@ impl Watch {
             } else {
                 format!("{} tab{}", one.connections, if one.connections == 1 { "" } else { "s" })
             };
-            let style = if one.away { Style::new().add_modifier(Modifier::DIM) } else { Style::new() };
+            let style =
+                if one.away { Style::new().add_modifier(Modifier::DIM) } else { Style::new() };
             let name = Span::styled(format!("● {}", one.name), Style::new().fg(colour(one.hue)));
-            Row::new([Line::from(name), one.role.clone().into(), tabs.into(), doing.into()]).style(style)
+            Row::new([Line::from(name), one.role.clone().into(), tabs.into(), doing.into()])
+                .style(style)
         };
-        let widths = [Constraint::Length(24), Constraint::Length(12), Constraint::Length(8), Constraint::Min(20)];
+        let widths = [
+            Constraint::Length(24),
+            Constraint::Length(12),
+            Constraint::Length(8),
+            Constraint::Min(20),
+        ];
         let table = Table::new(replica.roster().iter().map(row), widths);
-        frame.render_widget(table.block(panel(&format!(" here: {} ", replica.roster().len()))), area);
+        frame.render_widget(
+            table.block(panel(&format!(" here: {} ", replica.roster().len()))),
+            area,
+        );
     }
 
     fn draw_holds(&self, frame: &mut Frame<'_>, area: Rect) {
         let holds = self.connection.replica().holds();
         let lines: Vec<Line<'_>> = match holds.is_empty() {
             true => vec![Line::from("  nothing").dim()],
-            false => holds.values().map(|hold| Line::from(format!("  {:<40} {}", hold.at, hold.by))).collect(),
+            false => holds
+                .values()
+                .map(|hold| Line::from(format!("  {:<40} {}", hold.at, hold.by)))
+                .collect(),
         };
         frame.render_widget(Paragraph::new(lines).block(panel(" held ")), area);
     }
@@ -181,14 +209,19 @@ impl Watch {
         let skipped = self.tail.len().saturating_sub(space);
         let lines: Vec<Line<'_>> = match self.tail.is_empty() {
             true => vec![Line::from("  nothing yet").dim()],
-            false => self.tail.iter().skip(skipped).map(|line| Line::from(format!("  {line}"))).collect(),
+            false => {
+                self.tail.iter().skip(skipped).map(|line| Line::from(format!("  {line}"))).collect()
+            }
         };
         frame.render_widget(Paragraph::new(lines).block(panel(" what happens ")), area);
     }
 }
 
 fn panel(title: &str) -> Block<'static> {
-    Block::new().borders(Borders::TOP).title(title.to_owned()).border_style(Style::new().fg(Color::DarkGray))
+    Block::new()
+        .borders(Borders::TOP)
+        .title(title.to_owned())
+        .border_style(Style::new().fg(Color::DarkGray))
 }
 
 fn is_end(code: KeyCode, modifiers: KeyModifiers) -> bool {
@@ -201,7 +234,8 @@ fn colour(hue: u16) -> Color {
     let (chroma, light): (f64, f64) = (0.42, 0.58);
     let part = |offset: f64| {
         let turn = (f64::from(hue) / 30.0 + offset).rem_euclid(12.0);
-        let level = light - chroma * light.min(1.0 - light) * (turn - 3.0).min(9.0 - turn).clamp(-1.0, 1.0);
+        let level =
+            light - chroma * light.min(1.0 - light) * (turn - 3.0).min(9.0 - turn).clamp(-1.0, 1.0);
         // Between 0 and 255 by construction.
         format!("{:.0}", (level * 255.0).clamp(0.0, 255.0)).parse().unwrap_or(128)
     };

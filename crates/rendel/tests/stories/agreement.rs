@@ -1,4 +1,5 @@
-//! A client in another language, written from the protocol's page alone, agrees with the command and the service.
+//! A client in another language, written from the protocol's page alone, agrees with the command
+//! and the service.
 
 use std::io::Write as _;
 use std::path::PathBuf;
@@ -27,18 +28,21 @@ async fn a_client_in_another_language_agrees_with_the_command_and_the_service() 
         "/markers/ladder-1 drop",
     ];
     for edit in edits {
-        let output = service.rendel(&["propose", "slope-plan", edit, "--as", "steward", "--name", "Keziah"]);
+        let output =
+            service.rendel(&["propose", "slope-plan", edit, "--as", "steward", "--name", "Keziah"]);
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     }
     for n in 0..3 {
-        let body = json!({ "edits": [{ "at": "/title", "op": "set", "value": format!("South slope {n}") }] });
+        let body = json!({ "edits": [{ "at": "/title", "op": "set", "value": format!("South slope \
+            {n}") }] });
         assert_eq!(service.post("/v1/sessions/slope-plan/proposals", &body).await.status(), 200);
     }
     // The foreign client proposes five edits of its own, and ends when it has applied all twelve.
     let output = foreign.wait_with_output().unwrap();
     assert!(output.status.success());
     let told: Value = serde_json::from_slice(&output.stdout).unwrap();
-    let by_command: Value = serde_json::from_slice(&service.rendel(&["--json", "state", "slope-plan"]).stdout).unwrap();
+    let by_command: Value =
+        serde_json::from_slice(&service.rendel(&["--json", "state", "slope-plan"]).stdout).unwrap();
     assert_eq!(told["seq"], 12);
     assert_eq!(told["state"], by_command);
     assert_eq!(told["state"], service.state("slope-plan").await);
@@ -74,7 +78,8 @@ async fn lists_and_texts_reach_it_too_and_so_do_the_patches_of_an_unrelated_libr
     ];
     let mut settled = 0;
     for edit in edits {
-        let output = service.rendel(&["propose", "pressing-sheet", edit, "--seen", "0", "--as", "cellar"]);
+        let output =
+            service.rendel(&["propose", "pressing-sheet", edit, "--seen", "0", "--as", "cellar"]);
         settled += usize::from(output.status.success());
     }
     assert_eq!(settled, 11, "one is no edit at all");
@@ -94,14 +99,24 @@ async fn lists_and_texts_reach_it_too_and_so_do_the_patches_of_an_unrelated_libr
         json_patch::patch(&mut patched, &patch).unwrap();
     }
     assert_eq!(patched, state);
-    let last = service.get("/v1/sessions/pressing-sheet/journal?form=json-patch&from=16").await.text().await.unwrap();
-    assert_eq!(Some(last.trim_end()), lines.lines().last(), "a part of them is made against the state before it");
+    let last = service
+        .get("/v1/sessions/pressing-sheet/journal?form=json-patch&from=16")
+        .await
+        .text()
+        .await
+        .unwrap();
+    assert_eq!(
+        Some(last.trim_end()),
+        lines.lines().last(),
+        "a part of them is made against the state before it"
+    );
     assert_eq!(service.get("/v1/sessions/pressing-sheet/journal?form=yaml").await.status(), 400);
 }
 
 /// A program of the Python packages that `scripts/test` fetches.
 fn python_program(name: &str) -> PathBuf {
-    let program = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../target/test-python/bin").join(name);
+    let program =
+        PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../target/test-python/bin").join(name);
     assert!(program.exists(), "{} is missing: scripts/test fetches it", program.display());
     program
 }
@@ -131,15 +146,22 @@ async fn in_another_language_every_way_follows_over_five_kills_and_two_of_the_da
             }
             let edit = match n % 5 {
                 0 => json!({ "at": "/pressings/p3/litres", "op": "add", "by": 1 }),
-                1 => json!({ "at": "/pressings/p1/notes", "op": "splice", "index": 0, "insert": format!("{n}🍎") }),
-                2 => json!({ "at": "/pressings/p1/notes", "op": "splice", "index": 1, "delete": 2 }),
+                1 => {
+                    json!({ "at": "/pressings/p1/notes", "op": "splice", "index": 0, "insert": format!("{n}🍎") })
+                }
+                2 => {
+                    json!({ "at": "/pressings/p1/notes", "op": "splice", "index": 1, "delete": 2 })
+                }
                 3 => json!({ "at": "/pressings", "op": "put", "id": format!("n{n}"), "value": {} }),
                 _ => json!({ "at": format!("/pressings/n{}", n - 1), "op": "drop" }),
             };
             let body = json!({ "edits": [edit] });
             loop {
-                let call = http.post(format!("{server}/v1/sessions/pressing-sheet/proposals")).bearer_auth(&key);
-                let answer = call.header("Idempotency-Key", format!("n{n}")).json(&body).send().await;
+                let call = http
+                    .post(format!("{server}/v1/sessions/pressing-sheet/proposals"))
+                    .bearer_auth(&key);
+                let answer =
+                    call.header("Idempotency-Key", format!("n{n}")).json(&body).send().await;
                 match answer.map(|answer| answer.status().as_u16()) {
                     Ok(200) => break settled += 1,
                     Ok(400..500) => break,
@@ -190,7 +212,14 @@ async fn no_call_that_the_description_allows_breaks_the_service() {
         .args(["run", &format!("{}/v1/openapi.json", service.server)])
         .args(["--header", &format!("Authorization: Bearer {}", service.key)])
         .args(["--checks", "not_a_server_error", "--exclude-path", "/sessions/{session}/events"])
-        .args(["--max-examples", "25", "--phases", "examples,coverage,fuzzing", "--request-timeout", "20"])
+        .args([
+            "--max-examples",
+            "25",
+            "--phases",
+            "examples,coverage,fuzzing",
+            "--request-timeout",
+            "20",
+        ])
         .args(["--workers", "1", "--generation-deterministic", "--no-color"])
         .env("SCHEMATHESIS_HOOKS", "media")
         .env("PYTHONPATH", format!("{}/tests/clients", env!("CARGO_MANIFEST_DIR")))

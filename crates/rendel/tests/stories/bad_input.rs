@@ -15,14 +15,26 @@ async fn a_frame_that_is_not_understood_is_told_and_the_connection_goes_on() {
     service.open_demo("headcount").await;
     let token = service.token("headcount", "oda", "participant").await;
     let (mut oda, _) = Raw::enter(&service, "headcount", &token).await;
-    let deep = format!("{{\"type\":\"propose\",\"n\":1,\"seen\":0,\"edits\":[{}{}]}}", "[".repeat(63), "]".repeat(63));
+    let deep = format!(
+        "{{\"type\":\"propose\",\"n\":1,\"seen\":0,\"edits\":[{}{}]}}",
+        "[".repeat(63),
+        "]".repeat(63)
+    );
     let table = [
         ("broken JSON", "{".to_owned(), "malformed"),
         ("no object", "[]".to_owned(), "malformed"),
         ("unknown frame", json!({ "type": "propsoe" }).to_string(), "malformed"),
         ("no type", json!({}).to_string(), "malformed"),
-        ("unknown member", json!({ "type": "ping", "sent": 1, "snet": 2 }).to_string(), "malformed"),
-        ("entering twice", json!({ "type": "enter", "client": oda.client }).to_string(), "malformed"),
+        (
+            "unknown member",
+            json!({ "type": "ping", "sent": 1, "snet": 2 }).to_string(),
+            "malformed",
+        ),
+        (
+            "entering twice",
+            json!({ "type": "enter", "client": oda.client }).to_string(),
+            "malformed",
+        ),
         ("an infinite number", "{\"type\":\"ping\",\"sent\":1e999}".to_owned(), "malformed"),
         ("65 levels", deep, "too-deep"),
     ];
@@ -34,14 +46,22 @@ async fn a_frame_that_is_not_understood_is_told_and_the_connection_goes_on() {
         (json!([{ "at": "/haeds", "op": "add", "by": 1 }]), "unknown-path", Some("/heads")),
         (json!([{ "at": "/heads", "op": "addd", "by": 1 }]), "unknown-op", Some("add")),
         (json!([{ "at": "/heads", "op": "add", "by": "1" }]), "wrong-type", None),
-        (json!([{ "at": "/heads", "op": "add", "by": 9_007_199_254_740_993u64 }]), "out-of-bounds", None),
+        (
+            json!([{ "at": "/heads", "op": "add", "by": 9_007_199_254_740_993u64 }]),
+            "out-of-bounds",
+            None,
+        ),
         (json!([{ "at": "/heads", "op": "add", "by": -42 }]), "out-of-bounds", None),
         (json!([]), "malformed", None),
     ];
     for (edits, kind, meant) in table {
         oda.propose(edits.clone()).await;
         let problem = oda.answer().await.unwrap_err();
-        assert_eq!((name(&problem).as_str(), problem["did_you_mean"].as_str()), (kind, meant), "{edits}");
+        assert_eq!(
+            (name(&problem).as_str(), problem["did_you_mean"].as_str()),
+            (kind, meant),
+            "{edits}"
+        );
     }
     oda.n += 1;
     oda.send(
@@ -101,8 +121,15 @@ async fn invalid_utf_8_in_a_text_frame_is_malformed() {
 
 #[tokio::test]
 async fn a_client_that_never_reads_is_cut_off_and_nobody_waits_for_it() {
-    let service = Service::start_with(&[("RENDEL_QUEUE_FRAMES", "64"), ("RENDEL_QUEUE_BYTES", "65536")]).await;
-    service.publish("charter = \"busy\"\nversion = 1\n[limits]\nproposals-per-second = 100000\n[state.note]\nkind = \"register\"\n").await;
+    let service =
+        Service::start_with(&[("RENDEL_QUEUE_FRAMES", "64"), ("RENDEL_QUEUE_BYTES", "65536")])
+            .await;
+    service
+        .publish(
+            "charter = \"busy\"\nversion = 1\n[limits]\nproposals-per-second = \
+        100000\n[state.note]\nkind = \"register\"\n",
+        )
+        .await;
     service.open("busy", json!({})).await;
     let token = service.token("busy", "oda", "participant").await;
     let (asleep, _) = Raw::enter(&service, "busy", &token).await;
@@ -125,7 +152,8 @@ async fn who_proposes_too_fast_is_told_how_long_to_wait() {
     let service = Service::start().await;
     service
         .publish(
-            "charter = \"slow\"\nversion = 1\n[limits]\nproposals-per-second = 5\n[state.heads]\nkind = \"counter\"\n",
+            "charter = \"slow\"\nversion = 1\n[limits]\nproposals-per-second = \
+             5\n[state.heads]\nkind = \"counter\"\n",
         )
         .await;
     service.open("slow", json!({})).await;
@@ -147,7 +175,18 @@ async fn who_proposes_too_fast_is_told_how_long_to_wait() {
     let body = json!({ "edits": [{ "at": "/heads", "op": "add", "by": 1 }] });
     let mut statuses = Vec::new();
     for _ in 0..10 {
-        statuses.push(service.http.post(&url).bearer_auth(&token).json(&body).send().await.unwrap().status().as_u16());
+        statuses.push(
+            service
+                .http
+                .post(&url)
+                .bearer_auth(&token)
+                .json(&body)
+                .send()
+                .await
+                .unwrap()
+                .status()
+                .as_u16(),
+        );
     }
     assert!(statuses.contains(&429), "calls over HTTP share the rate: {statuses:?}");
 }
@@ -194,7 +233,11 @@ async fn a_hundred_thousand_random_frames_leave_the_service_up_and_other_session
 /// Something between noise and a proposal that nearly makes sense.
 fn random_frame(random: &mut StdRng) -> String {
     let text = match random.random_range(0..4) {
-        0 => return (0..random.random_range(0..80)).map(|_| random.random_range(' '..'~')).collect(),
+        0 => {
+            return (0..random.random_range(0..80))
+                .map(|_| random.random_range(' '..'~'))
+                .collect();
+        }
         1 => {
             json!({ "type": (["enter", "ping", "leave ", "settled", ""].choose(random).unwrap()), "sent": random.random::<i32>() })
         }
@@ -226,8 +269,15 @@ fn random_edit(random: &mut StdRng) -> Value {
         "x",
     ];
     let ops = ["set", "clear", "add", "put", "drop", "test", "move", ""];
-    let values =
-        [json!(null), json!("ladder"), json!({ "x": 1, "y": 2 }), json!([[[]]]), json!(1e300), json!(-1), json!(true)];
+    let values = [
+        json!(null),
+        json!("ladder"),
+        json!({ "x": 1, "y": 2 }),
+        json!([[[]]]),
+        json!(1e300),
+        json!(-1),
+        json!(true),
+    ];
     json!({
         "at": ats.choose(random).unwrap(),
         "op": ops.choose(random).unwrap(),

@@ -25,7 +25,8 @@ async fn a_participant_in_a_terminal_hears_of_everything_in_words() {
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    let lines = "help\nwho\n/reserve set 45\n/status set closed\n/status set \"closed\"\n/sttus set 1\n/offers put offer-3 {\"bidder\":\"Bram\",\"amount\":60}\n";
+    let lines = "help\nwho\n/reserve set 45\n/status set closed\n/status set \"closed\"\n/sttus \
+        set 1\n/offers put offer-3 {\"bidder\":\"Bram\",\"amount\":60}\n";
     enter.stdin.take().unwrap().write_all(lines.as_bytes()).unwrap();
     let output = enter.wait_with_output().unwrap();
     let said = text(&output.stdout);
@@ -44,7 +45,10 @@ async fn a_participant_in_a_terminal_hears_of_everything_in_words() {
     }
     let token = service.token("last-barrel", "oda", "viewer").await;
     let (_, welcome) = crate::harness::Raw::enter(&service, "last-barrel", &token).await;
-    assert!(welcome["roster"].as_array().unwrap().iter().all(|one| one["id"] != "mirela"), "Mirela has left");
+    assert!(
+        welcome["roster"].as_array().unwrap().iter().all(|one| one["id"] != "mirela"),
+        "Mirela has left"
+    );
     let journal = text(&service.rendel(&["journal", "last-barrel"]).stdout);
     assert_eq!(journal.lines().count(), 2, "{journal}");
 }
@@ -69,7 +73,8 @@ async fn every_command_that_prints_data_prints_json_where_asked() {
         assert_eq!(output.status.code(), Some(0), "{args:?}: {}", text(&output.stderr));
         let lines = text(&output.stdout);
         assert!(
-            !lines.is_empty() && lines.lines().all(|line| serde_json::from_str::<Value>(line).is_ok()),
+            !lines.is_empty()
+                && lines.lines().all(|line| serde_json::from_str::<Value>(line).is_ok()),
             "{args:?}: {lines}"
         );
         assert_eq!(service.rendel(args).status.code(), Some(0), "{args:?}");
@@ -82,7 +87,8 @@ fn the_exit_code_says_what_kind_of_end_it_was() {
     let key = folder.path().join("key");
     fs::write(&key, "k".repeat(64)).unwrap();
     let faulty = folder.path().join("faulty.toml");
-    fs::write(&faulty, "charter = \"a\"\nversion = 1\n[state.heads]\nkind = \"countre\"\n").unwrap();
+    fs::write(&faulty, "charter = \"a\"\nversion = 1\n[state.heads]\nkind = \"countre\"\n")
+        .unwrap();
     let rendel = |args: &[&str]| {
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
         command
@@ -119,9 +125,19 @@ async fn a_second_service_on_the_same_private_database_is_told_so() {
     let service = Service::start().await;
     let listen = format!("127.0.0.1:{}", free_port());
     let database = service.path("database");
-    let output = service.rendel(&["serve", "--listen", &listen, "--local-database", database.to_str().unwrap()]);
+    let output = service.rendel(&[
+        "serve",
+        "--listen",
+        &listen,
+        "--local-database",
+        database.to_str().unwrap(),
+    ]);
     assert_eq!(output.status.code(), Some(1));
-    assert!(text(&output.stderr).contains("another service uses the database"), "{}", text(&output.stderr));
+    assert!(
+        text(&output.stderr).contains("another service uses the database"),
+        "{}",
+        text(&output.stderr)
+    );
     assert_eq!(service.get("/readyz").await.status(), 200, "and the first goes on");
 }
 
@@ -134,7 +150,13 @@ fn a_folder_that_the_database_s_user_cannot_enter_is_told_and_left_alone() {
     let folder = tempfile::tempdir().unwrap();
     fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o700)).unwrap();
     let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
-    command.args(["serve", "--listen", &format!("127.0.0.1:{}", free_port()), "--local-database", "inner/database"]);
+    command.args([
+        "serve",
+        "--listen",
+        &format!("127.0.0.1:{}", free_port()),
+        "--local-database",
+        "inner/database",
+    ]);
     let output = command.current_dir(folder.path()).output().unwrap();
     assert_eq!(output.status.code(), Some(1));
     let said = text(&output.stderr);

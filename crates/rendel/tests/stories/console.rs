@@ -24,7 +24,11 @@ impl Browser {
         let dir = tempfile::tempdir().unwrap();
         let port = free_port();
         let mut driver = Command::new("chromedriver");
-        driver.arg(format!("--port={port}")).env("TMPDIR", dir.path()).stdout(Stdio::null()).stderr(Stdio::null());
+        driver
+            .arg(format!("--port={port}"))
+            .env("TMPDIR", dir.path())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
         let driver = driver.spawn().expect("chromedriver is needed; scripts/test installs it");
         let mut wanted = DesiredCapabilities::chrome();
         let profile = format!("--user-data-dir={}", dir.path().join("profile").display());
@@ -39,9 +43,12 @@ impl Browser {
             wanted.add_arg(argument).unwrap();
         }
         let address = format!("http://127.0.0.1:{port}");
-        let web = until("the driver is up", async || WebDriver::new(&address, wanted.clone()).await.ok()).await;
+        let web =
+            until("the driver is up", async || WebDriver::new(&address, wanted.clone()).await.ok())
+                .await;
 
-        let metrics = json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
+        let metrics =
+            json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
         web.cdp().send_raw("Emulation.setDeviceMetricsOverride", metrics).await.unwrap();
         Self { web, driver, _dir: dir }
     }
@@ -55,14 +62,19 @@ impl Browser {
     }
 
     async fn find(&self, by: By) -> WebElement {
-        until(&format!("{by:?} is on the page"), async || self.web.find(by.clone()).await.ok()).await
+        until(&format!("{by:?} is on the page"), async || self.web.find(by.clone()).await.ok())
+            .await
     }
 
     /// Presses the first button with that label.
     async fn press(&self, label: &str) {
-        let by = By::XPath(format!("//button[normalize-space()='{label}' or @aria-label='{label}']"));
+        let by =
+            By::XPath(format!("//button[normalize-space()='{label}' or @aria-label='{label}']"));
         let button = self.find(by).await;
-        until(&format!("{label} can be pressed"), async || button.is_enabled().await.unwrap().then_some(())).await;
+        until(&format!("{label} can be pressed"), async || {
+            button.is_enabled().await.unwrap().then_some(())
+        })
+        .await;
         button.click().await.unwrap();
     }
 
@@ -139,7 +151,12 @@ async fn an_offline_pane_keeps_its_edits_and_merges_them_on_return() {
     let browser = Browser::open(1280, 800).await;
     browser.sign_in(&service, "/sessions/headcount/side-by-side").await;
     browser.reads("All 3 replicas are equal at #0").await;
-    browser.find(By::Css("section[aria-label='Pane 1, Oda'] [role='switch']")).await.click().await.unwrap();
+    browser
+        .find(By::Css("section[aria-label='Pane 1, Oda'] [role='switch']"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.reads("offline").await;
     browser
         .find(By::Css("section[aria-label='Pane 1, Oda'] [aria-label='Add 1 to /heads']"))
@@ -155,8 +172,17 @@ async fn an_offline_pane_keeps_its_edits_and_merges_them_on_return() {
         .await
         .unwrap();
     browser.reads("Behind #1: Oda by 1").await;
-    assert_eq!(service.state("headcount").await, json!({ "heads": 51 }), "nobody else sees what is unsent");
-    browser.find(By::Css("section[aria-label='Pane 1, Oda'] [role='switch']")).await.click().await.unwrap();
+    assert_eq!(
+        service.state("headcount").await,
+        json!({ "heads": 51 }),
+        "nobody else sees what is unsent"
+    );
+    browser
+        .find(By::Css("section[aria-label='Pane 1, Oda'] [role='switch']"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.reads("All 3 replicas are equal at #2").await;
     browser.reads("Both additions count.").await;
     browser.reads("Back: 1 update came meanwhile, 1 edit").await;
@@ -268,7 +294,8 @@ async fn a_session_is_edited_and_its_journal_grows_with_what_others_do() {
 
 /// What somebody else proposes, over the command.
 fn propose(service: &Service, session: &str, edits: &[&str], more: &[&str]) {
-    let output = service.rendel(&[&["propose", session][..], edits, more, &["--name", "Wren"]].concat());
+    let output =
+        service.rendel(&[&["propose", session][..], edits, more, &["--name", "Wren"]].concat());
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
 }
 
@@ -280,17 +307,28 @@ async fn the_caret_stays_at_its_characters_while_somebody_else_types() {
     browser.sign_in(&service, "/sessions/pressing-sheet").await;
     let notes = browser.find(By::Css("textarea[aria-label='/pressings/p1/notes']")).await;
     notes.click().await.unwrap();
-    browser.web.execute("arguments[0].setSelectionRange(9, 9)", vec![notes.to_json().unwrap()]).await.unwrap();
+    browser
+        .web
+        .execute("arguments[0].setSelectionRange(9, 9)", vec![notes.to_json().unwrap()])
+        .await
+        .unwrap();
     let caret = async || {
         let read = "return [arguments[0].value.slice(0, 16), arguments[0].selectionStart]";
         let read = browser.web.execute(read, vec![notes.to_json().unwrap()]).await.unwrap();
         read.json().clone()
     };
     assert_eq!(caret().await, json!(["Dry, with a long", 9]));
-    propose(&service, "pressing-sheet", &["/pressings/p1/notes splice 0 3 \"\u{1f34e} Very dry\""], &[]);
+    propose(
+        &service,
+        "pressing-sheet",
+        &["/pressings/p1/notes splice 0 3 \"\u{1f34e} Very dry\""],
+        &[],
+    );
     // The apple has two code units: the caret is still behind "with".
-    until("the caret has moved", async || (caret().await == json!(["\u{1f34e} Very dry, wit", 17])).then_some(()))
-        .await;
+    until("the caret has moved", async || {
+        (caret().await == json!(["\u{1f34e} Very dry, wit", 17])).then_some(())
+    })
+    .await;
     notes.send_keys("al").await.unwrap();
     until("the letters are where the caret was", async || {
         let notes = service.state("pressing-sheet").await["pressings"]["p1"]["notes"].clone();
@@ -298,7 +336,10 @@ async fn the_caret_stays_at_its_characters_while_somebody_else_types() {
     })
     .await;
     let splices = service.journal("pressing-sheet").await;
-    assert!(splices.iter().all(|update| update["effects"][0]["op"] == "splice"), "the smallest proposals: {splices:?}");
+    assert!(
+        splices.iter().all(|update| update["effects"][0]["op"] == "splice"),
+        "the smallest proposals: {splices:?}"
+    );
     browser.close().await;
 }
 
@@ -311,11 +352,16 @@ async fn a_list_is_put_in_order_by_keys_and_by_dragging_and_candidates_stand_sid
     browser.reads("All 3 replicas are equal at #0").await;
     let order = async || {
         let steps = service.state("pressing-sheet").await["steps"].clone();
-        let ids: Vec<_> =
-            steps.as_array().unwrap().iter().map(|step| step["id"].as_str().unwrap().to_owned()).collect();
+        let ids: Vec<_> = steps
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|step| step["id"].as_str().unwrap().to_owned())
+            .collect();
         ids.join(" ")
     };
-    let handle = browser.find(By::Css("section[aria-label='Pane 1, Oda'] [data-handle='rest']")).await;
+    let handle =
+        browser.find(By::Css("section[aria-label='Pane 1, Oda'] [data-handle='rest']")).await;
     handle.send_keys(Key::Up + Key::Up).await.unwrap();
     until("rest is second", async || (order().await == "wash rest mill press").then_some(())).await;
     let drag = "const pane = document.querySelector(\"section[aria-label='Pane 2, Tobin']\");
@@ -335,8 +381,10 @@ async fn a_list_is_put_in_order_by_keys_and_by_dragging_and_candidates_stand_sid
     let first = browser.find(By::Css("section[aria-label='Pane 2, Tobin'] fieldset button")).await;
     let picked = first.text().await.unwrap();
     first.click().await.unwrap();
-    until("one is left", async || (service.state("pressing-sheet").await["label"] == json!([picked])).then_some(()))
-        .await;
+    until("one is left", async || {
+        (service.state("pressing-sheet").await["label"] == json!([picked])).then_some(())
+    })
+    .await;
 
     for (offered, told) in [
         ("/pressings/p1/notes, an insert inside what is deleted", "rebased"),
@@ -344,7 +392,12 @@ async fn a_list_is_put_in_order_by_keys_and_by_dragging_and_candidates_stand_sid
         ("/barrels/barrel-1/pressing, reference against drop", "refused: "),
     ] {
         browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
-        browser.find(By::XPath(format!("//*[@role='option'][.='{offered}']"))).await.click().await.unwrap();
+        browser
+            .find(By::XPath(format!("//*[@role='option'][.='{offered}']")))
+            .await
+            .click()
+            .await
+            .unwrap();
         browser.press("Collide").await;
         browser.reads(told).await;
         browser.reads("All 3 replicas are equal at").await;
@@ -363,13 +416,19 @@ async fn what_was_lost_is_shown_and_can_be_proposed_again_with_one_press() {
     variety.click().await.unwrap();
     variety.send_keys(Key::End + " of the day" + Key::Enter).await.unwrap();
     browser.reads("settled #1").await;
-    let unseen = ["/pressings/p3/variety set \"mixed windfall\"", "/pressings/p3 drop", "/steps/rest remove"];
+    let unseen = [
+        "/pressings/p3/variety set \"mixed windfall\"",
+        "/pressings/p3 drop",
+        "/steps/rest remove",
+    ];
     propose(&service, "pressing-sheet", &unseen[..1], &["--seen", "0"]);
     browser.reads("overrode").await;
     browser.picture("pressing-sheet").await;
     browser.press("Propose \"windfall mix of the day\" again").await;
     until("the lost value is back", async || {
-        (service.state("pressing-sheet").await["pressings"]["p3"]["variety"] == "windfall mix of the day").then_some(())
+        (service.state("pressing-sheet").await["pressings"]["p3"]["variety"]
+            == "windfall mix of the day")
+            .then_some(())
     })
     .await;
     // A record and an element that went with what somebody had done to them come back as they were.
@@ -377,9 +436,14 @@ async fn what_was_lost_is_shown_and_can_be_proposed_again_with_one_press() {
     propose(&service, "pressing-sheet", &unseen[1..], &["--seen", "2"]);
     browser.reads("The record went").await;
     let before = service.state("pressing-sheet").await;
-    assert!(before["pressings"].get("p3").is_none() && before["steps"].as_array().unwrap().len() == 3);
-    for button in
-        browser.web.find_all(By::XPath("//button[starts-with(normalize-space(), 'Propose {')]")).await.unwrap()
+    assert!(
+        before["pressings"].get("p3").is_none() && before["steps"].as_array().unwrap().len() == 3
+    );
+    for button in browser
+        .web
+        .find_all(By::XPath("//button[starts-with(normalize-space(), 'Propose {')]"))
+        .await
+        .unwrap()
     {
         button.click().await.unwrap();
     }
@@ -418,14 +482,21 @@ async fn nothing_is_cut_off_on_a_small_screen_and_a_wrong_key_is_told() {
 }
 
 impl Browser {
-    /// What a checker of accessibility finds against (WCAG 2 A and AA, and best practices), with the places.
+    /// What a checker of accessibility finds against (WCAG 2 A and AA, and best practices), with
+    /// the places.
     async fn faults_of_access(&self) -> Vec<String> {
         let axe = include_str!("../../../../web/node_modules/axe-core/axe.min.js");
         self.web.execute(axe, vec![]).await.unwrap();
         let run = "const done = arguments[0]; axe.run(document).then((found) => done(found.violations.map((one) => \
                    one.id + ': ' + one.nodes.map((node) => node.target.join(' ')).slice(0, 3).join(' | '))));";
         let found = self.web.execute_async(run, vec![]).await.unwrap();
-        found.json().as_array().unwrap().iter().map(|one| one.as_str().unwrap().to_owned()).collect()
+        found
+            .json()
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|one| one.as_str().unwrap().to_owned())
+            .collect()
     }
 
     /// Presses keys where the focus is.
@@ -457,18 +528,22 @@ async fn the_plan_is_used_by_mouse_and_by_keys_and_shows_where_others_are() {
     browser.keys(Key::Right + "").await;
     browser.keys(Key::Shift + Key::Up).await;
     until("it stands where the keys put it", async || {
-        (service.state("slope-plan").await["markers"]["ladder-1"]["spot"] == json!({ "x": 31, "y": 29 })).then_some(())
+        (service.state("slope-plan").await["markers"]["ladder-1"]["spot"]
+            == json!({ "x": 31, "y": 29 }))
+        .then_some(())
     })
     .await;
     let label = browser.find(mark("ladder-1")).await.attr("aria-label").await.unwrap().unwrap();
     assert_eq!(label, "ladder-1, ladder, at 31.0, 29.0 m");
 
-    // By mouse: a drag is many updates with one gesture, held meanwhile, and the others see the pointer.
+    // By mouse: a drag is many updates with one gesture, held meanwhile, and the others see the
+    // pointer.
     let from = browser.find(mark("crates-gate")).await;
     let actions = browser.web.action_chain().click_and_hold_element(&from);
     actions.move_by_offset(60, -40).move_by_offset(60, -40).perform().await.unwrap();
     until("it is held", async || {
-        let who: serde_json::Value = service.get("/v1/sessions/slope-plan/participants").await.json().await.unwrap();
+        let who: serde_json::Value =
+            service.get("/v1/sessions/slope-plan/participants").await.json().await.unwrap();
         (who["holds"][0]["at"] == "/markers/crates-gate").then_some(())
     })
     .await;
@@ -481,7 +556,8 @@ async fn the_plan_is_used_by_mouse_and_by_keys_and_shows_where_others_are() {
     }
     browser.web.action_chain().release().perform().await.unwrap();
     until("it is free", async || {
-        let who: serde_json::Value = service.get("/v1/sessions/slope-plan/participants").await.json().await.unwrap();
+        let who: serde_json::Value =
+            service.get("/v1/sessions/slope-plan/participants").await.json().await.unwrap();
         who["holds"].as_array().unwrap().is_empty().then_some(())
     })
     .await;
@@ -497,7 +573,8 @@ async fn the_plan_is_used_by_mouse_and_by_keys_and_shows_where_others_are() {
     browser.script("document.querySelector(\"g[aria-label^='ladder-2,']\").focus()").await;
     browser.keys(Key::Left + "").await;
     until("a metre is a metre at any zoom", async || {
-        (service.state("slope-plan").await["markers"]["ladder-2"]["spot"]["x"] == json!(70)).then_some(())
+        (service.state("slope-plan").await["markers"]["ladder-2"]["spot"]["x"] == json!(70))
+            .then_some(())
     })
     .await;
     browser.press("Show all of it").await;
@@ -517,7 +594,8 @@ async fn an_invited_guest_takes_part_under_any_name_and_is_removed_again() {
     browser.press("Invite").await;
     let link = browser.find(By::Css("p .select-all")).await.text().await.unwrap();
     // The page is not signed in by anything that it could read itself.
-    let kept = "return [document.cookie, ...Object.values(localStorage), ...Object.values(sessionStorage)].join()";
+    let kept = "return [document.cookie, ...Object.values(localStorage), \
+        ...Object.values(sessionStorage)].join()";
     assert!(!browser.script(kept).await.as_str().unwrap().contains(&service.key));
     browser.web.refresh().await.unwrap();
     browser.reads("Sign out").await;
@@ -532,12 +610,20 @@ async fn an_invited_guest_takes_part_under_any_name_and_is_removed_again() {
     guest.reads(name).await;
     assert!(guest.fits().await);
     browser.reads(name).await;
-    assert_eq!(browser.script("return document.querySelectorAll('main img').length").await, json!(0));
+    assert_eq!(
+        browser.script("return document.querySelectorAll('main img').length").await,
+        json!(0)
+    );
     assert_ne!(browser.web.title().await.unwrap(), "taken over");
     browser.find(By::Css("[aria-label^='Remove <img']")).await.click().await.unwrap();
     browser.reads("Every tab of theirs is let go of").await;
     assert_eq!(browser.faults_of_access().await, Vec::<String>::new());
-    browser.find(By::XPath("//*[@role='alertdialog']//button[.='Remove']")).await.click().await.unwrap();
+    browser
+        .find(By::XPath("//*[@role='alertdialog']//button[.='Remove']"))
+        .await
+        .click()
+        .await
+        .unwrap();
     guest.reads("You were removed from this session").await;
     guest.close().await;
 
@@ -569,7 +655,8 @@ async fn side_by_side_each_role_has_its_own_view_by_keyboard_alone() {
     let role = "[aria-label='Role of Tobin']";
     for _ in 0..60 {
         browser.keys(Key::Tab + "").await;
-        let reached = browser.script(&format!("return document.activeElement.matches(\"{role}\")")).await;
+        let reached =
+            browser.script(&format!("return document.activeElement.matches(\"{role}\")")).await;
         if reached == json!(true) {
             break;
         }

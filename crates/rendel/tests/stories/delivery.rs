@@ -42,30 +42,48 @@ impl Events {
     /// The next event that has a name, but for the roster's.
     async fn next(&mut self) -> Told {
         loop {
-            if let Some((event, rest)) =
-                self.text.split_once("\n\n").map(|(event, rest)| (event.to_owned(), rest.to_owned()))
+            if let Some((event, rest)) = self
+                .text
+                .split_once("\n\n")
+                .map(|(event, rest)| (event.to_owned(), rest.to_owned()))
             {
                 self.text = rest;
                 let field = |name: &str| {
-                    event.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(": ")).map(str::to_owned)
+                    event
+                        .lines()
+                        .find_map(|line| line.strip_prefix(name)?.strip_prefix(": "))
+                        .map(str::to_owned)
                 };
                 match field("event") {
                     Some(name) if name != "roster" => {
                         let id = field("id").map(|id| id.parse().unwrap());
-                        return Told { name, id, data: serde_json::from_str(&field("data").unwrap()).unwrap() };
+                        return Told {
+                            name,
+                            id,
+                            data: serde_json::from_str(&field("data").unwrap()).unwrap(),
+                        };
                     }
                     _ => continue,
                 }
             }
-            let part =
-                tokio::time::timeout(PATIENCE, self.response.chunk()).await.expect("nothing came in time").unwrap();
+            let part = tokio::time::timeout(PATIENCE, self.response.chunk())
+                .await
+                .expect("nothing came in time")
+                .unwrap();
             self.text += std::str::from_utf8(&part.expect("the stream ended")).unwrap();
         }
     }
 }
 
-async fn patch(service: &Service, kind: &str, headers: &[(&'static str, &str)], body: &Value) -> (u16, String, Value) {
-    let mut request = service.request(Method::PATCH, "/v1/sessions/slope-plan/state").header("Content-Type", kind);
+async fn patch(
+    service: &Service,
+    kind: &str,
+    headers: &[(&'static str, &str)],
+    body: &Value,
+) -> (u16, String, Value) {
+    let mut request = service
+        .request(Method::PATCH, "/v1/sessions/slope-plan/state")
+        .header("Content-Type", kind);
     for (name, value) in headers {
         request = request.header(*name, *value);
     }
@@ -81,7 +99,12 @@ const MERGE_PATCH: &str = "application/merge-patch+json";
 async fn until_all_is_answered(connection: &mut Connection) -> Vec<Event> {
     let mut told = Vec::new();
     while !connection.is_connected() || connection.replica().pending().count() > 0 {
-        told.push(tokio::time::timeout(crate::harness::PATIENCE, connection.next()).await.unwrap().unwrap());
+        told.push(
+            tokio::time::timeout(crate::harness::PATIENCE, connection.next())
+                .await
+                .unwrap()
+                .unwrap(),
+        );
     }
     told
 }
@@ -121,14 +144,24 @@ async fn what_was_made_offline_is_all_there_after_the_return_and_too_fast_reache
     for n in 0..100 {
         other.propose(vec![task(format!("o{n}"))]).await;
     }
-    let (told, beside) = tokio::join!(until_all_is_answered(&mut connection), until_all_is_answered(&mut other));
+    let (told, beside) =
+        tokio::join!(until_all_is_answered(&mut connection), until_all_is_answered(&mut other));
     let is_refused = |event: &&Event| matches!(event, Event::Changed(Change::Refused { .. }));
     assert_eq!(told.iter().chain(&beside).find(is_refused).map(|event| format!("{event:?}")), None);
     let state = service.state("tasks").await;
-    let ids: Vec<_> = state["tasks"].as_array().unwrap().iter().map(|task| task["id"].as_str().unwrap()).collect();
+    let ids: Vec<_> = state["tasks"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|task| task["id"].as_str().unwrap())
+        .collect();
     assert_eq!((ids.len(), state["notes"].as_str().unwrap().len()), (400, 300));
     let own: Vec<_> = ids.into_iter().filter(|id| id.starts_with('t')).collect();
-    assert_eq!(own, (0..300).map(|n| format!("t{n}")).collect::<Vec<_>>(), "in the order in which they were made");
+    assert_eq!(
+        own,
+        (0..300).map(|n| format!("t{n}")).collect::<Vec<_>>(),
+        "in the order in which they were made"
+    );
     assert!(
         service.metric("rendel_limited_total{limit=\"proposals-per-second\"}").await > 0.0,
         "two tabs were too fast"
@@ -140,7 +173,8 @@ async fn any_json_patch_library_follows_and_changes_a_session() {
     let service = Service::start().await;
     service.open_demo("slope-plan").await;
     let token = service.token("slope-plan", "oda", "picker").await;
-    let mut events = Events::open(&service, "slope-plan/events?form=json-patch", Some(&token), None).await;
+    let mut events =
+        Events::open(&service, "slope-plan/events?form=json-patch", Some(&token), None).await;
     let first = events.next().await;
     assert_eq!((first.name.as_str(), first.id), ("state", Some(0)));
     let mut state = first.data;
@@ -157,7 +191,11 @@ async fn any_json_patch_library_follows_and_changes_a_session() {
     ];
     for (seq, (kind, body)) in (1..).zip(steps) {
         let (status, tag, update) = patch(&service, kind, &[], &body).await;
-        assert_eq!((status, tag, &update["seq"]), (200, format!("\"{seq}\""), &json!(seq)), "{update}");
+        assert_eq!(
+            (status, tag, &update["seq"]),
+            (200, format!("\"{seq}\""), &json!(seq)),
+            "{update}"
+        );
         let told = events.next().await;
         assert_eq!((told.name.as_str(), told.id), ("patch", Some(seq)));
         let ops: json_patch::Patch = serde_json::from_value(told.data).unwrap();
@@ -176,23 +214,40 @@ async fn a_change_by_patch_is_conditional_safe_to_repeat_and_says_what_is_wrong_
     let service = Service::start().await;
     service.open_demo("slope-plan").await;
     let nine = json!([{ "op": "replace", "path": "/crates", "value": 9 }]);
-    let first = patch(&service, JSON_PATCH, &[("If-Match", "\"0\""), ("Idempotency-Key", "k1")], &nine).await;
+    let first =
+        patch(&service, JSON_PATCH, &[("If-Match", "\"0\""), ("Idempotency-Key", "k1")], &nine)
+            .await;
     assert_eq!((first.0, first.1.as_str()), (200, "\"1\""));
-    let again = patch(&service, JSON_PATCH, &[("If-Match", "\"0\""), ("Idempotency-Key", "k1")], &nine).await;
-    assert_eq!(again, first, "the same call again is the same answer, though the state has moved on");
+    let again =
+        patch(&service, JSON_PATCH, &[("If-Match", "\"0\""), ("Idempotency-Key", "k1")], &nine)
+            .await;
+    assert_eq!(
+        again, first,
+        "the same call again is the same answer, though the state has moved on"
+    );
     let late = patch(&service, JSON_PATCH, &[("If-Match", "\"0\"")], &nine).await;
     assert_eq!(
         (late.0, name(&late.2), &late.2["seq"], &late.2["current"]["crates"]),
         (412, "test-failed".into(), &json!(1), &json!(9))
     );
-    assert_eq!(patch(&service, JSON_PATCH, &[("If-Match", "*")], &nine).await.0, 204, "nothing was to be changed");
+    assert_eq!(
+        patch(&service, JSON_PATCH, &[("If-Match", "*")], &nine).await.0,
+        204,
+        "nothing was to be changed"
+    );
     let table = [
         ("application/json", "\"1\"", nine.clone(), 400, "malformed"),
         (JSON_PATCH, "mist", nine.clone(), 400, "malformed"),
         (JSON_PATCH, "1", nine.clone(), 400, "malformed"),
         (JSON_PATCH, "*", json!({ "crates": 1 }), 400, "malformed"),
         (JSON_PATCH, "*", json!([{ "op": "plant", "path": "/crates" }]), 400, "malformed"),
-        (JSON_PATCH, "*", json!([{ "op": "replace", "path": "/nothing", "value": 1 }]), 404, "unknown-path"),
+        (
+            JSON_PATCH,
+            "*",
+            json!([{ "op": "replace", "path": "/nothing", "value": 1 }]),
+            404,
+            "unknown-path",
+        ),
         (MERGE_PATCH, "*", json!({ "carts": 1 }), 404, "unknown-path"),
         (MERGE_PATCH, "*", json!({ "crates": "many" }), 422, "wrong-type"),
         (MERGE_PATCH, "*", json!({ "crates": -5 }), 422, "out-of-bounds"),
@@ -200,11 +255,17 @@ async fn a_change_by_patch_is_conditional_safe_to_repeat_and_says_what_is_wrong_
     ];
     for (kind, tag, body, status, problem) in table {
         let answer = patch(&service, kind, &[("If-Match", tag)], &body).await;
-        assert_eq!((answer.0, name(&answer.2)), (status, problem.into()), "{kind} {tag} {body}: {}", answer.2);
+        assert_eq!(
+            (answer.0, name(&answer.2)),
+            (status, problem.into()),
+            "{kind} {tag} {body}: {}",
+            answer.2
+        );
     }
     assert_eq!(service.journal("slope-plan").await.len(), 1, "what was refused changed nothing");
-    let viewer =
-        service.request(Method::PATCH, "/v1/sessions/slope-plan/state?as=viewer").header("Content-Type", MERGE_PATCH);
+    let viewer = service
+        .request(Method::PATCH, "/v1/sessions/slope-plan/state?as=viewer")
+        .header("Content-Type", MERGE_PATCH);
     assert_eq!(viewer.body("{\"crates\":3}").send().await.unwrap().status(), 403);
 }
 
@@ -224,19 +285,33 @@ async fn an_event_stream_goes_on_after_the_last_id_with_a_ticket_too() {
         assert_eq!(told.map(|told| told.id), [Some(3), Some(4), Some(5)], "{form}");
     }
     for (last, status) in [("9", 409), ("mist", 400), ("-1", 400), ("", 400)] {
-        let request = service.http.get(format!("{}/v1/sessions/headcount/events", service.server)).bearer_auth(&token);
-        assert_eq!(request.header("Last-Event-ID", last).send().await.unwrap().status(), status, "{last:?}");
+        let request = service
+            .http
+            .get(format!("{}/v1/sessions/headcount/events", service.server))
+            .bearer_auth(&token);
+        assert_eq!(
+            request.header("Last-Event-ID", last).send().await.unwrap().status(),
+            status,
+            "{last:?}"
+        );
     }
     let ticket = async || {
-        let asked = service.http.post(format!("{}/v1/sessions/headcount/tickets", service.server)).bearer_auth(&token);
+        let asked = service
+            .http
+            .post(format!("{}/v1/sessions/headcount/tickets", service.server))
+            .bearer_auth(&token);
         let answer: Value = asked.send().await.unwrap().json().await.unwrap();
         answer["ticket"].as_str().unwrap().to_owned()
     };
     let query = format!("headcount/events?after=4&ticket={}", ticket().await);
     let mut events = Events::open(&service, &query, None, None).await;
     assert_eq!(events.next().await.id, Some(5));
-    let used = service.http.get(format!("{}/v1/sessions/{query}", service.server)).send().await.unwrap();
-    assert_eq!((used.status().as_u16(), name(&used.json().await.unwrap())), (401, "bad-token".into()));
+    let used =
+        service.http.get(format!("{}/v1/sessions/{query}", service.server)).send().await.unwrap();
+    assert_eq!(
+        (used.status().as_u16(), name(&used.json().await.unwrap())),
+        (401, "bad-token".into())
+    );
     // A clean stop says so, and the next process goes on with the last id.
     service.terminate();
     assert_eq!(
@@ -267,23 +342,42 @@ async fn answers_are_compressed_where_asked_and_pages_of_known_origins_may_call(
     service.open_demo("slope-plan").await;
     let path = "/v1/sessions/slope-plan/state";
     for encoding in ["gzip", "br", "zstd"] {
-        let response = service.request(Method::GET, path).header("Accept-Encoding", encoding).send().await.unwrap();
+        let response = service
+            .request(Method::GET, path)
+            .header("Accept-Encoding", encoding)
+            .send()
+            .await
+            .unwrap();
         assert_eq!(response.headers()["content-encoding"], encoding);
     }
     let plain = service.get(path).await;
     assert!(plain.headers().get("content-encoding").is_none());
-    for (origin, allowed) in
-        [("https://orchard.example", Some("https://orchard.example")), ("https://elsewhere.example", None)]
-    {
-        let response = service.request(Method::GET, path).header("Origin", origin).send().await.unwrap();
-        let header = |name: &str| response.headers().get(name).map(|value| value.to_str().unwrap().to_owned());
-        assert_eq!((response.status().as_u16(), header("access-control-allow-origin").as_deref()), (200, allowed));
-        let asked = service.http.request(Method::OPTIONS, format!("{}{path}", service.server)).header("Origin", origin);
+    for (origin, allowed) in [
+        ("https://orchard.example", Some("https://orchard.example")),
+        ("https://elsewhere.example", None),
+    ] {
+        let response =
+            service.request(Method::GET, path).header("Origin", origin).send().await.unwrap();
+        let header = |name: &str| {
+            response.headers().get(name).map(|value| value.to_str().unwrap().to_owned())
+        };
+        assert_eq!(
+            (response.status().as_u16(), header("access-control-allow-origin").as_deref()),
+            (200, allowed)
+        );
+        let asked = service
+            .http
+            .request(Method::OPTIONS, format!("{}{path}", service.server))
+            .header("Origin", origin);
         let asked = asked
             .header("Access-Control-Request-Method", "PATCH")
             .header("Access-Control-Request-Headers", "authorization,if-match");
         let answer = asked.send().await.unwrap();
-        assert_eq!(answer.headers().get("access-control-allow-methods").is_some(), allowed.is_some(), "{origin}");
+        assert_eq!(
+            answer.headers().get("access-control-allow-methods").is_some(),
+            allowed.is_some(),
+            "{origin}"
+        );
     }
 }
 
@@ -294,7 +388,12 @@ async fn a_cbor_client_and_a_json_client_hold_the_same() {
     let mut clients = Vec::new();
     for (sub, encoding) in [("oda", Encoding::Cbor), ("bram", Encoding::Json)] {
         let token = service.token("slope-plan", sub, "steward").await;
-        let target = Target { server: service.server.clone(), session: "slope-plan".into(), token, encoding };
+        let target = Target {
+            server: service.server.clone(),
+            session: "slope-plan".into(),
+            token,
+            encoding,
+        };
         let mut connection = Connection::new(target, Uuid::now_v7());
         assert_eq!(connection.next().await.unwrap(), Event::Changed(Change::Welcomed));
         clients.push(connection);
@@ -315,7 +414,11 @@ async fn a_cbor_client_and_a_json_client_hold_the_same() {
             while connection.replica().seq() < 40 || connection.replica().pending().count() > 0 {
                 let event = connection.next().await.unwrap();
                 assert!(
-                    !matches!(event, Event::Changed(Change::Diverged(_) | Change::Refused { .. }) | Event::Away { .. }),
+                    !matches!(
+                        event,
+                        Event::Changed(Change::Diverged(_) | Change::Refused { .. })
+                            | Event::Away { .. }
+                    ),
                     "{event:?}"
                 );
             }
@@ -323,7 +426,9 @@ async fn a_cbor_client_and_a_json_client_hold_the_same() {
         tokio::time::timeout(PATIENCE, settled).await.unwrap();
     }
     let newcomer = service.state("slope-plan").await;
-    clients.iter().for_each(|connection| assert_eq!(connection.replica().confirmed(), Some(&newcomer)));
+    clients
+        .iter()
+        .for_each(|connection| assert_eq!(connection.replica().confirmed(), Some(&newcomer)));
 }
 
 #[tokio::test]
@@ -345,7 +450,10 @@ async fn a_binary_frame_that_is_no_cbor_is_told_and_the_other_kind_of_frame_ends
     for bytes in [vec![0x41, 0x00], vec![0x01, 0x02], vec![]] {
         raw.socket.send(Message::binary(bytes)).await.unwrap();
         let notice = next(&mut raw).await;
-        assert_eq!((notice["type"].as_str(), name(&notice["problem"])), (Some("notice"), "malformed".into()));
+        assert_eq!(
+            (notice["type"].as_str(), name(&notice["problem"])),
+            (Some("notice"), "malformed".into())
+        );
     }
     raw.socket.send(Message::text("{}")).await.unwrap();
     assert_eq!(next(&mut raw).await["type"], "bye");
@@ -353,11 +461,21 @@ async fn a_binary_frame_that_is_no_cbor_is_told_and_the_other_kind_of_frame_ends
 
 #[tokio::test]
 async fn who_reads_too_slowly_gets_one_catch_up_and_nobody_waits_for_them() {
-    let service = Service::start_with(&[("RENDEL_QUEUE_FRAMES", "16"), ("RENDEL_SLOW_WITHIN_MS", "20000")]).await;
-    service.publish("charter = \"wide\"\nversion = 1\n[limits]\nproposals-per-second = 100000\nframe = \"1MiB\"\n[state.title]\nkind = \"register\"\n[state.heads]\nkind = \"counter\"\n").await;
+    let service =
+        Service::start_with(&[("RENDEL_QUEUE_FRAMES", "16"), ("RENDEL_SLOW_WITHIN_MS", "20000")])
+            .await;
+    service
+        .publish(
+            "charter = \"wide\"\nversion = 1\n[limits]\nproposals-per-second = \
+        100000\nframe = \"1MiB\"\n[state.title]\nkind = \"register\"\n[state.heads]\nkind = \
+        \"counter\"\n",
+        )
+        .await;
     service.open("wide", json!({})).await;
-    let (oda, bram) =
-        (service.token("wide", "oda", "participant").await, service.token("wide", "bram", "participant").await);
+    let (oda, bram) = (
+        service.token("wide", "oda", "participant").await,
+        service.token("wide", "bram", "participant").await,
+    );
     let proxy = Proxy::before(&service.server).await;
     let mut slow = Raw::connect_to(&proxy.server, "wide", "rendel.v1.json").await;
     slow.send(&json!({ "type": "enter", "token": bram, "client": slow.client })).await;
@@ -374,9 +492,18 @@ async fn who_reads_too_slowly_gets_one_catch_up_and_nobody_waits_for_them() {
     assert!(service.metric("rendel_fell_behind_total").await >= 1.0);
     let table: Value = service.get("/v1/sessions/wide/connections").await.json().await.unwrap();
     let of = |sub: &str| {
-        table["connections"].as_array().unwrap().iter().find(|one| one["participant"] == sub).unwrap().clone()
+        table["connections"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|one| one["participant"] == sub)
+            .unwrap()
+            .clone()
     };
-    assert!(of("bram")["lag"].as_u64().unwrap() > 0 && of("bram")["lag_ms"].as_u64().unwrap() > 0, "{table}");
+    assert!(
+        of("bram")["lag"].as_u64().unwrap() > 0 && of("bram")["lag_ms"].as_u64().unwrap() > 0,
+        "{table}"
+    );
     assert_eq!((of("oda")["lag"].clone(), of("oda")["way"].clone()), (json!(0), json!("json")));
     proxy.stall(false);
     let welcome = slow.next("welcome").await;
@@ -390,11 +517,20 @@ async fn who_reads_too_slowly_gets_one_catch_up_and_nobody_waits_for_them() {
 
 #[tokio::test]
 async fn who_does_not_read_at_all_is_cut_off_as_slow() {
-    let service = Service::start_with(&[("RENDEL_QUEUE_FRAMES", "16"), ("RENDEL_SLOW_WITHIN_MS", "500")]).await;
-    service.publish("charter = \"wide\"\nversion = 1\n[limits]\nproposals-per-second = 100000\nframe = \"1MiB\"\n[state.title]\nkind = \"register\"\n").await;
+    let service =
+        Service::start_with(&[("RENDEL_QUEUE_FRAMES", "16"), ("RENDEL_SLOW_WITHIN_MS", "500")])
+            .await;
+    service
+        .publish(
+            "charter = \"wide\"\nversion = 1\n[limits]\nproposals-per-second = \
+        100000\nframe = \"1MiB\"\n[state.title]\nkind = \"register\"\n",
+        )
+        .await;
     service.open("wide", json!({})).await;
-    let (oda, bram) =
-        (service.token("wide", "oda", "participant").await, service.token("wide", "bram", "participant").await);
+    let (oda, bram) = (
+        service.token("wide", "oda", "participant").await,
+        service.token("wide", "bram", "participant").await,
+    );
     let (mut stuck, _) = Raw::enter(&service, "wide", &bram).await;
     let (mut raw, _) = Raw::enter(&service, "wide", &oda).await;
     let wide = "x".repeat(100_000);
@@ -419,12 +555,19 @@ async fn a_connection_that_is_gone_without_a_word_is_found_from_both_ends() {
     service.open_demo("headcount").await;
     let proxy = Proxy::before(&service.server).await;
     let token = service.token("headcount", "oda", "participant").await;
-    let target = Target { server: proxy.server.clone(), session: "headcount".into(), token, encoding: Encoding::Json };
+    let target = Target {
+        server: proxy.server.clone(),
+        session: "headcount".into(),
+        token,
+        encoding: Encoding::Json,
+    };
     let mut connection = Connection::new(target, Uuid::now_v7());
     connection.next().await.unwrap();
     proxy.stall(true);
-    until("the service has missed it", async || (service.metric("rendel_connections").await == 0.0).then_some(()))
-        .await;
+    until("the service has missed it", async || {
+        (service.metric("rendel_connections").await == 0.0).then_some(())
+    })
+    .await;
     let away = async {
         loop {
             if let Event::Away { .. } = connection.next().await.unwrap() {
@@ -432,7 +575,9 @@ async fn a_connection_that_is_gone_without_a_word_is_found_from_both_ends() {
             }
         }
     };
-    tokio::time::timeout(Duration::from_secs(40), away).await.expect("the client does not miss the service");
+    tokio::time::timeout(Duration::from_secs(40), away)
+        .await
+        .expect("the client does not miss the service");
     assert_eq!(connection.standing(), rendel_client::Standing::Away { unsent: 0 });
     connection.propose(vec![rendel_core::Edit::new("/heads", "add").with("by", 1)]).await;
     assert_eq!(connection.standing(), rendel_client::Standing::Away { unsent: 1 });
@@ -451,11 +596,16 @@ async fn a_connection_that_is_gone_without_a_word_is_found_from_both_ends() {
 async fn with_a_beat_updates_leave_together() {
     let service = Service::start().await;
     service
-        .publish("charter = \"run\"\nversion = 1\n[session]\ntick = \"200ms\"\n[state.heads]\nkind = \"counter\"\n")
+        .publish(
+            "charter = \"run\"\nversion = 1\n[session]\ntick = \
+            \"200ms\"\n[state.heads]\nkind = \"counter\"\n",
+        )
         .await;
     service.open("run", json!({})).await;
-    let (oda, bram) =
-        (service.token("run", "oda", "participant").await, service.token("run", "bram", "participant").await);
+    let (oda, bram) = (
+        service.token("run", "oda", "participant").await,
+        service.token("run", "bram", "participant").await,
+    );
     let ((mut oda, _), (mut bram, _)) =
         (Raw::enter(&service, "run", &oda).await, Raw::enter(&service, "run", &bram).await);
     for _ in 0..40 {

@@ -1,4 +1,5 @@
-//! "Are we all looking at the same thing?" has an answer, and a replica that differs is found and repaired.
+//! "Are we all looking at the same thing?" has an answer, and a replica that differs is found and
+//! repaired.
 
 use rendel_client::{Change, Replica};
 use rendel_wire::FromService;
@@ -55,7 +56,13 @@ async fn a_replica_that_differs_is_found_within_one_interval_repaired_counted_an
     let mut honest = Follower::enter(&service, "oda").await;
     let mut altered = Follower::enter(&service, "tobin").await;
     let edits = json!([{ "at": "/title", "op": "set", "value": "West slope" }]);
-    assert_eq!(service.post("/v1/sessions/slope-plan/proposals", &json!({ "edits": edits })).await.status(), 200);
+    assert_eq!(
+        service
+            .post("/v1/sessions/slope-plan/proposals", &json!({ "edits": edits }))
+            .await
+            .status(),
+        200
+    );
 
     let lie = |came: &mut Value| {
         if came["type"] == "settled" {
@@ -79,13 +86,22 @@ async fn a_replica_that_differs_is_found_within_one_interval_repaired_counted_an
 
     // Repaired, it goes on as everybody does.
     let edits = json!([{ "at": "/crates", "op": "add", "by": 1 }]);
-    assert_eq!(service.post("/v1/sessions/slope-plan/proposals", &json!({ "edits": edits })).await.status(), 200);
+    assert_eq!(
+        service
+            .post("/v1/sessions/slope-plan/proposals", &json!({ "edits": edits }))
+            .await
+            .status(),
+        200
+    );
     altered.until_frame("settled", untouched).await;
     assert_eq!(altered.replica.confirmed(), Some(&service.state("slope-plan").await));
     altered.until_frame("digest", untouched).await;
     until("both hold the same", async || {
         let figures: Value = service.get("/v1/sessions/slope-plan").await.json().await.unwrap();
-        (figures["agreed_seq"] == 2 && figures["agreed"].as_u64() >= Some(1) && figures["differed"] == 1).then_some(())
+        (figures["agreed_seq"] == 2
+            && figures["agreed"].as_u64() >= Some(1)
+            && figures["differed"] == 1)
+            .then_some(())
     })
     .await;
 }

@@ -1,4 +1,5 @@
-//! What was seen settled is still there: after `kill -9`, with the database away, after a clean stop.
+//! What was seen settled is still there: after `kill -9`, with the database away, after a clean
+//! stop.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -76,7 +77,10 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_over_five_kills() {
         .collect();
     for kill in 1..=KILLS {
         let due = kill * PROPOSALS / (KILLS + 1);
-        until("enough was settled for the next kill", async || (*settled.lock().await >= due).then_some(())).await;
+        until("enough was settled for the next kill", async || {
+            (*settled.lock().await >= due).then_some(())
+        })
+        .await;
         service.kill();
         service.launch();
     }
@@ -90,14 +94,22 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_over_five_kills() {
         journal.iter().enumerate().all(|(index, update)| update["seq"] == index as u64 + 1),
         "the order has no gap"
     );
-    let once: BTreeSet<_> = journal.iter().map(|update| (update["client"].to_string(), update["n"].as_u64())).collect();
+    let once: BTreeSet<_> =
+        journal.iter().map(|update| (update["client"].to_string(), update["n"].as_u64())).collect();
     assert_eq!(once.len(), journal.len(), "every proposal counts once");
     let settled: u64 = told.iter().map(|told| told.settled).sum();
     assert_eq!(settled, journal.len() as u64);
-    assert!(told.iter().all(|told| told.settled + told.refused == told.proposed), "every proposal was answered");
+    assert!(
+        told.iter().all(|told| told.settled + told.refused == told.proposed),
+        "every proposal was answered"
+    );
     assert!(told.iter().any(|told| told.refused > 0) && settled > PROPOSALS as u64 / 2);
     for (seq, update) in told.iter().flat_map(|told| &told.seen) {
-        assert_eq!(*update, journal[usize::try_from(*seq).unwrap() - 1], "update {seq} is as it was seen");
+        assert_eq!(
+            *update,
+            journal[usize::try_from(*seq).unwrap() - 1],
+            "update {seq} is as it was seen"
+        );
     }
     let newcomer = service.state("harvest").await;
     assert!(
@@ -106,13 +118,18 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_over_five_kills() {
     );
 }
 
-/// Proposes edits of every kind until its share is done and answered, then follows until nobody proposes any more.
+/// Proposes edits of every kind until its share is done and answered, then follows until nobody
+/// proposes any more.
 async fn write(target: Target, mut random: StdRng, settled: Arc<Mutex<usize>>) -> Told {
     let mut connection = Connection::new(target, Uuid::from_u128(random.random()));
     let share = (PROPOSALS / WRITERS) as u64;
-    let mut told = Told { proposed: 0, settled: 0, refused: 0, seen: Vec::new(), last: Value::Null, seq: 0 };
+    let mut told =
+        Told { proposed: 0, settled: 0, refused: 0, seen: Vec::new(), last: Value::Null, seq: 0 };
     loop {
-        while told.proposed < share && connection.is_connected() && connection.replica().unanswered().count() < 8 {
+        while told.proposed < share
+            && connection.is_connected()
+            && connection.replica().unanswered().count() < 8
+        {
             connection.propose(vec![edit(&mut random)]).await;
             told.proposed += 1;
         }
@@ -144,7 +161,9 @@ async fn write(target: Target, mut random: StdRng, settled: Arc<Mutex<usize>>) -
                 told.refused += 1;
                 *settled.lock().await += 1;
             }
-            Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => panic!("{why}"),
+            Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => {
+                panic!("{why}")
+            }
             // The rest is not about proposals.
             _ => {}
         }
@@ -180,13 +199,18 @@ async fn without_the_database_nothing_is_shown_and_the_service_recovers_by_itsel
     let port = service.database_port();
     service.kill_database();
 
-    // The first proposal may have been under way when the database went, and is then answered once it is back.
+    // The first proposal may have been under way when the database went, and is then answered once
+    // it is back.
     oda.propose(add.clone()).await;
     let first = oda.n;
-    until("the session notices", async || (service.get("/readyz").await.status() == 503).then_some(())).await;
+    until("the session notices", async || {
+        (service.get("/readyz").await.status() == 503).then_some(())
+    })
+    .await;
     tobin.propose(add.clone()).await;
     until("a proposal is refused", async || {
-        let response = service.post("/v1/sessions/headcount/proposals", &json!({ "edits": add })).await;
+        let response =
+            service.post("/v1/sessions/headcount/proposals", &json!({ "edits": add })).await;
         (response.status() == 503).then_some(())
     })
     .await;
@@ -195,7 +219,8 @@ async fn without_the_database_nothing_is_shown_and_the_service_recovers_by_itsel
 
     service.start_database(port);
     until("the service settles again", async || {
-        let response = service.post("/v1/sessions/headcount/proposals", &json!({ "edits": add })).await;
+        let response =
+            service.post("/v1/sessions/headcount/proposals", &json!({ "edits": add })).await;
         response.status().is_success().then_some(())
     })
     .await;
@@ -206,7 +231,10 @@ async fn without_the_database_nothing_is_shown_and_the_service_recovers_by_itsel
             answers.push("refused");
         }
         let updates = frame["updates"].as_array().cloned().unwrap_or_default();
-        if updates.iter().any(|update| update["client"] == oda.client.to_string() && update["n"] == first) {
+        if updates
+            .iter()
+            .any(|update| update["client"] == oda.client.to_string() && update["n"] == first)
+        {
             answers.push("settled");
         }
         (!answers.is_empty()).then_some(())
@@ -215,7 +243,9 @@ async fn without_the_database_nothing_is_shown_and_the_service_recovers_by_itsel
     let journal = service.journal("headcount").await;
     let heads = 41 + journal.len() as u64;
     assert_eq!(service.state("headcount").await, json!({ "heads": heads }));
-    let is_in_journal = journal.iter().any(|update| update["client"] == oda.client.to_string() && update["n"] == first);
+    let is_in_journal = journal
+        .iter()
+        .any(|update| update["client"] == oda.client.to_string() && update["n"] == first);
     assert_eq!(answers == ["settled"], is_in_journal, "the answer is what the journal says");
 }
 
@@ -255,13 +285,24 @@ async fn a_restart_reads_the_newest_snapshot_and_the_journal_after_it() {
     service.launch();
     assert_eq!(service.state("harvest").await, before);
     let mut back = Raw::connect(&service, "harvest").await;
-    back.send(&json!({ "type": "enter", "token": token, "client": oda.client, "seen": 35, "epoch": 1 })).await;
+    back.send(
+        &json!({ "type": "enter", "token": token, "client": oda.client, "seen": 35, "epoch": 1 }),
+    )
+    .await;
     let welcome = back.next("welcome").await;
-    assert_eq!((&welcome["epoch"], &welcome["seq"], welcome.get("state")), (&json!(2), &json!(35), None), "it resumes");
+    assert_eq!(
+        (&welcome["epoch"], &welcome["seq"], welcome.get("state")),
+        (&json!(2), &json!(35), None),
+        "it resumes"
+    );
     back.send(&json!({ "type": "propose", "n": 35, "seen": 34, "edits": [{ "at": "/heads", "op": "add", "by": 1 }] }))
         .await;
     let outcome = back.next("outcome").await;
-    assert_eq!((&outcome["n"], &outcome["seq"]), (&json!(35), &json!(35)), "what was sent again counts once");
+    assert_eq!(
+        (&outcome["n"], &outcome["seq"]),
+        (&json!(35), &json!(35)),
+        "what was sent again counts once"
+    );
     assert_eq!(service.journal("harvest").await.len(), 35);
 }
 

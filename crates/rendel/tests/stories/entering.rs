@@ -14,7 +14,10 @@ async fn what_one_changes_the_sender_another_and_a_newcomer_all_get() {
     );
     let (mut oda, welcome) = Raw::enter(&service, "headcount", &oda).await;
     assert_eq!(welcome["state"], json!({ "heads": 41 }));
-    assert_eq!((&welcome["you"]["name"], &welcome["seq"], &welcome["epoch"]), (&json!("Oda"), &json!(0), &json!(1)));
+    assert_eq!(
+        (&welcome["you"]["name"], &welcome["seq"], &welcome["epoch"]),
+        (&json!("Oda"), &json!(0), &json!(1))
+    );
     let (mut tobin, _) = Raw::enter(&service, "headcount", &tobin).await;
     let joined = oda.next("roster").await;
     assert_eq!(joined["joined"][0]["id"], "tobin");
@@ -34,7 +37,12 @@ async fn what_one_changes_the_sender_another_and_a_newcomer_all_get() {
     assert_eq!(welcome["roster"].as_array().unwrap().len(), 3);
 
     tobin.send(&json!({ "type": "leave" })).await;
-    assert!(tobin.any().await.is_none_or(|frame| frame["type"] == "roster" || frame["type"] == "digest"));
+    assert!(
+        tobin
+            .any()
+            .await
+            .is_none_or(|frame| frame["type"] == "roster" || frame["type"] == "digest")
+    );
     loop {
         let roster = oda.next("roster").await;
         if roster["left"] == json!([{ "id": "tobin", "why": "left" }]) {
@@ -50,9 +58,15 @@ async fn a_second_tab_changes_the_connections_and_nobody_joins() {
     let token = service.token("headcount", "oda", "participant").await;
     let (mut first, _) = Raw::enter(&service, "headcount", &token).await;
     let (second, welcome) = Raw::enter(&service, "headcount", &token).await;
-    assert_eq!((welcome["roster"].as_array().unwrap().len(), &welcome["roster"][0]["connections"]), (1, &json!(2)));
+    assert_eq!(
+        (welcome["roster"].as_array().unwrap().len(), &welcome["roster"][0]["connections"]),
+        (1, &json!(2))
+    );
     let roster = first.next("roster").await;
-    assert_eq!((&roster["changed"][0]["connections"], &roster["joined"]), (&json!(2), &json!(null)));
+    assert_eq!(
+        (&roster["changed"][0]["connections"], &roster["joined"]),
+        (&json!(2), &json!(null))
+    );
     drop(second);
     assert_eq!(first.next("roster").await["changed"][0]["connections"], 1);
 }
@@ -79,8 +93,14 @@ async fn a_client_that_comes_back_gets_what_it_missed_and_one_too_far_behind_a_s
         oda.answer().await.unwrap();
     }
     let mut late = Raw::connect(&service, "slope-plan").await;
-    late.send(&json!({ "type": "enter", "token": token, "client": late.client, "seen": 0, "epoch": 1 })).await;
-    assert!(late.next("welcome").await.get("state").is_some(), "the snapshot is smaller than 42 updates");
+    late.send(
+        &json!({ "type": "enter", "token": token, "client": late.client, "seen": 0, "epoch": 1 }),
+    )
+    .await;
+    assert!(
+        late.next("welcome").await.get("state").is_some(),
+        "the snapshot is smaller than 42 updates"
+    );
 }
 
 #[tokio::test]
@@ -105,7 +125,8 @@ async fn a_client_that_enters_again_takes_its_own_place() {
 #[tokio::test]
 async fn a_late_joiner_of_ten_thousand_records_is_welcomed_with_all_of_them() {
     let service = Service::start().await;
-    let charter = "charter = \"large\"\nversion = 1\n[state.markers]\nkind = \"map\"\n[state.markers.each.note]\nkind = \"register\"\n";
+    let charter = "charter = \"large\"\nversion = 1\n[state.markers]\nkind = \
+        \"map\"\n[state.markers.each.note]\nkind = \"register\"\n";
     service.publish(charter).await;
     let records: serde_json::Map<_, _> =
         (0..10_000).map(|n| (format!("m{n:05}"), json!({ "note": format!("tree {n}") }))).collect();
@@ -128,10 +149,13 @@ async fn a_joiner_amid_updates_gets_a_state_and_the_updates_after_it_that_fit() 
         late.send(&json!({ "type": "enter", "token": token, "client": late.client })).await;
         let welcome = late.next("welcome").await;
         let after = welcome["updates"].as_array().map_or(&[][..], Vec::as_slice);
-        let heads = after.last().map_or(&welcome["state"]["heads"], |update| &update["effects"][0]["now"]);
+        let heads =
+            after.last().map_or(&welcome["state"]["heads"], |update| &update["effects"][0]["now"]);
         assert_eq!((heads, &welcome["seq"]), (&json!(41 + round), &json!(round)));
         let first = welcome["seq"].as_u64().unwrap() - after.len() as u64 + 1;
-        assert!(after.iter().enumerate().all(|(index, update)| update["seq"] == first + index as u64));
+        assert!(
+            after.iter().enumerate().all(|(index, update)| update["seq"] == first + index as u64)
+        );
     }
 }
 
@@ -139,11 +163,16 @@ async fn a_joiner_amid_updates_gets_a_state_and_the_updates_after_it_that_fit() 
 async fn a_full_session_says_so() {
     let service = Service::start().await;
     service
-        .publish("charter = \"small\"\nversion = 1\n[session]\nparticipants = 1\n[state.heads]\nkind = \"counter\"\n")
+        .publish(
+            "charter = \"small\"\nversion = 1\n[session]\nparticipants = \
+            1\n[state.heads]\nkind = \"counter\"\n",
+        )
         .await;
     service.open("small", json!({})).await;
-    let (oda, tobin) =
-        (service.token("small", "oda", "participant").await, service.token("small", "tobin", "participant").await);
+    let (oda, tobin) = (
+        service.token("small", "oda", "participant").await,
+        service.token("small", "tobin", "participant").await,
+    );
     let (_oda, _) = Raw::enter(&service, "small", &oda).await;
     let (_second, _) = Raw::enter(&service, "small", &oda).await;
     let mut late = Raw::connect(&service, "small").await;
@@ -171,7 +200,8 @@ async fn two_sets_of_an_unchanged_register_against_the_same_seen_one_settles_on_
             }
             "http" => {
                 let body = json!({ "edits": set(60), "seen": 0 });
-                let response = service.post(&format!("/v1/sessions/{session}/proposals"), &body).await;
+                let response =
+                    service.post(&format!("/v1/sessions/{session}/proposals"), &body).await;
                 assert_eq!(response.status(), 409);
                 let problem: serde_json::Value = response.json().await.unwrap();
                 (name(&problem), problem["current"].clone())

@@ -1,6 +1,8 @@
-//! A seeded schedule of kills, cuts, stalls and a database that goes, and what must hold whatever happens.
+//! A seeded schedule of kills, cuts, stalls and a database that goes, and what must hold whatever
+//! happens.
 //!
-//! `RENDEL_SEED` runs one schedule again; `RENDEL_FAULT_SECONDS` makes it longer than its 120 seconds.
+//! `RENDEL_SEED` runs one schedule again; `RENDEL_FAULT_SECONDS` makes it longer than its 120
+//! seconds.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -49,7 +51,10 @@ struct Told {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn nothing_is_lost_doubled_or_different_over_kills_cuts_stalls_and_a_database_that_goes() {
     let seed = seed();
-    let seconds = std::env::var("RENDEL_FAULT_SECONDS").ok().and_then(|seconds| seconds.parse().ok()).unwrap_or(120);
+    let seconds = std::env::var("RENDEL_FAULT_SECONDS")
+        .ok()
+        .and_then(|seconds| seconds.parse().ok())
+        .unwrap_or(120);
     let mut random = StdRng::seed_from_u64(seed);
     let settings = [
         ("RENDEL_SNAPSHOT_EVERY", "200"),
@@ -68,7 +73,8 @@ async fn nothing_is_lost_doubled_or_different_over_kills_cuts_stalls_and_a_datab
         let proxy = Proxy::before(&service.server).await;
         let token = service.token("harvest", &format!("w{writer}"), "participant").await;
         let encoding = if writer % 2 == 0 { Encoding::Json } else { Encoding::Cbor };
-        let target = Target { server: proxy.server.clone(), session: "harvest".to_owned(), token, encoding };
+        let target =
+            Target { server: proxy.server.clone(), session: "harvest".to_owned(), token, encoding };
         let random = StdRng::seed_from_u64(seed + writer);
         writers.push(tokio::spawn(write(target, random, is_over.clone(), settled.clone())));
         proxies.push(proxy);
@@ -136,23 +142,41 @@ async fn nothing_is_lost_doubled_or_different_over_kills_cuts_stalls_and_a_datab
         journal.iter().enumerate().all(|(index, update)| update["seq"] == index as u64 + 1),
         "the order has no gap"
     );
-    let once: BTreeSet<_> = journal.iter().map(|update| (update["client"].to_string(), update["n"].as_u64())).collect();
+    let once: BTreeSet<_> =
+        journal.iter().map(|update| (update["client"].to_string(), update["n"].as_u64())).collect();
     assert_eq!(once.len(), journal.len(), "every proposal counts once");
     for update in told.iter().flat_map(|told| &told.seen) {
         let seq = usize::try_from(update["seq"].as_u64().unwrap()).unwrap();
-        assert_eq!(*update, journal[seq - 1], "what was seen settled is still there as it was seen");
+        assert_eq!(
+            *update,
+            journal[seq - 1],
+            "what was seen settled is still there as it was seen"
+        );
     }
     let newcomer = service.state("harvest").await;
     for told in &told {
         assert_eq!(told.answered, told.proposed, "every proposal was answered");
-        assert_eq!((told.seq, &told.last), (journal.len() as u64, &newcomer), "all replicas are equal");
+        assert_eq!(
+            (told.seq, &told.last),
+            (journal.len() as u64, &newcomer),
+            "all replicas are equal"
+        );
     }
     assert_eq!(service.metric("rendel_divergences_total").await, 0.0);
-    assert!(done.values().sum::<u32>() > 5 && told.iter().any(|told| told.proposed > 20), "{done:?}");
+    assert!(
+        done.values().sum::<u32>() > 5 && told.iter().any(|told| told.proposed > 20),
+        "{done:?}"
+    );
 }
 
-/// Proposes now and then, whether there is a connection or not, until it is over and all of it is answered.
-async fn write(target: Target, mut random: StdRng, is_over: Arc<AtomicBool>, settled: Arc<AtomicU64>) -> Told {
+/// Proposes now and then, whether there is a connection or not, until it is over and all of it is
+/// answered.
+async fn write(
+    target: Target,
+    mut random: StdRng,
+    is_over: Arc<AtomicBool>,
+    settled: Arc<AtomicU64>,
+) -> Told {
     let mut connection = Connection::new(target, Uuid::from_u128(random.random()));
     let mut told = Told { proposed: 0, answered: 0, seen: Vec::new(), last: Value::Null, seq: 0 };
     let mut quiet = Instant::now();
@@ -180,10 +204,12 @@ async fn write(target: Target, mut random: StdRng, is_over: Arc<AtomicBool>, set
                 settled.fetch_add(1, Ordering::Relaxed);
                 told.seen.push(serde_json::to_value(&update).unwrap());
             }
-            Event::Changed(Change::SettledAway { .. } | Change::Moot { .. } | Change::Refused { .. }) => {
-                told.answered += 1
+            Event::Changed(
+                Change::SettledAway { .. } | Change::Moot { .. } | Change::Refused { .. },
+            ) => told.answered += 1,
+            Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => {
+                panic!("{why}")
             }
-            Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => panic!("{why}"),
             // The rest is not about proposals.
             _ => {}
         }
@@ -200,13 +226,18 @@ fn edit(random: &mut StdRng, connection: &Connection) -> Edit {
         2 => Edit::new("/title", "set").with("value", random.random_range(0..9)),
         3 => Edit::new("/markers", "put").with("id", id).with("value", json!({ "what": "ladder" })),
         4 => Edit::new(format!("/markers/{id}"), "drop"),
-        5 => Edit::new("/tasks", "insert").with("index", 0).with("value", random.random_range(0..9)),
+        5 => {
+            Edit::new("/tasks", "insert").with("index", 0).with("value", random.random_range(0..9))
+        }
         _ => {
             let view = connection.replica().view().unwrap_or_default();
             let length = view["notes"].as_str().unwrap_or_default().chars().count();
             let index = random.random_range(0..=length);
             let delete = random.random_range(0..3).min(length - index);
-            Edit::new("/notes", "splice").with("index", index).with("delete", delete).with("insert", "ab")
+            Edit::new("/notes", "splice")
+                .with("index", index)
+                .with("delete", delete)
+                .with("insert", "ab")
         }
     }
 }
@@ -226,9 +257,16 @@ async fn of_two_services_on_one_database_the_older_is_fenced_off_and_nothing_is_
     for _ in 0..5 {
         oda.propose(add.clone()).await;
     }
-    assert_eq!(oda.bye().await.0, "unavailable", "the older one settles nothing and lets everybody go");
+    assert_eq!(
+        oda.bye().await.0,
+        "unavailable",
+        "the older one settles nothing and lets everybody go"
+    );
     let refused = older.post("/v1/sessions/harvest/proposals", &json!({ "edits": add })).await;
-    assert_eq!((refused.status().as_u16(), name(&refused.json().await.unwrap())), (503, "unavailable".into()));
+    assert_eq!(
+        (refused.status().as_u16(), name(&refused.json().await.unwrap())),
+        (503, "unavailable".into())
+    );
     let mut back = Raw::connect(&newer, "harvest").await;
     back.send(&json!({ "type": "enter", "token": token, "client": oda.client, "seen": oda.seq, "epoch": 1 })).await;
     let welcome = back.next("welcome").await;
@@ -238,12 +276,16 @@ async fn of_two_services_on_one_database_the_older_is_fenced_off_and_nothing_is_
         "nothing of it was written"
     );
     for n in 2..=6 {
-        back.send(&json!({ "type": "propose", "n": n, "seen": 1, "answered": 1, "edits": add })).await;
+        back.send(&json!({ "type": "propose", "n": n, "seen": 1, "answered": 1, "edits": add }))
+            .await;
     }
     while back.seq < 6 {
         back.next("settled").await;
     }
-    assert_eq!((newer.state("harvest").await["heads"].clone(), newer.journal("harvest").await.len()), (json!(6), 6));
+    assert_eq!(
+        (newer.state("harvest").await["heads"].clone(), newer.journal("harvest").await.len()),
+        (json!(6), 6)
+    );
     assert_eq!(older.metric("rendel_superseded_total").await, 1.0);
     older.terminate_beside(newer);
 }
@@ -263,13 +305,22 @@ async fn a_full_disk_refuses_what_cannot_be_kept_and_ends_with_it() {
                  CREATE TRIGGER full_disk BEFORE INSERT ON journal FOR EACH STATEMENT EXECUTE FUNCTION full_disk(); \
                  CREATE TRIGGER full_disk BEFORE UPDATE ON sessions FOR EACH STATEMENT EXECUTE FUNCTION full_disk();");
     oda.propose(add.clone()).await;
-    let call =
-        async || service.post("/v1/sessions/harvest/proposals", &json!({ "edits": add })).await.status().as_u16();
+    let call = async || {
+        service
+            .post("/v1/sessions/harvest/proposals", &json!({ "edits": add }))
+            .await
+            .status()
+            .as_u16()
+    };
     until("calls are refused", async || (call().await == 503).then_some(())).await;
     assert_eq!(service.get("/healthz").await.status(), 200);
     service.sql("DROP TRIGGER full_disk ON journal; DROP TRIGGER full_disk ON sessions;");
     let problem = oda.answer().await.unwrap_err();
-    assert_eq!(name(&problem), "unavailable", "what was under way was not kept, and its proposer is told");
+    assert_eq!(
+        name(&problem),
+        "unavailable",
+        "what was under way was not kept, and its proposer is told"
+    );
     oda.propose(add.clone()).await;
     oda.answer().await.unwrap();
     let heads = service.state("harvest").await["heads"].as_u64().unwrap();

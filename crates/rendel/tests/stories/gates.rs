@@ -13,13 +13,19 @@ const SECRET: &str = "a secret that the gate and the service share";
 
 fn charter(if_away: &str) -> String {
     format!(
-        "charter = \"remarks\"\nversion = 1\n[state.remarks]\nkind = \"list\"\n[state.remarks.each.says]\nkind = \"register\"\n[state.remarks.each.by]\nkind = \"register\"\nfilled = \"author\"\n[state.heads]\nkind = \"counter\"\n[[gates]]\nat = \"/remarks/*\"\nurl = \"${{GATE_URL}}/check\"\ntimeout = \"700ms\"\nif-away = \"{if_away}\"\n"
+        "charter = \"remarks\"\nversion = 1\n[state.remarks]\nkind = \
+         \"list\"\n[state.remarks.each.says]\nkind = \"register\"\n[state.remarks.each.by]\nkind \
+         = \"register\"\nfilled = \"author\"\n[state.heads]\nkind = \"counter\"\n[[gates]]\nat = \
+         \"/remarks/*\"\nurl = \"${{GATE_URL}}/check\"\ntimeout = \"700ms\"\nif-away = \
+         \"{if_away}\"\n"
     )
 }
 
 async fn service(url: &str, if_away: &str) -> Service {
     let variables = format!("{{GATE_URL=\"{url}\"}}");
-    let service = Service::start_with(&[("RENDEL_VARIABLES", &variables), ("RENDEL_GATE_SECRET", SECRET)]).await;
+    let service =
+        Service::start_with(&[("RENDEL_VARIABLES", &variables), ("RENDEL_GATE_SECRET", SECRET)])
+            .await;
     service.publish(&charter(if_away)).await;
     service.open("remarks", json!({})).await;
     service
@@ -36,7 +42,9 @@ impl StandIn {
     fn start(port: u16) -> Self {
         let words = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/gate/words.json");
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
-        command.args(["stand-in", "--port", &port.to_string(), "--words", words]).env("RENDEL_GATE_SECRET", SECRET);
+        command
+            .args(["stand-in", "--port", &port.to_string(), "--words", words])
+            .env("RENDEL_GATE_SECRET", SECRET);
         Self(command.stdout(Stdio::null()).spawn().unwrap())
     }
 }
@@ -86,10 +94,19 @@ async fn a_remark_is_let_through_refused_or_replaced_before_anybody_else_sees_it
     assert_eq!(seen, ["dry rows are done", "that dear ladder"]);
     // By a call it is the same, and the backend itself passes.
     let token = service.token("remarks", "wren", "participant").await;
-    let call = service.http.post(format!("{}/v1/sessions/remarks/proposals", service.server)).bearer_auth(token);
-    assert_eq!(call.json(&json!({ "edits": remark("useless crates") })).send().await.unwrap().status(), 422);
+    let call = service
+        .http
+        .post(format!("{}/v1/sessions/remarks/proposals", service.server))
+        .bearer_auth(token);
     assert_eq!(
-        service.post("/v1/sessions/remarks/proposals", &json!({ "edits": remark("useless too") })).await.status(),
+        call.json(&json!({ "edits": remark("useless crates") })).send().await.unwrap().status(),
+        422
+    );
+    assert_eq!(
+        service
+            .post("/v1/sessions/remarks/proposals", &json!({ "edits": remark("useless too") }))
+            .await
+            .status(),
         200
     );
 }
@@ -129,7 +146,10 @@ impl SlowGate {
     }
 
     async fn answer(mut stream: tokio::net::TcpStream, body: &str) {
-        let response = format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}", body.len());
+        let response = format!(
+            "HTTP/1.1 200 OK\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
+            body.len()
+        );
         stream.write_all(response.as_bytes()).await.unwrap();
     }
 }
@@ -145,7 +165,10 @@ async fn others_go_on_while_one_waits_and_a_lost_connection_changes_nothing() {
     let mut bram = enter(&service, "bram").await;
     oda.propose(remark("first")).await;
     let (question, stream) = gate.asked().await;
-    assert_eq!((&question["by"], &question["session"], &question["n"]), (&json!("oda"), &json!("remarks"), &json!(1)));
+    assert_eq!(
+        (&question["by"], &question["session"], &question["n"]),
+        (&json!("oda"), &json!("remarks"), &json!(1))
+    );
     // What the same client makes on top waits behind it; another's goes through at once.
     oda.propose(json!([{ "at": "/heads", "op": "add", "by": 5 }])).await;
     bram.propose(json!([{ "at": "/heads", "op": "add", "by": 1 }])).await;
@@ -157,16 +180,21 @@ async fn others_go_on_while_one_waits_and_a_lost_connection_changes_nothing() {
     back.client = client;
     back.send(&json!({ "type": "enter", "token": token, "client": client })).await;
     back.next("welcome").await;
-    for (n, edits) in [(1, remark("first")), (n, json!([{ "at": "/heads", "op": "add", "by": 5 }]))] {
-        back.send(&json!({ "type": "propose", "n": n, "seen": 0, "answered": 0, "edits": edits })).await;
+    for (n, edits) in [(1, remark("first")), (n, json!([{ "at": "/heads", "op": "add", "by": 5 }]))]
+    {
+        back.send(&json!({ "type": "propose", "n": n, "seen": 0, "answered": 0, "edits": edits }))
+            .await;
     }
     assert_eq!(back.next("waiting").await["n"], 1);
     SlowGate::answer(stream, ACCEPT).await;
     let mut seqs = Vec::new();
     while seqs.len() < 2 {
         let frame = back.next("settled").await;
-        let updates = frame["updates"].as_array().unwrap().iter().filter(|update| update["by"] == "oda");
-        seqs.extend(updates.map(|update| (update["n"].as_u64().unwrap(), update["seq"].as_u64().unwrap())));
+        let updates =
+            frame["updates"].as_array().unwrap().iter().filter(|update| update["by"] == "oda");
+        seqs.extend(
+            updates.map(|update| (update["n"].as_u64().unwrap(), update["seq"].as_u64().unwrap())),
+        );
     }
     assert_eq!(seqs, [(1, 2), (2, 3)]);
     assert_eq!(service.journal("remarks").await.len(), 3);
@@ -213,12 +241,16 @@ async fn a_gate_that_does_not_answer_in_time_is_away() {
 async fn where_two_gates_are_about_a_proposal_both_are_asked_in_turn() {
     let (gate, url) = SlowGate::new().await;
     let variables = format!("{{GATE_URL=\"{url}\"}}");
-    let service = Service::start_with(&[("RENDEL_VARIABLES", &variables), ("RENDEL_GATE_SECRET", SECRET)]).await;
+    let service =
+        Service::start_with(&[("RENDEL_VARIABLES", &variables), ("RENDEL_GATE_SECRET", SECRET)])
+            .await;
     let second = "[[gates]]\nat = \"/remarks/*/says\"\nurl = \"${GATE_URL}/again\"\n";
     service.publish(&format!("{}{second}", charter("refuse"))).await;
     service.open("remarks", json!({})).await;
     let mut oda = enter(&service, "oda").await;
-    for (says, verdict) in [("first", ACCEPT), ("second", "{\"answer\":\"refuse\",\"says\":\"Not this one.\"}")] {
+    for (says, verdict) in
+        [("first", ACCEPT), ("second", "{\"answer\":\"refuse\",\"says\":\"Not this one.\"}")]
+    {
         oda.propose(remark(says)).await;
         let (_, stream) = gate.asked().await;
         SlowGate::answer(stream, ACCEPT).await;

@@ -1,5 +1,5 @@
-//! The journal goes away at each step of an append, while a session is used, stopped or taken over. What was told is written,
-//! and what was not written was not told.
+//! The journal goes away at each step of an append, while a session is used, stopped or taken over.
+//! What was told is written, and what was not written was not told.
 
 use serde_json::{Value, json};
 
@@ -30,7 +30,8 @@ fn written(database: &Service) -> u64 {
     database.sql("SELECT count(*) FROM journal").parse().unwrap()
 }
 
-/// Every row of the journal waits, after it was sent and before it is committed, while somebody holds the lock 7.
+/// Every row of the journal waits, after it was sent and before it is committed, while somebody
+/// holds the lock 7.
 const WAIT_BEFORE_COMMIT: &str = "CREATE FUNCTION hold() RETURNS trigger LANGUAGE plpgsql AS \
     $$ BEGIN PERFORM pg_advisory_xact_lock_shared(7); RETURN NEW; END $$; \
     CREATE TRIGGER hold BEFORE INSERT ON journal FOR EACH ROW EXECUTE FUNCTION hold();";
@@ -44,7 +45,12 @@ enum Lost {
 }
 
 /// Settles one proposal, and makes another that gets as far as `lost` says.
-async fn propose_until(lost: Lost, database: &Service, proxy: &Proxy, oda: &mut Raw) -> Option<HeldLock> {
+async fn propose_until(
+    lost: Lost,
+    database: &Service,
+    proxy: &Proxy,
+    oda: &mut Raw,
+) -> Option<HeldLock> {
     oda.propose(add()).await;
     oda.answer().await.unwrap();
     match lost {
@@ -71,31 +77,46 @@ async fn a_stop_while_the_journal_is_away_tells_no_outcome_and_keeps_no_snapshot
         let (mut oda, _) = Raw::enter(&service, "gate", &token).await;
         let holding = propose_until(lost, &database, &proxy, &mut oda).await;
         let call = service.request(reqwest::Method::POST, "/v1/sessions/gate/proposals");
-        let call = tokio::spawn(call.header("Idempotency-Key", "k").json(&json!({ "edits": add() })).send());
+        let call = tokio::spawn(
+            call.header("Idempotency-Key", "k").json(&json!({ "edits": add() })).send(),
+        );
         proxy.cut();
         let stopped = tokio::task::spawn_blocking(move || service.terminate());
-        // The server may have given the append up by then, and the session found that nothing was written.
+        // The server may have given the append up by then, and the session found that nothing was
+        // written.
         let mut is_refused = false;
         while let Some(frame) = oda.any().await {
             assert!(frame["type"] != "settled" && frame["type"] != "outcome", "{lost:?}: {frame}");
             is_refused |= frame["type"] == "refused" && name(&frame["problem"]) == "unavailable";
         }
         let status = call.await.unwrap().map(|answer| answer.status().as_u16());
-        assert!(status.as_ref().is_ok_and(|status| *status == 503) || status.is_err(), "{lost:?}: {status:?}");
+        assert!(
+            status.as_ref().is_ok_and(|status| *status == 503) || status.is_err(),
+            "{lost:?}: {status:?}"
+        );
         assert!(stopped.await.unwrap().success(), "{lost:?}");
         drop(holding);
-        until("nothing is under way", async || (!database.is_waiting("journal")).then_some(())).await;
+        until("nothing is under way", async || (!database.is_waiting("journal")).then_some(()))
+            .await;
         let is_written = written(&database) == 2;
         assert!(lost == Lost::Commit || is_written == (lost == Lost::Answer), "{lost:?}");
         assert!(!(is_written && is_refused), "{lost:?}: it was told that nothing was settled");
-        assert_eq!(database.sql("SELECT count(*) FROM snapshots WHERE seq > (SELECT max(seq) FROM journal)"), "0");
+        assert_eq!(
+            database
+                .sql("SELECT count(*) FROM snapshots WHERE seq > (SELECT max(seq) FROM journal)"),
+            "0"
+        );
         // Whoever comes back learns the outcome, and what is sent again counts once.
         let mut back = Raw::connect(&database, "gate").await;
         back.send(&json!({ "type": "enter", "token": token, "client": oda.client, "seen": 1, "epoch": 1 })).await;
         let welcome = back.next("welcome").await;
         assert_eq!(welcome["seq"], json!(if is_written { 2 } else { 1 }), "{lost:?}");
-        back.send(&json!({ "type": "propose", "n": 2, "seen": 1, "answered": 1, "edits": add() })).await;
-        until("the proposal counts", async || (database.state("gate").await["heads"] == 2).then_some(())).await;
+        back.send(&json!({ "type": "propose", "n": 2, "seen": 1, "answered": 1, "edits": add() }))
+            .await;
+        until("the proposal counts", async || {
+            (database.state("gate").await["heads"] == 2).then_some(())
+        })
+        .await;
     }
 }
 
@@ -113,7 +134,9 @@ async fn a_session_whose_journal_was_lost_goes_on_with_what_is_written() {
         let is_written = written(&database) == 2;
         match outcome {
             Ok(update) => assert!(is_written && update["seq"] == 2, "{lost:?}"),
-            Err(problem) => assert!(!is_written && name(&problem) == "unavailable", "{lost:?}: {problem}"),
+            Err(problem) => {
+                assert!(!is_written && name(&problem) == "unavailable", "{lost:?}: {problem}")
+            }
         }
         assert!(lost == Lost::Commit || is_written == (lost == Lost::Answer), "{lost:?}");
         oda.propose(add()).await;
@@ -138,8 +161,10 @@ async fn a_take_over_in_the_middle_of_an_append_has_what_was_told() {
     let holding = older.hold_lock(7);
     oda.propose(add()).await;
     until("the append waits", async || older.is_waiting("journal").then_some(())).await;
-    let reading = tokio::spawn(newer.request(reqwest::Method::GET, "/v1/sessions/gate/state").send());
-    until("the take-over waits for it", async || older.is_waiting("FOR UPDATE").then_some(())).await;
+    let reading =
+        tokio::spawn(newer.request(reqwest::Method::GET, "/v1/sessions/gate/state").send());
+    until("the take-over waits for it", async || older.is_waiting("FOR UPDATE").then_some(()))
+        .await;
     assert!(!reading.is_finished());
     drop(holding);
     assert_eq!(oda.answer().await.unwrap()["seq"], 2, "it was written before the session went");

@@ -84,7 +84,9 @@ impl Heard {
 
 #[tokio::test]
 async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
-    let mut service = Service::start_with(&[("RENDEL_DIGEST_EVERY", "20"), ("RENDEL_SNAPSHOT_EVERY", "50")]).await;
+    let mut service =
+        Service::start_with(&[("RENDEL_DIGEST_EVERY", "20"), ("RENDEL_SNAPSHOT_EVERY", "50")])
+            .await;
     service.publish(CHARTER).await;
     let offers = json!({ "o1": { "amount": 5, "limit": MARK, "entry": "e1" } });
     let ledger = json!({ "e1": {}, MARK: { "sum": MARK, "notes": MARK } });
@@ -99,7 +101,8 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
     let events = stream(&service, &token, "/events");
     let patches = stream(&service, &token, "/events?form=json-patch");
 
-    // A keeper's busy hour, quickly: every kind of edit on what is hidden, with presence, holds, conflicts and refusals.
+    // A keeper's busy hour, quickly: every kind of edit on what is hidden, with presence, holds,
+    // conflicts and refusals.
     let keeper_token = service.token("ledger", "oda", "keeper").await;
     let (mut keeper, _) = Raw::enter(&service, "ledger", &keeper_token).await;
     let (mut second, _) = Raw::enter(&service, "ledger", &keeper_token).await;
@@ -136,7 +139,11 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
     // The outsider asks about everything in every way, right and wrong.
     let propose = |edits: Value| {
         let body = json!({ "edits": edits, "seen": 0 });
-        service.http.post(format!("{}/v1/sessions/ledger/proposals", service.server)).bearer_auth(&token).json(&body)
+        service
+            .http
+            .post(format!("{}/v1/sessions/ledger/proposals", service.server))
+            .bearer_auth(&token)
+            .json(&body)
     };
     let asked = [
         json!([{ "at": "/ledger/x", "op": "drop" }]),
@@ -197,22 +204,52 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
         heard.note(way, response.bytes().await.unwrap());
     }
     for (kind, document) in [
-        ("application/json-patch+json", json!([{ "op": "test", "path": "/offers/o1/limit", "value": 1 }])),
-        ("application/json-patch+json", json!([{ "op": "copy", "from": "/box", "path": "/title" }])),
-        ("application/json-patch+json", json!([{ "op": "move", "from": "/offers/o1/limit", "path": "/title" }])),
+        (
+            "application/json-patch+json",
+            json!([{ "op": "test", "path": "/offers/o1/limit", "value": 1 }]),
+        ),
+        (
+            "application/json-patch+json",
+            json!([{ "op": "copy", "from": "/box", "path": "/title" }]),
+        ),
+        (
+            "application/json-patch+json",
+            json!([{ "op": "move", "from": "/offers/o1/limit", "path": "/title" }]),
+        ),
         ("application/merge-patch+json", json!({ "ledger": { "x": 1 } })),
         ("application/merge-patch+json", json!({ "offers": { "o1": { "amount": "x" } } })),
     ] {
-        let call = service.http.patch(format!("{}/v1/sessions/ledger/state", service.server)).bearer_auth(&token);
+        let call = service
+            .http
+            .patch(format!("{}/v1/sessions/ledger/state", service.server))
+            .bearer_auth(&token);
         let call = call.header("Content-Type", kind).header("If-Match", "\"1\"");
         heard.note(
             "PATCH with If-Match",
-            call.try_clone().unwrap().body(document.to_string()).send().await.unwrap().bytes().await.unwrap(),
+            call.try_clone()
+                .unwrap()
+                .body(document.to_string())
+                .send()
+                .await
+                .unwrap()
+                .bytes()
+                .await
+                .unwrap(),
         );
-        let call = service.http.patch(format!("{}/v1/sessions/ledger/state", service.server)).bearer_auth(&token);
+        let call = service
+            .http
+            .patch(format!("{}/v1/sessions/ledger/state", service.server))
+            .bearer_auth(&token);
         heard.note(
             "PATCH",
-            call.header("Content-Type", kind).body(document.to_string()).send().await.unwrap().bytes().await.unwrap(),
+            call.header("Content-Type", kind)
+                .body(document.to_string())
+                .send()
+                .await
+                .unwrap()
+                .bytes()
+                .await
+                .unwrap(),
         );
     }
     // Holds and presence on what is hidden, and what a catch-up and a return bring.
@@ -236,7 +273,9 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
         ("late", &mut late),
         ("back", &mut back),
     ] {
-        while let Ok(Some(Ok(message))) = tokio::time::timeout(Duration::from_millis(400), socket.next()).await {
+        while let Ok(Some(Ok(message))) =
+            tokio::time::timeout(Duration::from_millis(400), socket.next()).await
+        {
             heard.note(way, message.into_data().to_vec());
         }
     }
@@ -245,7 +284,8 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
     heard.note("metrics", service.get("/metrics").await.bytes().await.unwrap());
     heard.check(60_000);
 
-    // What is shown is complete: the outsider's own replica of what it may see agrees with the service.
+    // What is shown is complete: the outsider's own replica of what it may see agrees with the
+    // service.
     let shown: Value = service
         .http
         .get(format!("{}/v1/sessions/ledger/state", service.server))
@@ -262,7 +302,8 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
     );
 }
 
-type Socket = tokio_tungstenite::WebSocketStream<tokio_tungstenite::MaybeTlsStream<tokio::net::TcpStream>>;
+type Socket =
+    tokio_tungstenite::WebSocketStream<tokio_tungstenite::MaybeTlsStream<tokio::net::TcpStream>>;
 
 /// A connection that only listens; gives its first message too.
 async fn listener(service: &Service, token: &str, subprotocol: &str) -> (Socket, Vec<u8>) {
@@ -282,7 +323,8 @@ async fn listener(service: &Service, token: &str, subprotocol: &str) -> (Socket,
 
 /// All that a stream of events gives until the service goes.
 fn stream(service: &Service, token: &str, path: &str) -> tokio::task::JoinHandle<Vec<u8>> {
-    let call = service.http.get(format!("{}/v1/sessions/ledger{path}", service.server)).bearer_auth(token);
+    let call =
+        service.http.get(format!("{}/v1/sessions/ledger{path}", service.server)).bearer_auth(token);
     tokio::spawn(async move {
         let mut response = call.send().await.unwrap();
         let mut all = Vec::new();
@@ -309,18 +351,30 @@ async fn a_role_that_sees_a_part_agrees_on_that_part_and_hears_of_its_own_hidden
     while wren.replica().confirmed().is_none() {
         wren.next().await.unwrap();
     }
-    let n = wren.propose(vec![rendel_core::Edit::new("/box", "set").with("value", "mine")]).await.unwrap();
+    let n = wren
+        .propose(vec![rendel_core::Edit::new("/box", "set").with("value", "mine")])
+        .await
+        .unwrap();
     while wren.replica().pending().any(|open| open == n) {
         wren.next().await.unwrap();
     }
     for round in 0..30 {
         let edits = json!([{ "at": "/title", "op": "set", "value": round }, { "at": "/offers", "op": "put", "id": format!("o{round}"), "value": { "limit": 3 } }]);
-        assert_eq!(service.post("/v1/sessions/ledger/proposals", &json!({ "edits": edits })).await.status(), 200);
+        assert_eq!(
+            service
+                .post("/v1/sessions/ledger/proposals", &json!({ "edits": edits }))
+                .await
+                .status(),
+            200
+        );
     }
     while wren.replica().seq() < 31 {
         wren.next().await.unwrap();
     }
-    assert_eq!(wren.replica().confirmed().unwrap()["offers"]["o3"], json!({ "amount": 0, "entry": null }));
+    assert_eq!(
+        wren.replica().confirmed().unwrap()["offers"]["o3"],
+        json!({ "amount": 0, "entry": null })
+    );
     until("the replicas agree", async || {
         let _ = tokio::time::timeout(Duration::from_millis(50), wren.next()).await;
         let info: Value = service.get("/v1/sessions/ledger").await.json().await.unwrap();

@@ -25,7 +25,10 @@ async fn a_frozen_session_is_looked_at_and_an_ended_one_stays_ended() {
     let (mut oda, welcome) = Raw::enter(&service, "headcount", &token).await;
     assert_eq!(welcome["session"]["status"], "open");
     assert_eq!(steer(&service, "headcount", "freeze").await.1["status"], "frozen");
-    assert_eq!(oda.next("status").await, json!({ "type": "status", "status": "frozen", "by": "service" }));
+    assert_eq!(
+        oda.next("status").await,
+        json!({ "type": "status", "status": "frozen", "by": "service" })
+    );
     oda.propose(add()).await;
     assert_eq!(name(&oda.answer().await.unwrap_err()), "frozen");
     assert_eq!(
@@ -47,12 +50,18 @@ async fn a_frozen_session_is_looked_at_and_an_ended_one_stays_ended() {
     for to in ["freeze", "thaw", "reset"] {
         assert_eq!((steer(&service, "headcount", to).await.0, to), (410, to));
     }
-    assert_eq!(service.post("/v1/sessions/headcount/proposals", &json!({ "edits": add() })).await.status(), 410);
+    assert_eq!(
+        service.post("/v1/sessions/headcount/proposals", &json!({ "edits": add() })).await.status(),
+        410
+    );
     let mut late = Raw::connect(&service, "headcount").await;
     late.send(&json!({ "type": "enter", "token": token, "client": late.client })).await;
     assert_eq!(late.bye().await.0, "ended");
     assert_eq!(
-        (service.state("headcount").await["heads"].clone(), service.journal("headcount").await.len()),
+        (
+            service.state("headcount").await["heads"].clone(),
+            service.journal("headcount").await.len()
+        ),
         (json!(43), 2)
     );
 }
@@ -64,7 +73,10 @@ async fn a_reset_is_one_update_and_everyone_has_it() {
     let first = service.state("slope-plan").await;
     let token = service.token("slope-plan", "oda", "steward").await;
     let (mut oda, _) = Raw::enter(&service, "slope-plan", &token).await;
-    oda.propose(json!([{ "at": "/notes", "op": "splice", "index": 0, "delete": 0, "insert": "Wet. " }])).await;
+    oda.propose(
+        json!([{ "at": "/notes", "op": "splice", "index": 0, "delete": 0, "insert": "Wet. " }]),
+    )
+    .await;
     oda.answer().await.unwrap();
     assert_eq!(steer(&service, "slope-plan", "reset").await.1["seq"], 2);
     let update = oda.next("settled").await;
@@ -76,12 +88,22 @@ async fn a_reset_is_one_update_and_everyone_has_it() {
     let given = service.rendel(&["session", "reset", "slope-plan", "--opening", "/dev/stdin"]);
     assert!(!given.status.success(), "an empty file is no JSON");
     fs::write(service.path("data.json"), r#"{"title":"East slope"}"#).unwrap();
-    let output =
-        service.rendel(&["session", "reset", "slope-plan", "--opening", service.path("data.json").to_str().unwrap()]);
+    let output = service.rendel(&[
+        "session",
+        "reset",
+        "slope-plan",
+        "--opening",
+        service.path("data.json").to_str().unwrap(),
+    ]);
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     assert_eq!(service.state("slope-plan").await["title"], "East slope");
-    let bad = service.post("/v1/sessions/slope-plan/reset", &json!({ "opening": { "crates": "many" } })).await;
-    assert_eq!((bad.status().as_u16(), service.state("slope-plan").await["title"].clone()), (422, json!("East slope")));
+    let bad = service
+        .post("/v1/sessions/slope-plan/reset", &json!({ "opening": { "crates": "many" } }))
+        .await;
+    assert_eq!(
+        (bad.status().as_u16(), service.state("slope-plan").await["title"].clone()),
+        (422, json!("East slope"))
+    );
 }
 
 #[tokio::test]
@@ -96,24 +118,35 @@ async fn every_state_of_the_past_can_be_told_and_compared() {
         assert_eq!(response.headers()["etag"], format!("\"{at}\""));
         assert_eq!(response.json::<Value>().await.unwrap(), json!({ "heads": 41 + at }));
     }
-    for (query, status, problem) in
-        [("at=201", 409, "from-the-future"), ("at=-1", 400, "malformed"), ("at=3&path=/x", 404, "unknown-path")]
-    {
+    for (query, status, problem) in [
+        ("at=201", 409, "from-the-future"),
+        ("at=-1", 400, "malformed"),
+        ("at=3&path=/x", 404, "unknown-path"),
+    ] {
         let response = service.get(&format!("/v1/sessions/headcount/state?{query}")).await;
-        assert_eq!((response.status().as_u16(), name(&response.json().await.unwrap())), (status, problem.into()));
+        assert_eq!(
+            (response.status().as_u16(), name(&response.json().await.unwrap())),
+            (status, problem.into())
+        );
     }
     let output = service.rendel(&["state", "headcount", "--at", "10"]);
     assert!(String::from_utf8_lossy(&output.stdout).contains("51"));
     let output = service.rendel(&["diff", "headcount", "--from", "10", "--to", "12"]);
     assert_eq!(String::from_utf8_lossy(&output.stdout), "~ /heads   51 -> 53\n");
-    let found: Value = service.get("/v1/sessions/headcount/diff?from=200").await.json().await.unwrap();
+    let found: Value =
+        service.get("/v1/sessions/headcount/diff?from=200").await.json().await.unwrap();
     assert_eq!((&found["to"], &found["differences"]), (&json!(200), &json!([])));
 }
 
 #[tokio::test]
 async fn a_bounded_journal_forgets_its_oldest_and_says_so() {
     let service = Service::start_with(&[("RENDEL_SNAPSHOT_EVERY", "50")]).await;
-    service.publish("charter = \"gate\"\nversion = 1\n[limits]\njournal = 1000\nproposals-per-second = 100000\n[state.heads]\nkind = \"counter\"\n").await;
+    service
+        .publish(
+            "charter = \"gate\"\nversion = 1\n[limits]\njournal = \
+        1000\nproposals-per-second = 100000\n[state.heads]\nkind = \"counter\"\n",
+        )
+        .await;
     service.open("gate", json!({})).await;
     let token = service.token("gate", "oda", "participant").await;
     let (mut oda, _) = Raw::enter(&service, "gate", &token).await;
@@ -138,7 +171,12 @@ async fn a_bounded_journal_forgets_its_oldest_and_says_so() {
         );
     }
     assert_eq!(
-        service.get(&format!("/v1/sessions/gate/state?at={kept_from}")).await.json::<Value>().await.unwrap()["heads"],
+        service
+            .get(&format!("/v1/sessions/gate/state?at={kept_from}"))
+            .await
+            .json::<Value>()
+            .await
+            .unwrap()["heads"],
         kept_from
     );
     let last = format!("/v1/sessions/gate/events?after={}", kept_from - 1);
@@ -147,14 +185,20 @@ async fn a_bounded_journal_forgets_its_oldest_and_says_so() {
     while !text.contains("\n\n") || text.starts_with("retry") && text.matches("\n\n").count() < 2 {
         text += std::str::from_utf8(&events.chunk().await.unwrap().unwrap()).unwrap();
     }
-    assert!(text.contains("event: state") && text.contains("2100"), "who is too far back gets the state: {text}");
+    assert!(
+        text.contains("event: state") && text.contains("2100"),
+        "who is too far back gets the state: {text}"
+    );
 }
 
 #[tokio::test]
 async fn a_session_that_nobody_uses_leaves_memory_and_comes_back_at_the_next_touch() {
     let service = Service::start().await;
     service
-        .publish("charter = \"gate\"\nversion = 1\n[session]\nidle = \"1s\"\n[state.heads]\nkind = \"counter\"\n")
+        .publish(
+            "charter = \"gate\"\nversion = 1\n[session]\nidle = \"1s\"\n[state.heads]\nkind \
+            = \"counter\"\n",
+        )
         .await;
     service.open("gate", json!({})).await;
     let token = service.token("gate", "oda", "participant").await;
@@ -174,9 +218,16 @@ async fn a_session_that_nobody_uses_leaves_memory_and_comes_back_at_the_next_tou
     );
     assert_eq!(service.metric("rendel_sessions").await, 0.0);
     let mut back = Raw::connect(&service, "gate").await;
-    back.send(&json!({ "type": "enter", "token": token, "client": oda.client, "seen": 1, "epoch": 1 })).await;
+    back.send(
+        &json!({ "type": "enter", "token": token, "client": oda.client, "seen": 1, "epoch": 1 }),
+    )
+    .await;
     let welcome = back.next("welcome").await;
-    assert_eq!((&welcome["epoch"], &welcome["seq"], welcome.get("state")), (&json!(2), &json!(1), None), "it resumes");
+    assert_eq!(
+        (&welcome["epoch"], &welcome["seq"], welcome.get("state")),
+        (&json!(2), &json!(1), None),
+        "it resumes"
+    );
 }
 
 #[tokio::test]
@@ -186,13 +237,21 @@ async fn a_session_is_carried_as_one_file_and_a_damaged_one_is_refused_whole() {
     let token = service.token("slope-plan", "oda", "steward").await;
     let (mut oda, _) = Raw::enter(&service, "slope-plan", &token).await;
     for n in 0..25 {
-        oda.propose(json!([{ "at": "/notes", "op": "splice", "index": n, "delete": 0, "insert": "n" }])).await;
+        oda.propose(
+            json!([{ "at": "/notes", "op": "splice", "index": n, "delete": 0, "insert": "n" }]),
+        )
+        .await;
         oda.answer().await.unwrap();
     }
     oda.propose(json!([{ "at": "/crates", "op": "add", "by": -500 }])).await;
     let refusal = oda.answer().await.unwrap_err();
     let file = service.path("slope.jsonl");
-    assert!(service.rendel(&["session", "export", "slope-plan", "--to", file.to_str().unwrap()]).status.success());
+    assert!(
+        service
+            .rendel(&["session", "export", "slope-plan", "--to", file.to_str().unwrap()])
+            .status
+            .success()
+    );
     let text = fs::read_to_string(&file).unwrap();
     let other = Service::start().await;
     let output = other.rendel(&["session", "import", file.to_str().unwrap()]);

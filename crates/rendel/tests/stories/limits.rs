@@ -49,7 +49,14 @@ async fn what_one_participant_sends_is_bounded() {
         service.post(path, &json!({ "edits": wide })).await;
     }
     assert_eq!(
-        name(&service.post("/v1/sessions/tight/proposals", &json!({ "edits": wide })).await.json().await.unwrap()),
+        name(
+            &service
+                .post("/v1/sessions/tight/proposals", &json!({ "edits": wide }))
+                .await
+                .json()
+                .await
+                .unwrap()
+        ),
         "too-large"
     );
     let body = json!({ "edits": [{ "at": "/notes", "op": "splice", "index": 0, "insert": "x".repeat(4_000) }] });
@@ -60,8 +67,12 @@ async fn what_one_participant_sends_is_bounded() {
         problem = oda.answer().await.err().or(problem);
     }
     let problem = problem.expect("ten at once are too fast");
-    assert_eq!((name(&problem), &problem["limit"]), ("too-fast".into(), &json!("proposals-per-second")));
-    oda.send_text(&format!("{{\"type\":\"ping\",\"sent\":1,\"x\":\"{}\"}}", "x".repeat(3_000))).await;
+    assert_eq!(
+        (name(&problem), &problem["limit"]),
+        ("too-fast".into(), &json!("proposals-per-second"))
+    );
+    oda.send_text(&format!("{{\"type\":\"ping\",\"sent\":1,\"x\":\"{}\"}}", "x".repeat(3_000)))
+        .await;
     assert_eq!(oda.bye().await.0, "too-large");
     for limit in ["edits", "state", "proposals-per-second", "frame"] {
         assert!(counted(&service, limit).await >= 1.0, "{limit}");
@@ -71,7 +82,9 @@ async fn what_one_participant_sends_is_bounded() {
 /// A frame that is begun and says that it is `length` bytes long, as a browser would never send it.
 async fn begin_frame(raw: &mut Raw, length: u64, sent: usize) {
     use tokio::io::AsyncWriteExt as _;
-    let tokio_tungstenite::MaybeTlsStream::Plain(stream) = raw.socket.get_mut() else { panic!("no plain socket") };
+    let tokio_tungstenite::MaybeTlsStream::Plain(stream) = raw.socket.get_mut() else {
+        panic!("no plain socket")
+    };
     // A text frame (RFC 6455, section 5.2) with a length of 64 bits and a mask of zeros.
     let mut bytes = vec![0x81, 0xff];
     bytes.extend(length.to_be_bytes());
@@ -141,27 +154,46 @@ async fn what_a_refusal_tells_and_leaves_behind_is_small() {
 async fn a_document_that_grows_or_may_not_change_anything_is_refused_before_it_costs_anybody() {
     let service = Service::start().await;
     service.open_demo("slope-plan").await;
-    let tokens =
-        [service.token("slope-plan", "lucjan", "viewer").await, service.token("slope-plan", "oda", "picker").await];
+    let tokens = [
+        service.token("slope-plan", "lucjan", "viewer").await,
+        service.token("slope-plan", "oda", "picker").await,
+    ];
     let patch = async |token: &str, kind: &str, body: String| {
-        let call = service.http.patch(format!("{}/v1/sessions/slope-plan/state", service.server)).bearer_auth(token);
+        let call = service
+            .http
+            .patch(format!("{}/v1/sessions/slope-plan/state", service.server))
+            .bearer_auth(token);
         let answer = call.header("Content-Type", kind).body(body).send().await.unwrap();
         (answer.status().as_u16(), name(&answer.json().await.unwrap()))
     };
     // Thirty of these filled eight gigabytes: each copies the whole into itself.
-    let copies: Vec<_> = (0..40).map(|n| json!({ "op": "copy", "from": "", "path": format!("/k{n}") })).collect();
+    let copies: Vec<_> =
+        (0..40).map(|n| json!({ "op": "copy", "from": "", "path": format!("/k{n}") })).collect();
     let copies = json!(copies).to_string();
     let before = service.memory();
     let json_patch = "application/json-patch+json";
-    assert_eq!(patch(&tokens[0], json_patch, copies.clone()).await, (403, "not-allowed".to_owned()));
+    assert_eq!(
+        patch(&tokens[0], json_patch, copies.clone()).await,
+        (403, "not-allowed".to_owned())
+    );
     assert_eq!(patch(&tokens[1], json_patch, copies).await, (413, "too-large".to_owned()));
     // Not even looked at: it is no document, and may not be one.
-    assert_eq!(patch(&tokens[0], json_patch, "{".to_owned()).await, (403, "not-allowed".to_owned()));
+    assert_eq!(
+        patch(&tokens[0], json_patch, "{".to_owned()).await,
+        (403, "not-allowed".to_owned())
+    );
     assert!(service.memory() < before + 200_000, "{} kB more", service.memory() - before);
-    let frozen = service.request(reqwest::Method::POST, "/v1/sessions/slope-plan/freeze").send().await.unwrap();
+    let frozen = service
+        .request(reqwest::Method::POST, "/v1/sessions/slope-plan/freeze")
+        .send()
+        .await
+        .unwrap();
     assert_eq!(frozen.status(), 200);
     let merge = "application/merge-patch+json";
-    assert_eq!(patch(&tokens[1], merge, r#"{"notes":"x"}"#.to_owned()).await, (409, "frozen".to_owned()));
+    assert_eq!(
+        patch(&tokens[1], merge, r#"{"notes":"x"}"#.to_owned()).await,
+        (409, "frozen".to_owned())
+    );
 }
 
 #[tokio::test]
@@ -193,12 +225,18 @@ async fn how_many_come_is_bounded() {
     assert_eq!(counted(&service, "participants").await, 1.0);
     let _fourth = Raw::connect(&service, "tight").await;
     let events = service.get("/v1/sessions/tight/events").await;
-    assert_eq!((events.status().as_u16(), name(&events.json().await.unwrap())), (409, "full".into()));
+    assert_eq!(
+        (events.status().as_u16(), name(&events.json().await.unwrap())),
+        (409, "full".into())
+    );
     assert_eq!(counted(&service, "connections_per_address").await, 1.0);
     service.open_as("second", "tight", json!({})).await;
     service.open_as("third", "tight", json!({})).await;
     assert_eq!(service.get("/v1/sessions/second/state").await.status(), 200);
     let beyond = service.get("/v1/sessions/third/state").await;
-    assert_eq!((beyond.status().as_u16(), name(&beyond.json().await.unwrap())), (409, "full".into()));
+    assert_eq!(
+        (beyond.status().as_u16(), name(&beyond.json().await.unwrap())),
+        (409, "full".into())
+    );
     assert_eq!(counted(&service, "sessions").await, 1.0);
 }

@@ -1,4 +1,5 @@
-//! Stories: the real service in a process of its own, with a real PostgreSQL, spoken to over loopback.
+//! Stories: the real service in a process of its own, with a real PostgreSQL, spoken to over
+//! loopback.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 

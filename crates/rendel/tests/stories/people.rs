@@ -40,17 +40,23 @@ async fn answered(raw: &mut Raw, n: u64) -> Result<(), Value> {
 }
 
 #[tokio::test]
-async fn two_at_one_record_see_where_the_other_is_and_a_tab_that_goes_without_a_word_leaves_no_hold_behind() {
+async fn two_at_one_record_see_where_the_other_is_and_a_tab_that_goes_without_a_word_leaves_no_hold_behind()
+ {
     let service = Service::start().await;
     service.open_demo("pressing-sheet").await;
     let oda_token = service.token("pressing-sheet", "oda", "taster").await;
     let (mut oda, welcome) = Raw::enter(&service, "pressing-sheet", &oda_token).await;
-    assert_eq!((welcome.get("presence"), welcome.get("holds")), (None, None), "nobody tells or holds anything yet");
+    assert_eq!(
+        (welcome.get("presence"), welcome.get("holds")),
+        (None, None),
+        "nobody tells or holds anything yet"
+    );
     let (mut bram, _) = enter(&service, "pressing-sheet", "bram", "cellar").await;
     let joined = oda.next("roster").await["joined"][0].clone();
     assert_eq!((&joined["id"], &joined["connections"]), (&json!("bram"), &json!(1)));
 
-    // Oda is in a text; Bram is told within a beat, and her caret moves with what he types before it.
+    // Oda is in a text; Bram is told within a beat, and her caret moves with what he types before
+    // it.
     let notes = "/pressings/p1/notes";
     oda.send(&json!({ "type": "hold", "n": 1, "at": notes, "for": 6_000 })).await;
     assert_eq!(answered(&mut oda, 1).await, Ok(()));
@@ -61,11 +67,19 @@ async fn two_at_one_record_see_where_the_other_is_and_a_tab_that_goes_without_a_
     oda.send(&json!({ "type": "presence", "set": { "caret": caret, "typing": true } })).await;
     assert_eq!(presence_of(&mut bram, "oda").await, json!({ "caret": caret, "typing": true }));
     assert!(said.elapsed() < Duration::from_millis(1_000), "{:?}", said.elapsed());
-    bram.propose(json!([{ "at": notes, "op": "splice", "index": 0, "delete": 0, "insert": "Very " }])).await;
+    bram.propose(
+        json!([{ "at": notes, "op": "splice", "index": 0, "delete": 0, "insert": "Very " }]),
+    )
+    .await;
     let held = bram.answer().await.unwrap_err();
-    assert_eq!((name(&held), &held["by"]), ("held".to_owned(), &json!("oda")), "binding holds keep others out");
+    assert_eq!(
+        (name(&held), &held["by"]),
+        ("held".to_owned(), &json!("oda")),
+        "binding holds keep others out"
+    );
     let edit = json!([{ "at": notes, "op": "splice", "index": 0, "delete": 0, "insert": "Very " }]);
-    let backend = service.post("/v1/sessions/pressing-sheet/proposals", &json!({ "edits": edit })).await;
+    let backend =
+        service.post("/v1/sessions/pressing-sheet/proposals", &json!({ "edits": edit })).await;
     assert_eq!(backend.status(), 200, "the backend may do all");
     let (mut late, welcome) = enter(&service, "pressing-sheet", "paloma", "viewer").await;
     assert_eq!(
@@ -76,7 +90,10 @@ async fn two_at_one_record_see_where_the_other_is_and_a_tab_that_goes_without_a_
     assert_eq!(welcome["holds"][0]["by"], "oda");
 
     // What lapses by itself, lapses.
-    assert_eq!(presence_of(&mut bram, "oda").await, json!({ "caret": { "at": notes, "index": 9 } }));
+    assert_eq!(
+        presence_of(&mut bram, "oda").await,
+        json!({ "caret": { "at": notes, "index": 9 } })
+    );
     // Her tab goes without a word. She is away, what she told goes, and her hold lapses on time.
     let client = oda.client;
     drop(oda);
@@ -100,7 +117,10 @@ async fn two_at_one_record_see_where_the_other_is_and_a_tab_that_goes_without_a_
     // A reload is no leaving and coming: nobody is told that she left.
     let (mut back, _) = enter_as(&service, "pressing-sheet", &oda_token, client).await;
     let roster = bram.next("roster").await;
-    assert_eq!((&roster["changed"][0]["id"], roster.get("left"), roster.get("joined")), (&json!("oda"), None, None));
+    assert_eq!(
+        (&roster["changed"][0]["id"], roster.get("left"), roster.get("joined")),
+        (&json!("oda"), None, None)
+    );
     back.send(&json!({ "type": "leave" })).await;
     assert_eq!(bram.next("roster").await["left"], json!([{ "id": "oda", "why": "left" }]));
 }
@@ -108,8 +128,8 @@ async fn two_at_one_record_see_where_the_other_is_and_a_tab_that_goes_without_a_
 #[tokio::test]
 async fn who_does_not_come_back_in_time_was_lost_and_several_tabs_are_one_participant() {
     let service = Service::start().await;
-    let charter =
-        "charter = \"brief\"\nversion = 1\n[presence]\nlinger = \"300ms\"\n[state.heads]\nkind = \"counter\"\n";
+    let charter = "charter = \"brief\"\nversion = 1\n[presence]\nlinger = \
+        \"300ms\"\n[state.heads]\nkind = \"counter\"\n";
     service.publish(charter).await;
     service.open("brief", json!({})).await;
     let token = service.token("brief", "oda", "participant").await;
@@ -118,7 +138,10 @@ async fn who_does_not_come_back_in_time_was_lost_and_several_tabs_are_one_partic
     assert_eq!(wren.next("roster").await["joined"][0]["connections"], 1);
     let (second, welcome) = Raw::enter(&service, "brief", &token).await;
     assert_eq!(
-        (wren.next("roster").await["changed"][0]["connections"].clone(), welcome["roster"].as_array().unwrap().len()),
+        (
+            wren.next("roster").await["changed"][0]["connections"].clone(),
+            welcome["roster"].as_array().unwrap().len()
+        ),
         (json!(2), 2)
     );
     drop(first);
@@ -126,7 +149,12 @@ async fn who_does_not_come_back_in_time_was_lost_and_several_tabs_are_one_partic
     drop(second);
     assert_eq!(wren.next("roster").await["changed"][0]["away"], true);
     assert_eq!(wren.next("roster").await["left"], json!([{ "id": "oda", "why": "lost" }]));
-    let hues: Vec<_> = welcome["roster"].as_array().unwrap().iter().map(|one| one["hue"].as_i64().unwrap()).collect();
+    let hues: Vec<_> = welcome["roster"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["hue"].as_i64().unwrap())
+        .collect();
     let apart = (hues[0] - hues[1]).abs();
     assert!(apart.min(360 - apart) >= 24, "{hues:?}");
 }
@@ -158,7 +186,8 @@ async fn presence_is_the_newest_of_each_at_the_rate_of_the_charter_and_wrong_fac
         assert_eq!(name(&oda.next("notice").await["problem"]), kind);
     }
     // What is selected and goes is selected no more.
-    oda.send(&json!({ "type": "presence", "set": { "selection": ["ladder-1", "hazard-wasps"] } })).await;
+    oda.send(&json!({ "type": "presence", "set": { "selection": ["ladder-1", "hazard-wasps"] } }))
+        .await;
     while presence_of(&mut bram, "oda").await.get("selection").is_none() {}
     bram.propose(json!([{ "at": "/markers/ladder-1", "op": "drop" }])).await;
     bram.answer().await.unwrap();
@@ -184,13 +213,17 @@ async fn a_hold_is_taken_over_by_who_has_the_power_and_is_advisory_where_the_cha
     assert_eq!(name(&answered(&mut bram, 1).await.unwrap_err()), "held");
     bram.send(&json!({ "type": "hold", "n": 2, "at": "/markers/ladder-1", "over": true })).await;
     assert_eq!(name(&answered(&mut bram, 2).await.unwrap_err()), "not-allowed");
-    for (n, at, kind) in [(3, "/markers/none", "unknown-path"), (4, "/title", "not-allowed"), (5, "title", "malformed")]
-    {
+    for (n, at, kind) in [
+        (3, "/markers/none", "unknown-path"),
+        (4, "/title", "not-allowed"),
+        (5, "title", "malformed"),
+    ] {
         bram.send(&hold(n, at)).await;
         assert_eq!((name(&answered(&mut bram, n).await.unwrap_err()), at), (kind.to_owned(), at));
     }
     // Here a hold is seen by all and keeps nobody out.
-    bram.propose(json!([{ "at": "/markers/ladder-1/note", "op": "set", "value": "mine too" }])).await;
+    bram.propose(json!([{ "at": "/markers/ladder-1/note", "op": "set", "value": "mine too" }]))
+        .await;
     bram.answer().await.unwrap();
     anouk.send(&json!({ "type": "hold", "n": 1, "at": "/markers/ladder-1", "over": true })).await;
     assert_eq!(answered(&mut anouk, 1).await, Ok(()));
@@ -202,10 +235,17 @@ async fn a_hold_is_taken_over_by_who_has_the_power_and_is_advisory_where_the_cha
     assert_eq!(name(&oda.next("notice").await["problem"]), "malformed");
     oda.send(&json!({ "type": "presence", "of": "anouk", "set": {} })).await;
     assert_eq!(name(&oda.next("notice").await["problem"]), "malformed");
-    let who: Value = service.get("/v1/sessions/slope-plan/participants").await.json().await.unwrap();
-    assert_eq!((&who["holds"][0]["by"], who["holds"].as_array().unwrap().len()), (&json!("anouk"), 1));
+    let who: Value =
+        service.get("/v1/sessions/slope-plan/participants").await.json().await.unwrap();
+    assert_eq!(
+        (&who["holds"][0]["by"], who["holds"].as_array().unwrap().len()),
+        (&json!("anouk"), 1)
+    );
     let audit: Value = service.get("/v1/sessions/slope-plan/audit").await.json().await.unwrap();
-    assert_eq!((&audit["entries"][0]["what"], &audit["entries"][0]["by"]), (&json!("took over"), &json!("anouk")));
+    assert_eq!(
+        (&audit["entries"][0]["what"], &audit["entries"][0]["by"]),
+        (&json!("took over"), &json!("anouk"))
+    );
 }
 
 #[tokio::test]
@@ -252,7 +292,8 @@ async fn a_removal_counts_on_every_way_in_until_it_is_over_or_lifted() {
     let base = format!("{}/v1/sessions/slope-plan", service.server);
     let http = service.http.clone();
     let call = |method: &str, path: &str| {
-        let call = http.request(method.parse().unwrap(), format!("{base}{path}")).bearer_auth(&token);
+        let call =
+            http.request(method.parse().unwrap(), format!("{base}{path}")).bearer_auth(&token);
         let call = call.header(
             "Content-Type",
             if method == "PATCH" { "application/merge-patch+json" } else { "application/json" },
@@ -265,7 +306,10 @@ async fn a_removal_counts_on_every_way_in_until_it_is_over_or_lifted() {
     let ticket: Value = serde_json::from_str(&call("POST", "/tickets").await.1).unwrap();
     let ticket = ticket["ticket"].as_str().unwrap().to_owned();
     let remove = "/v1/sessions/slope-plan/participants/anouk?seconds=3600";
-    assert_eq!(service.request("DELETE".parse().unwrap(), remove).send().await.unwrap().status(), 204);
+    assert_eq!(
+        service.request("DELETE".parse().unwrap(), remove).send().await.unwrap().status(),
+        204
+    );
     let ways = [
         ("GET", "/state"),
         ("GET", "/state?at=0"),
@@ -289,26 +333,36 @@ async fn a_removal_counts_on_every_way_in_until_it_is_over_or_lifted() {
     for round in 0..2 {
         for (method, path) in ways {
             let (status, text) = call(method, path).await;
-            assert!(status == 403 && text.contains("problem:removed"), "{round} {method} {path}: {status} {text}");
+            assert!(
+                status == 403 && text.contains("problem:removed"),
+                "{round} {method} {path}: {status} {text}"
+            );
         }
         let mut again = Raw::connect(&service, "slope-plan").await;
         again.send(&json!({ "type": "enter", "token": token, "client": again.client })).await;
         assert_eq!(again.bye().await.0, "removed");
-        let kept: Value = service.get("/v1/sessions/slope-plan/removals").await.json().await.unwrap();
+        let kept: Value =
+            service.get("/v1/sessions/slope-plan/removals").await.json().await.unwrap();
         assert_eq!(
             (&kept["removals"][0]["sub"], &kept),
             (&json!("anouk"), &until),
             "to the moment, after a reload too"
         );
         if round == 0 {
-            assert_eq!(http.get(format!("{base}/events?ticket={ticket}")).send().await.unwrap().status(), 403);
+            assert_eq!(
+                http.get(format!("{base}/events?ticket={ticket}")).send().await.unwrap().status(),
+                403
+            );
             service.kill();
             service.launch();
         }
     }
     let lifted = service.rendel(&["remove", "slope-plan", "anouk", "--lift"]);
     assert!(lifted.status.success(), "{}", String::from_utf8_lossy(&lifted.stderr));
-    assert!(!service.rendel(&["remove", "slope-plan", "anouk", "--lift"]).status.success(), "there is nothing to lift");
+    assert!(
+        !service.rendel(&["remove", "slope-plan", "anouk", "--lift"]).status.success(),
+        "there is nothing to lift"
+    );
     for round in 0..2 {
         assert_eq!(call("GET", "/state").await.0, 200, "{round}");
         service.kill();
@@ -317,12 +371,19 @@ async fn a_removal_counts_on_every_way_in_until_it_is_over_or_lifted() {
     // Another removal without a time ends an earlier one.
     for seconds in ["?seconds=3600", ""] {
         let path = format!("/v1/sessions/slope-plan/participants/anouk{seconds}");
-        assert_eq!(service.request("DELETE".parse().unwrap(), &path).send().await.unwrap().status(), 204);
+        assert_eq!(
+            service.request("DELETE".parse().unwrap(), &path).send().await.unwrap().status(),
+            204
+        );
     }
     assert_eq!(call("GET", "/state").await.0, 200);
     let (status, text) = call("DELETE", "/participants/service").await;
     assert!(status == 403 && text.contains("not-allowed"), "{text}");
-    assert_eq!(service.get("/v1/sessions/slope-plan/state").await.status(), 200, "the backend is never out");
+    assert_eq!(
+        service.get("/v1/sessions/slope-plan/state").await.status(),
+        200,
+        "the backend is never out"
+    );
 }
 
 #[tokio::test]
@@ -334,9 +395,16 @@ async fn a_removed_participant_is_out_for_the_time_and_what_was_done_is_written_
     let anouk_token = service.token("slope-plan", "anouk", "steward").await;
     let (mut anouk, _) = Raw::enter(&service, "slope-plan", &anouk_token).await;
     let call = |token: &str, path: &str| {
-        service.http.delete(format!("{}/v1/sessions/slope-plan/participants/{path}", service.server)).bearer_auth(token)
+        service
+            .http
+            .delete(format!("{}/v1/sessions/slope-plan/participants/{path}", service.server))
+            .bearer_auth(token)
     };
-    assert_eq!(call(&oda_token, "anouk").send().await.unwrap().status(), 403, "a picker has not the power");
+    assert_eq!(
+        call(&oda_token, "anouk").send().await.unwrap().status(),
+        403,
+        "a picker has not the power"
+    );
     assert_eq!(call(&anouk_token, "oda?seconds=60").send().await.unwrap().status(), 204);
     assert_eq!(oda.bye().await.0, "removed");
     assert_eq!(anouk.next("roster").await["left"], json!([{ "id": "oda", "why": "removed" }]));
@@ -377,11 +445,17 @@ async fn a_removed_participant_is_out_for_the_time_and_what_was_done_is_written_
     anouk.propose(edit).await;
     anouk.answer().await.unwrap();
     let audit: Value = service.get("/v1/sessions/slope-plan/audit").await.json().await.unwrap();
-    let told: Vec<_> =
-        audit["entries"].as_array().unwrap().iter().filter(|entry| entry["what"] != "issued a token").collect();
+    let told: Vec<_> = audit["entries"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|entry| entry["what"] != "issued a token")
+        .collect();
     let told: Vec<_> = told
         .iter()
-        .map(|entry| format!("{} {}", entry["by"].as_str().unwrap(), entry["what"].as_str().unwrap()))
+        .map(|entry| {
+            format!("{} {}", entry["by"].as_str().unwrap(), entry["what"].as_str().unwrap())
+        })
         .collect();
     assert_eq!(told, ["anouk froze", "service removed", "anouk removed"]);
     let words = String::from_utf8(service.rendel(&["audit", "slope-plan"]).stdout).unwrap();
@@ -396,7 +470,9 @@ async fn whether_a_role_may_is_told_with_the_line_of_the_charter() {
     let yes = may("picker", "/markers/ladder-1 drop");
     let words = String::from_utf8(yes.stdout).unwrap();
     assert!(
-        yes.status.success() && words.starts_with("yes: Line ") && words.contains("[\"/markers/**\", \"/notes\"]"),
+        yes.status.success()
+            && words.starts_with("yes: Line ")
+            && words.contains("[\"/markers/**\", \"/notes\"]"),
         "{words}"
     );
     let no = may("viewer", "/title set \"x\"");
@@ -411,7 +487,9 @@ async fn whether_a_role_may_is_told_with_the_line_of_the_charter() {
 #[tokio::test]
 async fn an_expression_without_an_answer_is_told_to_the_backend_and_not_to_the_participant() {
     let service = Service::start().await;
-    let charter = "charter = \"bids\"\nversion = 1\n[state.leading]\nkind = \"register\"\n[[guards]]\nat = \"/leading\"\nrule = \"new.amount > 5\"\nsays = \"Bid more than 5.\"\n";
+    let charter = "charter = \"bids\"\nversion = 1\n[state.leading]\nkind = \
+        \"register\"\n[[guards]]\nat = \"/leading\"\nrule = \"new.amount > 5\"\nsays = \"Bid more \
+        than 5.\"\n";
     service.publish(charter).await;
     service.open("bids", json!({})).await;
     let (mut oda, _) = enter(&service, "bids", "oda", "participant").await;
@@ -436,7 +514,8 @@ async fn an_expression_without_an_answer_is_told_to_the_backend_and_not_to_the_p
     assert_eq!(service.metric("rendel_unanswered_total").await, 1.0);
     assert!(
         until("the words", async || {
-            let words = String::from_utf8(service.rendel(&["session", "show", "bids"]).stdout).unwrap();
+            let words =
+                String::from_utf8(service.rendel(&["session", "show", "bids"]).stdout).unwrap();
             Some(words.contains("fault"))
         })
         .await

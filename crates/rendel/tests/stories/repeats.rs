@@ -34,8 +34,16 @@ fn add(by: i64) -> Value {
 
 /// A call with a key; gives its status and its answer.
 async fn call(service: &Service, token: &str, key: &str, edits: &Value) -> (u16, Value) {
-    let request = service.http.post(format!("{}/v1/sessions/gate/proposals", service.server)).bearer_auth(token);
-    let answer = request.header("Idempotency-Key", key).json(&json!({ "edits": edits })).send().await.unwrap();
+    let request = service
+        .http
+        .post(format!("{}/v1/sessions/gate/proposals", service.server))
+        .bearer_auth(token);
+    let answer = request
+        .header("Idempotency-Key", key)
+        .json(&json!({ "edits": edits }))
+        .send()
+        .await
+        .unwrap();
     (answer.status().as_u16(), answer.json().await.unwrap())
 }
 
@@ -46,7 +54,10 @@ async fn a_key_stands_for_one_call_of_one_participant_also_after_a_restart() {
     let bram = service.token("gate", "bram", "picker").await;
     let (status, first) = call(&service, &oda, "k1", &add(1)).await;
     assert_eq!((status, &first["seq"]), (200, &json!(1)));
-    assert_eq!(call(&service, &oda, "k2", &add(500)).await.1["type"], "urn:rendel:problem:out-of-bounds");
+    assert_eq!(
+        call(&service, &oda, "k2", &add(500)).await.1["type"],
+        "urn:rendel:problem:out-of-bounds"
+    );
     for round in 0..2 {
         assert_eq!(call(&service, &oda, "k1", &add(1)).await, (200, first.clone()), "{round}");
         for (key, edits) in [("k1", add(2)), ("k2", add(1))] {
@@ -54,8 +65,13 @@ async fn a_key_stands_for_one_call_of_one_participant_also_after_a_restart() {
             assert_eq!((status, name(&other)), (422, "key-reused".to_owned()), "{round} {key}");
         }
         assert_eq!(name(&call(&service, &oda, "k2", &add(500)).await.1), "out-of-bounds");
-        let patch = service.http.patch(format!("{}/v1/sessions/gate/state", service.server)).bearer_auth(&oda);
-        let patch = patch.header("Idempotency-Key", "k1").header("Content-Type", "application/merge-patch+json");
+        let patch = service
+            .http
+            .patch(format!("{}/v1/sessions/gate/state", service.server))
+            .bearer_auth(&oda);
+        let patch = patch
+            .header("Idempotency-Key", "k1")
+            .header("Content-Type", "application/merge-patch+json");
         let patched = patch.body(json!({ "edits": add(1) }).to_string()).send().await.unwrap();
         assert_eq!(name(&patched.json().await.unwrap()), "key-reused", "another call");
         if round == 0 {
@@ -68,11 +84,24 @@ async fn a_key_stands_for_one_call_of_one_participant_also_after_a_restart() {
     assert_eq!(service.state("gate").await["heads"], 8);
     // It goes along with the session.
     let text = service.get("/v1/sessions/gate/export").await.text().await.unwrap();
-    let copied = service.request(Method::POST, "/v1/sessions/import?id=copy").body(text).send().await.unwrap();
+    let copied = service
+        .request(Method::POST, "/v1/sessions/import?id=copy")
+        .body(text)
+        .send()
+        .await
+        .unwrap();
     assert_eq!(copied.status(), 201);
     let token = service.token("copy", "oda", "picker").await;
-    let again = service.http.post(format!("{}/v1/sessions/copy/proposals", service.server)).bearer_auth(&token);
-    let again = again.header("Idempotency-Key", "k1").json(&json!({ "edits": add(1) })).send().await.unwrap();
+    let again = service
+        .http
+        .post(format!("{}/v1/sessions/copy/proposals", service.server))
+        .bearer_auth(&token);
+    let again = again
+        .header("Idempotency-Key", "k1")
+        .json(&json!({ "edits": add(1) }))
+        .send()
+        .await
+        .unwrap();
     assert_eq!(again.json::<Value>().await.unwrap()["seq"], 1);
     assert_eq!(service.state("copy").await["heads"], 8);
 }
@@ -84,15 +113,21 @@ async fn a_call_without_a_key_is_forgotten_whatever_became_of_it() {
         service.post("/v1/sessions/gate/proposals", &json!({ "edits": add(by) })).await;
     }
     let merge = service.request(Method::PATCH, "/v1/sessions/gate/state");
-    let merge = merge.header("Content-Type", "application/merge-patch+json").body(r#"{"heads":900}"#);
+    let merge =
+        merge.header("Content-Type", "application/merge-patch+json").body(r#"{"heads":900}"#);
     assert_eq!(merge.send().await.unwrap().status(), 422);
     assert_eq!(service.sql("SELECT count(*) FROM refusals"), "0");
     let journal = service.journal("gate").await;
     assert!(journal.len() == 2 && journal.iter().all(|update| update["n"] == 0), "{journal:?}");
     let oda = service.token("gate", "oda", "picker").await;
     let (mut oda, _) = Raw::enter(&service, "gate", &oda).await;
-    oda.send(&json!({ "type": "propose", "n": 0, "seen": 2, "answered": 0, "edits": add(1) })).await;
-    assert_eq!(name(&oda.next("refused").await["problem"]), "malformed", "a client numbers what it proposes");
+    oda.send(&json!({ "type": "propose", "n": 0, "seen": 2, "answered": 0, "edits": add(1) }))
+        .await;
+    assert_eq!(
+        name(&oda.next("refused").await["problem"]),
+        "malformed",
+        "a client numbers what it proposes"
+    );
 }
 
 #[tokio::test]
@@ -102,7 +137,8 @@ async fn somebody_else_s_client_id_gives_nothing_of_theirs() {
     let (mut mirela, _) = Raw::enter(&service, "gate", &steward).await;
     mirela.propose(add(1)).await;
     mirela.answer().await.unwrap();
-    // Hers is refused with a value that pickers do not see, and she goes away without having heard all.
+    // Hers is refused with a value that pickers do not see, and she goes away without having heard
+    // all.
     mirela
         .send(&json!({ "type": "propose", "n": 2, "seen": 1, "answered": 0, "edits": [
         { "at": "/reserve", "op": "test", "value": "cider" }] }))
@@ -118,7 +154,8 @@ async fn somebody_else_s_client_id_gives_nothing_of_theirs() {
         let token = service.token("gate", "lucjan", "picker").await;
         let mut lucjan = Raw::connect(&service, "gate").await;
         lucjan.client = client;
-        let enter = json!({ "type": "enter", "token": token, "client": client, "seen": 0, "epoch": 1 });
+        let enter =
+            json!({ "type": "enter", "token": token, "client": client, "seen": 0, "epoch": 1 });
         lucjan.send(&enter).await;
         let welcome = lucjan.next("welcome").await;
         let told = if is_here { json!([]) } else { json!([{ "n": 1, "seq": 2 }]) };
@@ -132,13 +169,18 @@ async fn somebody_else_s_client_id_gives_nothing_of_theirs() {
         assert_eq!((&update["by"], &update["n"]), (&json!("lucjan"), &json!(n)));
         if is_here {
             mirela.seq = 1;
-            assert_eq!(mirela.next("settled").await["updates"][0]["by"], "lucjan", "she is still here");
+            assert_eq!(
+                mirela.next("settled").await["updates"][0]["by"],
+                "lucjan",
+                "she is still here"
+            );
         }
     }
     let mut back = Raw::connect(&service, "gate").await;
     back.send(&json!({ "type": "enter", "token": steward, "client": client })).await;
     let welcome = back.next("welcome").await;
-    let outcomes: Vec<_> = welcome["outcomes"].as_array().unwrap().iter().map(|one| one["n"].clone()).collect();
+    let outcomes: Vec<_> =
+        welcome["outcomes"].as_array().unwrap().iter().map(|one| one["n"].clone()).collect();
     assert_eq!(outcomes, [1, 2], "hers alone");
     assert_eq!(welcome["state"]["heads"], 21);
 }

@@ -63,7 +63,10 @@ async fn a_bad_token_is_told_apart_on_both_ways_in() {
         let mut raw = Raw::connect(&service, "headcount").await;
         raw.send(&json!({ "type": "enter", "token": token, "client": raw.client })).await;
         assert_eq!(raw.bye().await.0, *kind, "{what}");
-        let request = service.http.get(format!("{}/v1/sessions/headcount/state", service.server)).bearer_auth(token);
+        let request = service
+            .http
+            .get(format!("{}/v1/sessions/headcount/state", service.server))
+            .bearer_auth(token);
         let response = request.send().await.unwrap();
         assert!([400, 401].contains(&response.status().as_u16()), "{what}");
         assert_eq!(name(&response.json().await.unwrap()), *kind, "{what}");
@@ -94,18 +97,33 @@ async fn the_backend_s_calls_need_the_service_key_and_a_token_never_goes_into_a_
     let token = service.token("headcount", "oda", "participant").await;
     for path in ["/v1/sessions", "/v1/charters", "/v1/sessions/headcount"] {
         let url = format!("{}{path}", service.server);
-        assert_eq!(service.http.get(&url).bearer_auth(&token).send().await.unwrap().status(), 403, "{path}");
-        assert_eq!(service.http.get(&url).bearer_auth("k".repeat(64)).send().await.unwrap().status(), 401, "{path}");
+        assert_eq!(
+            service.http.get(&url).bearer_auth(&token).send().await.unwrap().status(),
+            403,
+            "{path}"
+        );
+        assert_eq!(
+            service.http.get(&url).bearer_auth("k".repeat(64)).send().await.unwrap().status(),
+            401,
+            "{path}"
+        );
         assert_eq!(service.http.get(&url).send().await.unwrap().status(), 401, "{path}");
         assert_eq!(service.get(path).await.status(), 200, "{path}");
     }
-    let leaked =
-        service.http.get(format!("{}/v1/sessions/headcount/state?token={token}", service.server)).send().await.unwrap();
+    let leaked = service
+        .http
+        .get(format!("{}/v1/sessions/headcount/state?token={token}", service.server))
+        .send()
+        .await
+        .unwrap();
     assert_eq!(leaked.status(), 401);
     assert!(!service.log().contains(&token));
     for (body, status) in [
         (json!({ "session": "headcount", "sub": "oda", "role": "gardener" }), 422),
-        (json!({ "session": "headcount", "sub": "oda", "role": "participant", "expires_in": 0 }), 422),
+        (
+            json!({ "session": "headcount", "sub": "oda", "role": "participant", "expires_in": 0 }),
+            422,
+        ),
         (json!({ "session": "nowhere", "sub": "oda", "role": "participant" }), 404),
         (json!({ "session": "headcount", "sub": "", "role": "participant" }), 400),
     ] {
@@ -116,13 +134,17 @@ async fn the_backend_s_calls_need_the_service_key_and_a_token_never_goes_into_a_
 #[tokio::test]
 async fn a_page_of_a_foreign_origin_cannot_connect() {
     use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
-    let service = Service::start_with(&[("RENDEL_ORIGINS", "[\"https://hollin-brook.example\"]")]).await;
+    let service =
+        Service::start_with(&[("RENDEL_ORIGINS", "[\"https://hollin-brook.example\"]")]).await;
     service.open_demo("headcount").await;
     let own = service.server.clone();
-    for (origin, gets_in) in
-        [("https://elsewhere.example", false), ("https://hollin-brook.example", true), (own.as_str(), true)]
-    {
-        let address = format!("{}/v1/sessions/headcount/connect", service.server.replace("http", "ws"));
+    for (origin, gets_in) in [
+        ("https://elsewhere.example", false),
+        ("https://hollin-brook.example", true),
+        (own.as_str(), true),
+    ] {
+        let address =
+            format!("{}/v1/sessions/headcount/connect", service.server.replace("http", "ws"));
         let mut request = address.into_client_request().unwrap();
         request.headers_mut().insert("Origin", origin.parse().unwrap());
         request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse().unwrap());
@@ -133,9 +155,13 @@ async fn a_page_of_a_foreign_origin_cannot_connect() {
 /// An Ed25519 key pair: what signs, and the `x` of its JWK.
 fn ed25519() -> (EncodingKey, String) {
     // The seed and the public key of RFC 8037, appendix A, in PKCS #8.
-    let seed = hex::decode("9d61b19deffd5a60ba844af492ec2cc44449c5697b326919703bac031cae7f60").unwrap();
+    let seed =
+        hex::decode("9d61b19deffd5a60ba844af492ec2cc44449c5697b326919703bac031cae7f60").unwrap();
     let head = hex::decode("302e020100300506032b657004220420").unwrap();
-    (EncodingKey::from_ed_der(&[head, seed].concat()), "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo".to_owned())
+    (
+        EncodingKey::from_ed_der(&[head, seed].concat()),
+        "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo".to_owned(),
+    )
 }
 
 fn with_kid(algorithm: Algorithm, kid: &str, key: &EncodingKey) -> String {
@@ -144,7 +170,10 @@ fn with_kid(algorithm: Algorithm, kid: &str, key: &EncodingKey) -> String {
 }
 
 async fn state_with(service: &Service, token: &str) -> u16 {
-    let call = service.http.get(format!("{}/v1/sessions/headcount/state", service.server)).bearer_auth(token);
+    let call = service
+        .http
+        .get(format!("{}/v1/sessions/headcount/state", service.server))
+        .bearer_auth(token);
     call.send().await.unwrap().status().as_u16()
 }
 
@@ -155,9 +184,18 @@ async fn keys_take_over_from_one_another_and_an_algorithm_is_its_key_s() {
     let beside = service.beside().await;
     let (ed, x) = ed25519();
     let add = |body: Value| service.request(reqwest::Method::POST, "/v1/keys").json(&body).send();
-    assert_eq!(add(json!({ "kid": "ed-1", "algorithm": "EdDSA", "public": x })).await.unwrap().status(), 201);
+    assert_eq!(
+        add(json!({ "kid": "ed-1", "algorithm": "EdDSA", "public": x })).await.unwrap().status(),
+        201
+    );
     let secret = "another secret of at least 32 characters";
-    assert_eq!(add(json!({ "kid": "hs-2", "algorithm": "HS256", "secret": secret })).await.unwrap().status(), 201);
+    assert_eq!(
+        add(json!({ "kid": "hs-2", "algorithm": "HS256", "secret": secret }))
+            .await
+            .unwrap()
+            .status(),
+        201
+    );
     for (body, status) in [
         (json!({ "kid": "ed-1", "algorithm": "EdDSA", "public": x }), 409),
         (json!({ "kid": "ed-2", "algorithm": "EdDSA", "public": "mist" }), 422),
@@ -173,8 +211,10 @@ async fn keys_take_over_from_one_another_and_an_algorithm_is_its_key_s() {
     ];
     for token in &good {
         assert_eq!(state_with(&service, token).await, 200);
-        until("the other service knows the key too", async || (state_with(&beside, token).await == 200).then_some(()))
-            .await;
+        until("the other service knows the key too", async || {
+            (state_with(&beside, token).await == 200).then_some(())
+        })
+        .await;
     }
     // A public key is no secret: what is signed with it as one is worth nothing.
     let confused = [
@@ -189,9 +229,18 @@ async fn keys_take_over_from_one_another_and_an_algorithm_is_its_key_s() {
     }
     let listed = service.get("/v1/keys").await.text().await.unwrap();
     assert!(listed.contains("hs-2") && !listed.contains(secret), "{listed}");
-    assert_eq!(service.request(reqwest::Method::DELETE, "/v1/keys/ed-1").send().await.unwrap().status(), 204);
-    assert_eq!((state_with(&service, &good[0]).await, state_with(&service, &good[1]).await), (401, 200));
-    until("the other service hears of it", async || (state_with(&beside, &good[0]).await == 401).then_some(())).await;
+    assert_eq!(
+        service.request(reqwest::Method::DELETE, "/v1/keys/ed-1").send().await.unwrap().status(),
+        204
+    );
+    assert_eq!(
+        (state_with(&service, &good[0]).await, state_with(&service, &good[1]).await),
+        (401, 200)
+    );
+    until("the other service hears of it", async || {
+        (state_with(&beside, &good[0]).await == 401).then_some(())
+    })
+    .await;
     service.terminate_beside(beside);
 }
 
@@ -204,7 +253,10 @@ async fn what_is_revoked_is_let_go_of_within_a_second_on_all_ways_in() {
     let other = service.token("headcount", "oda", "participant").await;
     let (mut oda, _) = Raw::enter(&service, "headcount", &token).await;
     let (mut second, _) = Raw::enter(&service, "headcount", &other).await;
-    let call = service.http.get(format!("{}/v1/sessions/headcount/events", service.server)).bearer_auth(&token);
+    let call = service
+        .http
+        .get(format!("{}/v1/sessions/headcount/events", service.server))
+        .bearer_auth(&token);
     let mut events = call.send().await.unwrap();
     let revoked = Instant::now();
     assert_eq!(service.post("/v1/tokens/revoked", &json!({ "token": token })).await.status(), 204);
@@ -215,11 +267,20 @@ async fn what_is_revoked_is_let_go_of_within_a_second_on_all_ways_in() {
     }
     assert!(told.contains("event: bye") && told.contains("bad-token"), "{told}");
     assert!(revoked.elapsed() < Duration::from_secs(1), "{:?}", revoked.elapsed());
-    assert_eq!((state_with(&service, &token).await, state_with(&service, &other).await), (401, 200));
-    until("the other service hears of it", async || (state_with(&beside, &token).await == 401).then_some(())).await;
+    assert_eq!(
+        (state_with(&service, &token).await, state_with(&service, &other).await),
+        (401, 200)
+    );
+    until("the other service hears of it", async || {
+        (state_with(&beside, &token).await == 401).then_some(())
+    })
+    .await;
     // All that a participant had until now; what is issued afterwards is good.
     assert_eq!(
-        service.post("/v1/tokens/revoked", &json!({ "session": "headcount", "sub": "oda" })).await.status(),
+        service
+            .post("/v1/tokens/revoked", &json!({ "session": "headcount", "sub": "oda" }))
+            .await
+            .status(),
         204
     );
     assert_eq!(second.bye().await.0, "bad-token");
@@ -263,8 +324,12 @@ async fn a_token_that_ends_is_renewed_in_place_and_ends_the_connection_otherwise
 async fn an_invitation_lets_as_many_in_as_it_says_and_its_code_is_kept_nowhere() {
     let service = Service::start().await;
     service.open_demo("slope-plan").await;
-    let make =
-        |body: Value| service.request(reqwest::Method::POST, "/v1/sessions/slope-plan/invitations").json(&body).send();
+    let make = |body: Value| {
+        service
+            .request(reqwest::Method::POST, "/v1/sessions/slope-plan/invitations")
+            .json(&body)
+            .send()
+    };
     assert_eq!(make(json!({ "role": "gardener" })).await.unwrap().status(), 422);
     assert_eq!(make(json!({ "role": "picker", "uses": 0 })).await.unwrap().status(), 422);
     let made: Value = make(json!({ "role": "picker" })).await.unwrap().json().await.unwrap();
@@ -285,13 +350,18 @@ async fn an_invitation_lets_as_many_in_as_it_says_and_its_code_is_kept_nowhere()
         }
     }
     assert_eq!(won.len(), 1);
-    let (mut paloma, welcome) = Raw::enter(&service, "slope-plan", won[0]["token"].as_str().unwrap()).await;
-    assert_eq!((&welcome["you"]["name"], &welcome["you"]["role"]), (&json!("Paloma"), &json!("picker")));
+    let (mut paloma, welcome) =
+        Raw::enter(&service, "slope-plan", won[0]["token"].as_str().unwrap()).await;
+    assert_eq!(
+        (&welcome["you"]["name"], &welcome["you"]["role"]),
+        (&json!("Paloma"), &json!("picker"))
+    );
     paloma.send(&json!({ "type": "leave" })).await;
     let listed = service.get("/v1/sessions/slope-plan/invitations").await.text().await.unwrap();
     assert!(listed.contains("\"used\":1") && !listed.contains(&code), "{listed}");
     // One that is taken back is worth nothing, and neither is one that has ended.
-    let made: Value = make(json!({ "role": "picker", "uses": 5 })).await.unwrap().json().await.unwrap();
+    let made: Value =
+        make(json!({ "role": "picker", "uses": 5 })).await.unwrap().json().await.unwrap();
     let path = format!("/v1/sessions/slope-plan/invitations/{}", made["id"].as_str().unwrap());
     assert_eq!(service.request(reqwest::Method::DELETE, &path).send().await.unwrap().status(), 204);
     assert_eq!(accept(made["code"].as_str().unwrap(), "Bram").await.unwrap().status(), 401);
@@ -321,7 +391,10 @@ async fn guests_have_made_up_names_come_back_as_themselves_and_are_bounded_by_ad
     };
     let (first, welcome) = guest(None).await;
     let you = &welcome["you"];
-    assert_eq!((&you["role"], you["name"].as_str().unwrap().split(' ').count()), (&json!("viewer"), 2));
+    assert_eq!(
+        (&you["role"], you["name"].as_str().unwrap().split(' ').count()),
+        (&json!("viewer"), 2)
+    );
     let token = welcome["token"].as_str().unwrap().to_owned();
     drop(first);
     let (_again, welcome) = guest(Some(&token)).await;
@@ -407,8 +480,12 @@ async fn the_console_s_cookie_alone_changes_nothing_and_no_token_is_ever_in_a_lo
     assert_eq!(call(reqwest::Method::GET, "/v1/sessions").send().await.unwrap().status(), 401);
 
     let token = service.token("headcount", "oda", "participant").await;
-    let told =
-        service.http.get(format!("{}/v1/sessions/headcount/state?token={token}", service.server)).send().await.unwrap();
+    let told = service
+        .http
+        .get(format!("{}/v1/sessions/headcount/state?token={token}", service.server))
+        .send()
+        .await
+        .unwrap();
     assert_eq!(told.status(), 401);
     let (mut oda, _) = Raw::enter(&service, "headcount", &token).await;
     oda.send(&json!({ "type": "renew", "n": 1, "token": token })).await;

@@ -24,15 +24,22 @@ export function AuditPage({ id }: { id: string }) {
       </h1>
       <Panel
         title="Audit"
-        aside={entries === undefined ? undefined : counted(entries.length, "entry").replace("entrys", "entries")}
+        aside={
+          entries === undefined
+            ? undefined
+            : counted(entries.length, "entry").replace("entrys", "entries")
+        }
       >
         {error !== undefined && <Mishap retry={again}>{error.message}</Mishap>}
         {entries === undefined && error === undefined && <Waiting>Waiting for the list …</Waiting>}
         {entries?.length === 0 && (
-          <Empty title="Nothing was done yet">Freezing, removing, invitations and tokens are written down here.</Empty>
+          <Empty title="Nothing was done yet">
+            Freezing, removing, invitations and tokens are written down here.
+          </Empty>
         )}
         {entries !== undefined && entries.length > 0 && (
-          // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls sideways must be reachable by keyboard
+          // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls sideways must be
+          // reachable by keyboard
           <section className="overflow-x-auto" tabIndex={0} aria-label="Audit, table">
             <table className="w-full text-sm">
               <thead className="text-left text-xs text-faint">
@@ -80,5 +87,7 @@ const MEANINGS: Record<string, Meaning> = {
 
 function more({ detail }: AuditEntry): string {
   const said = Object.entries(detail).filter(([, value]) => value !== null);
-  return said.map(([name, value]) => `${name} ${typeof value === "string" ? value : JSON.stringify(value)}`).join(", ");
+  return said
+    .map(([name, value]) => `${name} ${typeof value === "string" ? value : JSON.stringify(value)}`)
+    .join(", ");
 }

@@ -27,7 +27,9 @@ export function JoinPage() {
   }
 
   if (code === "")
-    return <Empty title="This is no invitation">Its link has a code at its end. Ask for it again.</Empty>;
+    return (
+      <Empty title="This is no invitation">Its link has a code at its end. Ask for it again.</Empty>
+    );
   return (
     <div className="mx-auto w-full max-w-md px-4 py-[12vh]">
       <h1 className="text-xl font-semibold tracking-tight">You are invited</h1>

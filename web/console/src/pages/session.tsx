@@ -27,18 +27,24 @@ export function SessionPage({ id }: { id: string }) {
   const { api, token: own } = useSigned();
   const charter = useRead(useCallback(() => api.charter(id), [api, id]));
   const [chosen, setChosen] = useState<string>();
-  const role = own?.role ?? chosen ?? (charter.value === undefined ? undefined : widestRole(charter.value));
+  const role =
+    own?.role ?? chosen ?? (charter.value === undefined ? undefined : widestRole(charter.value));
   const { token, error } = useToken(id, "Console", role);
   const seat = useParticipant(id, "Console", token);
   const journal = useJournal(id, seat.you === undefined ? undefined : seat.seq, seat.updates);
   const failed = charter.error ?? error;
-  const layer = useMemo(() => (charter.value === undefined ? undefined : layerOf(charter.value)), [charter.value]);
+  const layer = useMemo(
+    () => (charter.value === undefined ? undefined : layerOf(charter.value)),
+    [charter.value],
+  );
 
   return (
     <div className="mx-auto flex w-full max-w-7xl flex-1 flex-col gap-4 px-4 py-4">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
         <div className="min-w-0">
-          <h1 className="truncate text-xl font-semibold tracking-tight">{charter.value?.title ?? id}</h1>
+          <h1 className="truncate text-xl font-semibold tracking-tight">
+            {charter.value?.title ?? id}
+          </h1>
           <p className="font-mono text-xs text-faint">
             {id} · {charter.value?.charter ?? "…"} v{charter.value?.version ?? "…"} · #{seat.seq}
           </p>
@@ -49,7 +55,10 @@ export function SessionPage({ id }: { id: string }) {
             <Select
               label="Role"
               value={role}
-              options={roleNames(charter.value).map((name) => ({ value: name, text: `as ${name}` }))}
+              options={roleNames(charter.value).map((name) => ({
+                value: name,
+                text: `as ${name}`,
+              }))}
               onChange={setChosen}
             />
           )}
@@ -65,7 +74,8 @@ export function SessionPage({ id }: { id: string }) {
       {seat.standing === "ended" && seat.why !== undefined && <Mishap>{seat.why}</Mishap>}
       {seat.you !== undefined && seat.session !== undefined && seat.session !== "open" && (
         <p role="status" className="rounded-small bg-amber-wash px-3 py-2 text-sm text-amber">
-          This session is {seat.session}: it can be looked at, and nothing changes but by who is left out of that.
+          This session is {seat.session}: it can be looked at, and nothing changes but by who is
+          left out of that.
         </p>
       )}
       <div className="grid min-h-0 flex-1 gap-4 lg:grid-cols-[minmax(0,1fr)_22rem]">
@@ -94,14 +104,18 @@ export function SessionPage({ id }: { id: string }) {
               )}
               {seat.checking > 0 && (
                 <p className="text-sm text-amber">
-                  {counted(seat.checking, "proposal")} of yours waits for a check; nobody else sees it yet.
+                  {counted(seat.checking, "proposal")} of yours waits for a check; nobody else sees
+                  it yet.
                 </p>
               )}
             </div>
           </Panel>
         </div>
         <div className="flex min-h-0 flex-col gap-4">
-          <Panel title="Here" aside={seat.you === undefined ? undefined : counted(seat.roster.length, "participant")}>
+          <Panel
+            title="Here"
+            aside={seat.you === undefined ? undefined : counted(seat.roster.length, "participant")}
+          >
             <RosterList session={id} seat={seat} charter={charter.value} />
             <Cues charter={charter.value} seat={seat} />
             <Agreement session={id} seat={seat} />
@@ -110,8 +124,17 @@ export function SessionPage({ id }: { id: string }) {
             <Steering session={id} charter={charter.value} seat={seat} />
           )}
           <Past session={id} seq={seat.seq} />
-          <Panel title="Journal" aside={`#${seat.seq}`} className="max-h-[60vh] lg:max-h-[calc(100dvh-20rem)]">
-            <Journal updates={journal} roster={seat.roster} charter={charter.value} propose={seat.propose} />
+          <Panel
+            title="Journal"
+            aside={`#${seat.seq}`}
+            className="max-h-[60vh] lg:max-h-[calc(100dvh-20rem)]"
+          >
+            <Journal
+              updates={journal}
+              roster={seat.roster}
+              charter={charter.value}
+              propose={seat.propose}
+            />
           </Panel>
         </div>
       </div>

@@ -15,10 +15,13 @@ export function SessionsPage() {
       <h1 className="text-xl font-semibold tracking-tight">Sessions</h1>
       <div className="mt-4 overflow-x-auto rounded-box border border-rule bg-sheet">
         {error !== undefined && <Mishap retry={again}>{error.message}</Mishap>}
-        {value === undefined && error === undefined && <Waiting>Waiting for the list of sessions …</Waiting>}
+        {value === undefined && error === undefined && (
+          <Waiting>Waiting for the list of sessions …</Waiting>
+        )}
         {value?.sessions.length === 0 && (
           <Empty title="No session is open yet">
-            Publish a charter and open one: <code className="font-mono">rendel session open CHARTER</code>
+            Publish a charter and open one:{" "}
+            <code className="font-mono">rendel session open CHARTER</code>
           </Empty>
         )}
         {value !== undefined && value.sessions.length > 0 && (
@@ -37,7 +40,10 @@ export function SessionsPage() {
               {value.sessions.map((session) => (
                 <tr key={session.id} className="border-b border-rule last:border-0 hover:bg-ground">
                   <td className="px-4 py-3">
-                    <Link href={`/sessions/${session.id}`} className="font-medium text-leaf hover:underline">
+                    <Link
+                      href={`/sessions/${session.id}`}
+                      className="font-medium text-leaf hover:underline"
+                    >
                       {session.title}
                     </Link>
                     <div className="font-mono text-xs text-faint">{session.id}</div>
@@ -46,12 +52,17 @@ export function SessionsPage() {
                     {session.charter} <span className="text-faint">v{session.version}</span>
                   </td>
                   <td className="px-4 py-3">
-                    <Badge meaning={session.status === "open" ? "leaf" : "plain"}>{session.status}</Badge>
+                    <Badge meaning={session.status === "open" ? "leaf" : "plain"}>
+                      {session.status}
+                    </Badge>
                   </td>
                   <td className="num px-4 py-3">{session.seq.toLocaleString("en")}</td>
                   <td className="num px-4 py-3">{session.participants.toLocaleString("en")}</td>
                   <td className="px-4 py-3 text-right whitespace-nowrap">
-                    <Link href={`/sessions/${session.id}/side-by-side`} className="text-leaf hover:underline">
+                    <Link
+                      href={`/sessions/${session.id}/side-by-side`}
+                      className="text-leaf hover:underline"
+                    >
                       Side by side
                     </Link>
                   </td>

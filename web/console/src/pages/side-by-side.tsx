@@ -16,7 +16,9 @@ export function SideBySidePage({ id }: { id: string }) {
   const [count, setCount] = useState(2);
   const [reports, setReports] = useState<Record<string, PaneReport>>({});
   const report = useCallback((name: string, next: PaneReport | undefined) => {
-    setReports(({ [name]: _gone, ...rest }) => (next === undefined ? rest : { ...rest, [name]: next }));
+    setReports(({ [name]: _gone, ...rest }) =>
+      next === undefined ? rest : { ...rest, [name]: next },
+    );
   }, []);
   const names = NAMES.slice(0, count);
   const seats = names.flatMap((name) => (reports[name] === undefined ? [] : [reports[name]]));
@@ -41,7 +43,9 @@ export function SideBySidePage({ id }: { id: string }) {
           </Button>
         </div>
       </div>
-      {charter.error !== undefined && <Mishap retry={charter.again}>{charter.error.message}</Mishap>}
+      {charter.error !== undefined && (
+        <Mishap retry={charter.again}>{charter.error.message}</Mishap>
+      )}
       {charter.value === undefined ? (
         charter.error === undefined && <Waiting>Waiting for the session …</Waiting>
       ) : (

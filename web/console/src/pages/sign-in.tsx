@@ -23,7 +23,8 @@ export function SignInPage() {
     <div className="mx-auto w-full max-w-md px-4 py-[12vh]">
       <h1 className="text-xl font-semibold tracking-tight">Look into your sessions</h1>
       <p className="mt-1 text-soft">
-        Sign in with the service key to see every session, or with a participant's token to see theirs.
+        Sign in with the service key to see every session, or with a participant's token to see
+        theirs.
       </p>
       <form onSubmit={submit} className="mt-6 flex flex-col gap-2">
         <label htmlFor="secret" className="text-sm font-medium">
@@ -50,7 +51,12 @@ export function SignInPage() {
           {fault ??
             "The key is in the file that rendel serve was started with. It is sent once and kept nowhere; a token stays in this page only."}
         </p>
-        <Button type="submit" tone="main" className="h-10" disabled={secret.trim() === "" || isChecking}>
+        <Button
+          type="submit"
+          tone="main"
+          className="h-10"
+          disabled={secret.trim() === "" || isChecking}
+        >
           {isChecking ? "Looking …" : "Sign in"}
         </Button>
       </form>

@@ -21,5 +21,6 @@ export function followTheme(): void {
 
 function show(): void {
   const chosen = theme();
-  document.documentElement.dataset.theme = chosen === "system" ? (dark.matches ? "dark" : "light") : chosen;
+  document.documentElement.dataset.theme =
+    chosen === "system" ? (dark.matches ? "dark" : "light") : chosen;
 }

@@ -16,7 +16,13 @@ export function Button({
 }: { tone?: Tone } & ButtonHTMLAttributes<HTMLButtonElement>) {
   const look =
     "inline-flex h-8 items-center justify-center gap-1.5 rounded-small px-3 text-sm font-medium whitespace-nowrap";
-  return <button type="button" className={`${look} disabled:opacity-45 ${TONES[tone]} ${className}`} {...rest} />;
+  return (
+    <button
+      type="button"
+      className={`${look} disabled:opacity-45 ${TONES[tone]} ${className}`}
+      {...rest}
+    />
+  );
 }
 
 export const INPUT =
@@ -76,7 +82,13 @@ export function hueStyle(hue: number) {
 }
 
 export function Dot({ hue }: { hue: number }) {
-  return <span aria-hidden className="inline-block size-2.5 shrink-0 rounded-full" style={hueStyle(hue)} />;
+  return (
+    <span
+      aria-hidden
+      className="inline-block size-2.5 shrink-0 rounded-full"
+      style={hueStyle(hue)}
+    />
+  );
 }
 
 export function Switch({
@@ -170,7 +182,9 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
   return (
     <div className="px-4 py-8 text-center">
       <p className="text-base font-medium text-soft">{title}</p>
-      {children !== undefined && <div className="mx-auto mt-1 max-w-md text-sm text-faint">{children}</div>}
+      {children !== undefined && (
+        <div className="mx-auto mt-1 max-w-md text-sm text-faint">{children}</div>
+      )}
     </div>
   );
 }

@@ -9,7 +9,10 @@ const charter: Charter = {
   state: {
     title: { kind: "register" },
     label: { kind: "register", merge: "all" },
-    pressings: { kind: "map", each: { "a/b": { kind: "register" }, steps: { kind: "list", each: {} } } },
+    pressings: {
+      kind: "map",
+      each: { "a/b": { kind: "register" }, steps: { kind: "list", each: {} } },
+    },
     steps: { kind: "list", each: { what: { kind: "register" } } },
     notes: { kind: "text" },
   },
@@ -17,7 +20,15 @@ const charter: Charter = {
 
 function proposed(at: string, lost: Json | undefined, op = "set") {
   const verdict = { edit: 0, at, verdict: "overrode", because: "", lost } as Verdict;
-  const update = { seq: 2, by: "oda", client: "", n: 1, at: 0, effects: [{ at, op }], verdicts: [verdict] } as Settled;
+  const update = {
+    seq: 2,
+    by: "oda",
+    client: "",
+    n: 1,
+    at: 0,
+    effects: [{ at, op }],
+    verdicts: [verdict],
+  } as Settled;
   return again(charter, update, verdict);
 }
 
@@ -26,7 +37,12 @@ test("what was lost comes back as the edit that fits where it was", () => {
     ["/title", "West", "set", { at: "/title", op: "set", value: "West" }],
     ["/title", null, "set", { at: "/title", op: "clear" }],
     ["/label", ["dry"], "set", { at: "/label", op: "set", value: "dry" }],
-    ["/pressings/p~11", { x: 1 }, "drop", { at: "/pressings", op: "put", id: "p/1", value: { x: 1 } }],
+    [
+      "/pressings/p~11",
+      { x: 1 },
+      "drop",
+      { at: "/pressings", op: "put", id: "p/1", value: { x: 1 } },
+    ],
     ["/pressings/p1/a~1b", 3, "set", { at: "/pressings/p1/a~1b", op: "set", value: 3 }],
     ["/pressings/p1/steps/s", {}, "remove", { at: "/pressings/p1/steps", op: "insert", value: {} }],
     ["/steps/wash", { what: "x" }, "remove", { at: "/steps", op: "insert", value: { what: "x" } }],
@@ -36,5 +52,6 @@ test("what was lost comes back as the edit that fits where it was", () => {
     ["/title", undefined, "set", undefined],
     ["/nowhere", "x", "set", undefined],
   ];
-  for (const [at, lost, op, expected] of table) expect(proposed(at, lost, op), at).toEqual(expected);
+  for (const [at, lost, op, expected] of table)
+    expect(proposed(at, lost, op), at).toEqual(expected);
 });

@@ -17,7 +17,8 @@ export function again(charter: Charter, update: Settled, verdict: Verdict): Edit
       : { at: parent, op: "insert", value: lost };
   }
   if (lost === null) return { at, op: "clear" };
-  if (place?.merge === "all" && Array.isArray(lost) && lost[0] !== undefined) return { at, op: "set", value: lost[0] };
+  if (place?.merge === "all" && Array.isArray(lost) && lost[0] !== undefined)
+    return { at, op: "set", value: lost[0] };
   return place?.kind === "register" ? { at, op: "set", value: lost } : undefined;
 }
 

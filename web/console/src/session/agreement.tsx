@@ -10,14 +10,17 @@ export function Agreement({ session, seat }: { session: string; seat: Seat }) {
   // Figures of a session are the backend's; who has a participant's token does not see them.
   const read = async () => (token === undefined ? api.session(session) : undefined);
   const { value, again } = useRead(useCallback(read, [api, session, token]));
-  // Digests are asked for within seconds of an update: the figures are read once they can have come in.
-  // biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is what makes it worth reading again
+  // Digests are asked for within seconds of an update: the figures are read once they can have come
+  // in. biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is what makes it worth
+  // reading again
   useEffect(() => {
     const timer = setTimeout(again, 6_000);
     return () => clearTimeout(timer);
   }, [again, seat.seq]);
   if (seat.repaired !== undefined)
-    return <Line tone="text-amber">This replica differed and was repaired at #{seat.repaired.seq}.</Line>;
+    return (
+      <Line tone="text-amber">This replica differed and was repaired at #{seat.repaired.seq}.</Line>
+    );
   if (value === undefined || value.agreed_seq === 0) return null;
   return (
     <Line tone={value.differed > 0 ? "text-amber" : "text-soft"}>

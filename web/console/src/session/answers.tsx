@@ -10,7 +10,9 @@ export function AnswerLine({ answer }: { answer: Answer }) {
       <div className="text-sm" role="status">
         <Badge meaning="brick">refused: {problemName(problem)}</Badge>{" "}
         <span className="text-soft">{problem.detail}</span>
-        {problem.current !== undefined && <span className="text-soft"> Present value: {shown(problem.current)}.</span>}
+        {problem.current !== undefined && (
+          <span className="text-soft"> Present value: {shown(problem.current)}.</span>
+        )}
       </div>
     );
   }

@@ -12,7 +12,10 @@ type Staged = { collision: Collision; names: [string, string]; ns: [number, numb
 export function CollidePanel({ charter, seats }: { charter: Charter; seats: PaneReport[] }) {
   const ready = seats.filter(({ seat }) => seat.view !== undefined && seat.standing !== "ended");
   const view = ready[0]?.seat.view;
-  const offered = useMemo(() => (view === undefined ? [] : collisions(charter, view)), [charter, view]);
+  const offered = useMemo(
+    () => (view === undefined ? [] : collisions(charter, view)),
+    [charter, view],
+  );
   const [wanted, setWanted] = useState<string>();
   const [staged, setStaged] = useState<Staged>();
   const collision = offered.find((one) => one.id === wanted) ?? offered[0];
@@ -38,7 +41,11 @@ export function CollidePanel({ charter, seats }: { charter: Charter; seats: Pane
           onChange={setWanted}
           disabled={offered.length === 0}
         />
-        <Button tone="main" onClick={collide} disabled={collision === undefined || right === undefined}>
+        <Button
+          tone="main"
+          onClick={collide}
+          disabled={collision === undefined || right === undefined}
+        >
           Collide
         </Button>
         <p className="text-sm text-soft">
@@ -46,8 +53,8 @@ export function CollidePanel({ charter, seats }: { charter: Charter; seats: Pane
             "Two panes are needed that have been welcomed."
           ) : (
             <>
-              {left.name} {collision.says[0]}, {right.name} {collision.says[1]}, neither having seen the other. Rule:{" "}
-              {collision.rule}.
+              {left.name} {collision.says[0]}, {right.name} {collision.says[1]}, neither having seen
+              the other. Rule: {collision.rule}.
             </>
           )}
         </p>
@@ -65,8 +72,8 @@ export function CollidePanel({ charter, seats }: { charter: Charter; seats: Pane
             const answer = seat?.answers.find((one) => one.n === staged.ns[side]);
             return (
               <li key={side}>
-                <span className="font-medium">{staged.names[side]}</span> {staged.collision.says[side]}:{" "}
-                <Became answer={answer} standing={seat?.standing} />
+                <span className="font-medium">{staged.names[side]}</span>{" "}
+                {staged.collision.says[side]}: <Became answer={answer} standing={seat?.standing} />
               </li>
             );
           })
@@ -76,10 +83,18 @@ export function CollidePanel({ charter, seats }: { charter: Charter; seats: Pane
   );
 }
 
-function Became({ answer, standing }: { answer: Answer | undefined; standing: string | undefined }) {
+function Became({
+  answer,
+  standing,
+}: {
+  answer: Answer | undefined;
+  standing: string | undefined;
+}) {
   if (answer === undefined)
     return (
-      <span className="text-faint">{standing === "offline" ? "kept until this pane is back" : "no answer yet"}</span>
+      <span className="text-faint">
+        {standing === "offline" ? "kept until this pane is back" : "no answer yet"}
+      </span>
     );
   if ("problem" in answer) {
     return (
@@ -94,7 +109,9 @@ function Became({ answer, standing }: { answer: Answer | undefined; standing: st
   return (
     <>
       <Badge meaning="leaf">settled #{answer.update.seq}</Badge>{" "}
-      <Badge meaning={meaningOf(verdict?.verdict ?? "applied")}>{verdict?.verdict ?? "applied"}</Badge>{" "}
+      <Badge meaning={meaningOf(verdict?.verdict ?? "applied")}>
+        {verdict?.verdict ?? "applied"}
+      </Badge>{" "}
       <span className="text-soft">{verdict?.because ?? "Nothing concurrent was in its way."}</span>
     </>
   );

@@ -5,7 +5,9 @@ import type { Charter } from "../api.ts";
 import { collisions } from "./collision.ts";
 
 const data = (name: string) =>
-  JSON.parse(readFileSync(new URL(`../../../../demo/data/${name}.json`, import.meta.url), "utf8")) as Json;
+  JSON.parse(
+    readFileSync(new URL(`../../../../demo/data/${name}.json`, import.meta.url), "utf8"),
+  ) as Json;
 
 const charter: Charter = {
   charter: "slope-plan",
@@ -42,7 +44,8 @@ test("each field gets a collision of two different edits at its path, and a reco
   for (const one of offered) expect(one.edits[0], one.id).not.toEqual(one.edits[1]);
 });
 
-const proposedValue = (edit: Edit | undefined) => (edit !== undefined && "value" in edit ? edit.value : undefined);
+const proposedValue = (edit: Edit | undefined) =>
+  edit !== undefined && "value" in edit ? edit.value : undefined;
 
 test("the values fit the schema and differ from what is there", () => {
   const offered = collisions(charter, data("slope-plan"));
@@ -109,11 +112,15 @@ test("texts, lists and references have collisions of their own, whose places are
     "/remarks",
     "/pressings/p1/pressed-by refers",
   ]);
-  const notes = String((view as never as { pressings: { p1: { notes: string } } }).pressings.p1.notes);
+  const notes = String(
+    (view as never as { pressings: { p1: { notes: string } } }).pressings.p1.notes,
+  );
   const splices = offered.flatMap((one) => one.edits.flat()).filter((edit) => edit.op === "splice");
   expect(splices.length).toBe(7);
-  for (const { index, delete: gone } of splices) expect(Number(index) + Number(gone)).toBeLessThanOrEqual(notes.length);
-  // A reference is set to a record that somebody else drops at the same moment, and not to the one it has.
+  for (const { index, delete: gone } of splices)
+    expect(Number(index) + Number(gone)).toBeLessThanOrEqual(notes.length);
+  // A reference is set to a record that somebody else drops at the same moment, and not to the one
+  // it has.
   expect(offered.at(-1)?.edits).toEqual([
     [{ at: "/pressings/p1/pressed-by", op: "set", value: "bram" }],
     [{ at: "/crew/bram", op: "drop" }],

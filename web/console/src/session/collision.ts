@@ -4,7 +4,13 @@ import { isMembers, member, pointerToken } from "./pointer.ts";
 import { shown } from "./words.ts";
 
 /** Two edits of the same thing, to be proposed at the same moment. */
-export type Collision = { id: string; title: string; rule: string; edits: [Edit[], Edit[]]; says: [string, string] };
+export type Collision = {
+  id: string;
+  title: string;
+  rule: string;
+  edits: [Edit[], Edit[]];
+  says: [string, string];
+};
 
 /** A worked collision for each field and rule of a charter, against the present state. */
 export function collisions(charter: Charter, view: Json): Collision[] {
@@ -27,9 +33,20 @@ function ofField(field: Field, value: Json, at: string): Collision[] {
   if (field.kind === "register") {
     const [one, two] = twoValues(field, value);
     if (one === undefined || two === undefined) return [];
-    const edits: Collision["edits"] = [[{ at, op: "set", value: one }], [{ at, op: "set", value: two }]];
+    const edits: Collision["edits"] = [
+      [{ at, op: "set", value: one }],
+      [{ at, op: "set", value: two }],
+    ];
     const rule = RULES[field.merge ?? "last"] ?? "";
-    return [{ id: at, title: at, rule, edits, says: [`sets ${shown(one, 30)}`, `sets ${shown(two, 30)}`] }];
+    return [
+      {
+        id: at,
+        title: at,
+        rule,
+        edits,
+        says: [`sets ${shown(one, 30)}`, `sets ${shown(two, 30)}`],
+      },
+    ];
   }
   if (field.kind === "set") return ofSet(field, value, at);
   if (field.kind === "text") return ofText(value, at);
@@ -91,11 +108,13 @@ function ofText(value: Json, at: string): Collision[] {
 function ofList(field: Field, value: Json, at: string): Collision[] {
   const elements = (Array.isArray(value) ? value : []) as { id: string; value: Json }[];
   const [first, second] = elements;
-  const place: { after?: string | null } = field["append-only"] === true ? {} : { after: first?.id ?? null };
+  const place: { after?: string | null } =
+    field["append-only"] === true ? {} : { after: first?.id ?? null };
   const insert = (text: string): Edit[] => [
     { at, op: "insert", id: uuid7(), value: newElement(field, text), ...place },
   ];
-  const beside = first === undefined || field["append-only"] === true ? "at the end" : `after ${first.id}`;
+  const beside =
+    first === undefined || field["append-only"] === true ? "at the end" : `after ${first.id}`;
   const inserts: Collision = {
     id: at,
     title: `${at}, two inserts at one place`,
@@ -136,7 +155,8 @@ function newElement(field: Field, text: string): Json {
 /** For each reference: it is set to a record while somebody else drops that. */
 function ofReferences(fields: Fields, view: Json): Collision[] {
   return Object.entries(fields).flatMap(([name, field]) => {
-    const [id, record] = Object.entries(isMembers(member(view, name)) ? (member(view, name) as object) : {})[0] ?? [];
+    const [id, record] =
+      Object.entries(isMembers(member(view, name)) ? (member(view, name) as object) : {})[0] ?? [];
     if (field.kind !== "map" || id === undefined) return [];
     return Object.entries(field.each ?? {}).flatMap(([inner, { refers }]) => {
       const target = refers && Object.keys((member(view, refers.to.slice(1)) ?? {}) as object);
@@ -152,7 +172,10 @@ function ofReferences(fields: Fields, view: Json): Collision[] {
         id: `${at} refers`,
         title: `${at}, reference against drop`,
         rule: rules[refers["on-drop"] ?? "refuse"] ?? "",
-        edits: [[{ at, op: "set", value: to }], [{ at: `${refers.to}/${pointerToken(to)}`, op: "drop" }]],
+        edits: [
+          [{ at, op: "set", value: to }],
+          [{ at: `${refers.to}/${pointerToken(to)}`, op: "drop" }],
+        ],
         says: [`sets it to ${shown(to)}`, "drops that record"],
       };
       return [collision];
@@ -169,7 +192,8 @@ function ofMap(field: Field, value: Json, at: string): Collision[] {
   const edit = inner[0];
   if (edit === undefined) return inner;
   const drop: Edit = { at: `${at}/${pointerToken(id)}`, op: "drop" };
-  const rule = field["drop-conflict"] === "revive" ? "the edit stands, the record stays" : "the drop stands";
+  const rule =
+    field["drop-conflict"] === "revive" ? "the edit stands, the record stays" : "the drop stands";
   const against: Collision = {
     id: `${at} drop`,
     title: `${drop.at}, drop against edit`,
@@ -209,13 +233,21 @@ function twoValues(field: Field, value: Json): [Json | undefined, Json | undefin
   return [undefined, undefined];
 }
 
-function nudged(schema: { [name: string]: Json }, value: { [name: string]: Json }, by: number): Json {
-  const properties = isMembers(schema.properties ?? null) ? (schema.properties as { [name: string]: Json }) : {};
+function nudged(
+  schema: { [name: string]: Json },
+  value: { [name: string]: Json },
+  by: number,
+): Json {
+  const properties = isMembers(schema.properties ?? null)
+    ? (schema.properties as { [name: string]: Json })
+    : {};
   const entries = Object.entries(value).map(([name, inner]) => {
     const own = properties[name];
     return [
       name,
-      typeof inner === "number" ? bounded(own !== undefined && isMembers(own) ? own : {}, inner + by) : inner,
+      typeof inner === "number"
+        ? bounded(own !== undefined && isMembers(own) ? own : {}, inner + by)
+        : inner,
     ];
   });
   return Object.fromEntries(entries) as Json;

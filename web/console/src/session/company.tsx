@@ -20,9 +20,13 @@ export function doing(facts: Facts | undefined, charter: Charter | undefined): s
     if (caret !== undefined) return `in ${caret.at}`;
     const point = pointOf(value);
     const unit = charter?.surfaces?.[charter.presence?.fields?.[name]?.surface ?? ""]?.unit ?? "";
-    if (point !== undefined) return `at ${point.x.toFixed(1)}, ${point.y.toFixed(1)} ${unit}`.trim();
+    if (point !== undefined)
+      return `at ${point.x.toFixed(1)}, ${point.y.toFixed(1)} ${unit}`.trim();
     if (value === true) return name;
-    if (typeof value === "string" && Object.values(facts ?? {}).some((other) => caretOf(other)?.at === value))
+    if (
+      typeof value === "string" &&
+      Object.values(facts ?? {}).some((other) => caretOf(other)?.at === value)
+    )
       return "";
     if (Array.isArray(value)) return `has ${value.join(", ")}`;
     return typeof value === "string" ? `${name} ${value}` : `${name} ${JSON.stringify(value)}`;
@@ -31,7 +35,11 @@ export function doing(facts: Facts | undefined, charter: Charter | undefined): s
 }
 
 /** The hold that covers a path, by somebody else. */
-export function holdOver(holds: Map<string, Hold>, path: string, you: string | undefined): Hold | undefined {
+export function holdOver(
+  holds: Map<string, Hold>,
+  path: string,
+  you: string | undefined,
+): Hold | undefined {
   for (const hold of holds.values()) {
     const covers = path === hold.at || path.startsWith(`${hold.at}/`);
     if (covers && hold.by !== you) return hold;
@@ -43,7 +51,10 @@ export function holdOver(holds: Map<string, Hold>, path: string, you: string | u
 export function caretFact(charter: Charter, path: string): string | undefined {
   const fits = (pattern: string) => {
     const [parts, tokens] = [pattern.split("/"), path.split("/")];
-    return parts.length === tokens.length && parts.every((part, at) => part === "*" || part === tokens[at]);
+    return (
+      parts.length === tokens.length &&
+      parts.every((part, at) => part === "*" || part === tokens[at])
+    );
   };
   const facts = Object.entries(charter.presence?.fields ?? {});
   return facts.find(([, fact]) => fact.anchor !== undefined && fits(fact.anchor))?.[0];
@@ -62,7 +73,15 @@ export function HeldMark({ path }: { path: string }) {
 }
 
 /** A participant in a few words. */
-export function PersonMark({ person, name, says }: { person: Participant | undefined; name: string; says?: string }) {
+export function PersonMark({
+  person,
+  name,
+  says,
+}: {
+  person: Participant | undefined;
+  name: string;
+  says?: string;
+}) {
   return (
     <span className="inline-flex max-w-full items-center gap-1.5 rounded-small bg-sunk px-1.5 py-px text-xs text-soft">
       <Dot hue={person?.hue ?? 90} />

@@ -20,12 +20,16 @@ export function Connections({ session }: { session: string }) {
   );
   const list = value?.connections;
   return (
-    <Panel title="Connections" aside={list === undefined ? undefined : counted(list.length, "connection")}>
+    <Panel
+      title="Connections"
+      aside={list === undefined ? undefined : counted(list.length, "connection")}
+    >
       {error !== undefined && <Mishap retry={again}>{error.message}</Mishap>}
       {list === undefined && error === undefined && <Waiting>Waiting for the list …</Waiting>}
       {list?.length === 0 && <Empty title="Nobody is connected">Who enters shows up here.</Empty>}
       {list !== undefined && list.length > 0 && (
-        // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls sideways must be reachable by keyboard
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls sideways must be reachable
+        // by keyboard
         <section className="overflow-x-auto" tabIndex={0} aria-label="Connections, table">
           <table className="w-full text-sm">
             <thead className="text-xs text-faint">
@@ -44,9 +48,12 @@ export function Connections({ session }: { session: string }) {
               {list.map((one) => (
                 <tr key={one.client} className="border-b border-rule last:border-0">
                   <td className="px-4 py-1.5 whitespace-nowrap">
-                    <span className="font-medium">{one.name}</span> <span className="text-faint">{one.role}</span>
+                    <span className="font-medium">{one.name}</span>{" "}
+                    <span className="text-faint">{one.role}</span>
                   </td>
-                  <td className="px-2 py-1.5 whitespace-nowrap text-soft">{WAYS[one.way] ?? one.way}</td>
+                  <td className="px-2 py-1.5 whitespace-nowrap text-soft">
+                    {WAYS[one.way] ?? one.way}
+                  </td>
                   <td className="px-2 py-1.5 font-mono text-xs text-soft">{one.address}</td>
                   <td className="num px-2 py-1.5">{one.lag.toLocaleString("en")}</td>
                   <td className="num px-2 py-1.5">{one.lag_ms.toLocaleString("en")}</td>

@@ -21,7 +21,12 @@ export function CounterEditor({ path, value, propose }: Props) {
       <Button aria-label={`Add 1 to ${path}`} className="w-8 px-0" onClick={() => add(1)}>
         +
       </Button>
-      <Button aria-label={`Add 10 to ${path}`} tone="quiet" className="px-2" onClick={() => add(10)}>
+      <Button
+        aria-label={`Add 10 to ${path}`}
+        tone="quiet"
+        className="px-2"
+        onClick={() => add(10)}
+      >
         +10
       </Button>
     </div>
@@ -53,7 +58,13 @@ export function SetEditor({ field, path, value, propose }: Props & { field: Fiel
         </span>
       ))}
       <div className="w-36">
-        <Draft field={field} path={`${path}, one more`} value={null} set={insert} placeholder="one more" />
+        <Draft
+          field={field}
+          path={`${path}, one more`}
+          value={null}
+          set={insert}
+          placeholder="one more"
+        />
       </div>
     </div>
   );
@@ -71,7 +82,9 @@ export function ReferenceEditor({ to, path, value, propose }: Props & { to: stri
       value={value === null ? "" : String(value)}
       options={value === null ? options : [...options, { value: NOTHING, text: "none" }]}
       onChange={(next) =>
-        propose([next === NOTHING ? { at: path, op: "clear" } : { at: path, op: "set", value: next }])
+        propose([
+          next === NOTHING ? { at: path, op: "clear" } : { at: path, op: "set", value: next },
+        ])
       }
     />
   );
@@ -84,7 +97,8 @@ const NOTHING = "\u0000";
 export function RegisterEditor({ field, path, value, propose }: Props & { field: Field }) {
   const set = (next: Json) =>
     propose([next === null ? { at: path, op: "clear" } : { at: path, op: "set", value: next }]);
-  if (field.merge === "all") return <Candidates field={field} path={path} value={value} set={set} />;
+  if (field.merge === "all")
+    return <Candidates field={field} path={path} value={value} set={set} />;
   return <OneValue field={field} path={path} value={value} set={set} />;
 }
 
@@ -138,7 +152,13 @@ function OneValue({ field, path, value, set }: Setting) {
 }
 
 /** A draft of a value: it is proposed on Enter or on leaving the input, and follows the state while nobody types in it. */
-function Draft({ field, path, value, set, placeholder = "unset" }: Setting & { placeholder?: string }) {
+function Draft({
+  field,
+  path,
+  value,
+  set,
+  placeholder = "unset",
+}: Setting & { placeholder?: string }) {
   const type = kindOf(field, value);
   const settled = write(value, type);
   const [text, setText] = useState(settled);
@@ -152,7 +172,8 @@ function Draft({ field, path, value, set, placeholder = "unset" }: Setting & { p
     setIsEditing(false);
     if (text === settled) return;
     if (read !== undefined) set(read);
-    // What was proposed shows in the state at once; what was no value, or goes elsewhere, leaves the input.
+    // What was proposed shows in the state at once; what was no value, or goes elsewhere, leaves
+    // the input.
     if (read === undefined || settled === "") setText(settled);
   };
   return (
@@ -187,7 +208,8 @@ type Form = "text" | "number" | "json";
 function kindOf(field: Field, value: Json): Form {
   const type = field.schema?.type;
   if (type === "string" || (type === undefined && typeof value === "string")) return "text";
-  if (type === "number" || type === "integer" || (type === undefined && typeof value === "number")) return "number";
+  if (type === "number" || type === "integer" || (type === undefined && typeof value === "number"))
+    return "number";
   return "json";
 }
 

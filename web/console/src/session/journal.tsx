@@ -18,7 +18,9 @@ export function Journal({
 }) {
   if (updates.length === 0)
     return (
-      <Empty title="Nothing was settled yet">What anyone changes shows up here, in the one order that all share.</Empty>
+      <Empty title="Nothing was settled yet">
+        What anyone changes shows up here, in the one order that all share.
+      </Empty>
     );
   return (
     <ol className="min-h-0 flex-1 overflow-y-auto text-sm" aria-label="Journal">
@@ -27,10 +29,14 @@ export function Journal({
           <div className="flex items-baseline gap-2">
             <span className="num w-12 shrink-0 font-mono text-xs text-faint">#{update.seq}</span>
             <Dot hue={roster.find((here) => here.id === update.by)?.hue ?? 90} />
-            <span className="font-medium">{roster.find((here) => here.id === update.by)?.name ?? update.by}</span>
+            <span className="font-medium">
+              {roster.find((here) => here.id === update.by)?.name ?? update.by}
+            </span>
             <time className="ml-auto text-xs text-faint tabular-nums">{clock(update.at)}</time>
           </div>
-          <p className="mt-0.5 pl-14 font-mono text-xs break-words text-soft">{updateInWords(update)}</p>
+          <p className="mt-0.5 pl-14 font-mono text-xs break-words text-soft">
+            {updateInWords(update)}
+          </p>
           {update.note !== undefined && <p className="pl-14 text-xs text-faint">“{update.note}”</p>}
           {update.verdicts?.map((verdict) => {
             const edit = charter && again(charter, update, verdict);
@@ -39,7 +45,11 @@ export function Journal({
                 <Badge meaning={meaningOf(verdict.verdict)}>{verdict.verdict}</Badge>{" "}
                 <span className="text-soft">{verdict.because}</span>{" "}
                 {edit !== undefined && (
-                  <button type="button" className="text-leaf underline" onClick={() => propose([edit])}>
+                  <button
+                    type="button"
+                    className="text-leaf underline"
+                    onClick={() => propose([edit])}
+                  >
                     Propose {shown(verdict.lost, 40)} again
                   </button>
                 )}

@@ -41,12 +41,16 @@ export function ListEditor({
     setTold(`${id} is ${to + 1} of ${elements.length}`);
   };
   const onKey = (event: KeyboardEvent, id: string, index: number) => {
-    const to = { ArrowUp: index - 1, ArrowDown: index + 1, Home: 0, End: elements.length - 1 }[event.key];
+    const to = { ArrowUp: index - 1, ArrowDown: index + 1, Home: 0, End: elements.length - 1 }[
+      event.key
+    ];
     if (to === undefined) return;
     event.preventDefault();
     move(id, to);
     // The row moves; the focus goes with it.
-    requestAnimationFrame(() => rows.current?.querySelector<HTMLElement>(`[data-handle="${CSS.escape(id)}"]`)?.focus());
+    requestAnimationFrame(() =>
+      rows.current?.querySelector<HTMLElement>(`[data-handle="${CSS.escape(id)}"]`)?.focus(),
+    );
   };
 
   return (
@@ -139,9 +143,19 @@ export function ListEditor({
 }
 
 /** Inserts at the end: of records the first text field, of plain values the value itself. */
-function InsertForm({ field, path, propose }: { field: Field; path: string; propose: (edits: Edit[]) => void }) {
+function InsertForm({
+  field,
+  path,
+  propose,
+}: {
+  field: Field;
+  path: string;
+  propose: (edits: Edit[]) => void;
+}) {
   const [text, setText] = useState("");
-  const first = Object.entries(field.each ?? {}).find(([, inner]) => inner.schema?.type === "string")?.[0];
+  const first = Object.entries(field.each ?? {}).find(
+    ([, inner]) => inner.schema?.type === "string",
+  )?.[0];
   const value = (): Json => {
     if (field.each !== undefined) return first === undefined ? {} : { [first]: text.trim() };
     if (field.schema?.type === "string") return text.trim();

@@ -10,12 +10,15 @@ import { roleNames } from "./roles.ts";
 export function Outsider({ session, charter }: { session: string; charter: Charter }) {
   const { api } = useSigned();
   const roles = roleNames(charter);
-  const [role, setRole] = useState(roles.includes("viewer") ? "viewer" : (roles.at(-1) ?? "participant"));
+  const [role, setRole] = useState(
+    roles.includes("viewer") ? "viewer" : (roles.at(-1) ?? "participant"),
+  );
   const { value, error, again } = useRead(
     useCallback(() => api.seenBy(session, role), [api, session, role]),
     1_000,
   );
-  const hidden = value === undefined ? [] : Object.keys(charter.state).filter((name) => !has(value.state, name));
+  const hidden =
+    value === undefined ? [] : Object.keys(charter.state).filter((name) => !has(value.state, name));
   return (
     <section
       aria-label={`What ${role} gets`}
@@ -36,13 +39,19 @@ export function Outsider({ session, charter }: { session: string; charter: Chart
       {value !== undefined && (
         <>
           {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reachable by keyboard */}
-          <section className="max-h-80 overflow-auto" tabIndex={0} aria-label={`The state as ${role} gets it`}>
+          <section
+            className="max-h-80 overflow-auto"
+            tabIndex={0}
+            aria-label={`The state as ${role} gets it`}
+          >
             <pre className="px-4 py-3 font-mono text-xs whitespace-pre-wrap">
               {JSON.stringify(value.state, null, 2)}
             </pre>
           </section>
           <p className="flex min-h-10 flex-wrap items-center gap-1.5 border-t border-rule bg-ground px-4 py-2 text-xs text-faint">
-            {hidden.length === 0 ? "No field is hidden from them as a whole." : "Hidden from them, and never sent:"}
+            {hidden.length === 0
+              ? "No field is hidden from them as a whole."
+              : "Hidden from them, and never sent:"}
             {hidden.map((name) => (
               <Badge key={name} meaning="brick">
                 /{name}

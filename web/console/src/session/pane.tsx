@@ -37,8 +37,9 @@ export function Pane({
   const shownName = seat.you?.name ?? name;
   const { standing, seq, unsent, latency, confirmed } = seat;
 
-  // The page compares panes: it hears of each change, and of the end.
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the seat is new at each drawing; these are what changes in it
+  // The page compares panes: it hears of each change, and of the end. biome-ignore
+  // lint/correctness/useExhaustiveDependencies: the seat is new at each drawing; these are what
+  // changes in it
   useEffect(() => {
     report(name, { name: shownName, seat });
   }, [report, name, shownName, standing, seq, unsent, latency, confirmed, seat.answers]);
@@ -57,7 +58,10 @@ export function Pane({
           {shownName}
         </h2>
         <StandingBadge seat={seat} />
-        <span className="num ml-auto w-14 text-xs text-faint" title="The way to the service and back">
+        <span
+          className="num ml-auto w-14 text-xs text-faint"
+          title="The way to the service and back"
+        >
           {latency === undefined ? "– ms" : `${latency.toFixed(1)} ms`}
         </span>
         <div className="flex w-full items-center justify-between gap-3">
@@ -76,7 +80,10 @@ export function Pane({
       </header>
       {error !== undefined && <Mishap>{error.message}</Mishap>}
       {seat.repaired !== undefined && (
-        <p role="status" className="border-b border-rule bg-amber-wash px-4 py-1.5 text-xs text-amber">
+        <p
+          role="status"
+          className="border-b border-rule bg-amber-wash px-4 py-1.5 text-xs text-amber"
+        >
           This replica differed and was repaired at #{seat.repaired.seq}.
         </p>
       )}
@@ -92,7 +99,10 @@ export function Pane({
           </CompanyContext>
         </div>
       )}
-      <footer className="flex min-h-20 flex-col gap-1 border-t border-rule bg-ground px-4 py-2" aria-live="polite">
+      <footer
+        className="flex min-h-20 flex-col gap-1 border-t border-rule bg-ground px-4 py-2"
+        aria-live="polite"
+      >
         {seat.returned !== undefined && standing === "present" && (
           <Merged returned={seat.returned} answers={seat.answers} />
         )}

@@ -9,13 +9,19 @@ import { counted, shown } from "./words.ts";
 export function Past({ session, seq }: { session: string; seq: number }) {
   const { api, token } = useSigned();
   const first = useRead(
-    useCallback(async () => (token === undefined ? (await api.session(session)).kept_from : 0), [api, session, token]),
+    useCallback(
+      async () => (token === undefined ? (await api.session(session)).kept_from : 0),
+      [api, session, token],
+    ),
   ).value;
   const [chosen, setChosen] = useState<number>();
   const at = Math.min(chosen ?? seq, seq);
   const from = first ?? 0;
   return (
-    <Panel title="Past" aside={chosen === undefined ? "at present" : `at #${at}, ${counted(seq - at, "update")} ago`}>
+    <Panel
+      title="Past"
+      aside={chosen === undefined ? "at present" : `at #${at}, ${counted(seq - at, "update")} ago`}
+    >
       <div className="flex items-center gap-3 px-4 py-3">
         <span className="num font-mono text-xs text-faint">#{from}</span>
         <Slider.Root
@@ -54,13 +60,22 @@ export function Past({ session, seq }: { session: string; seq: number }) {
 
 function Since({ session, at, seq }: { session: string; at: number; seq: number }) {
   const { api } = useSigned();
-  const { value, error, again } = useRead(useCallback(() => api.diff(session, at, seq), [api, session, at, seq]));
+  const { value, error, again } = useRead(
+    useCallback(() => api.diff(session, at, seq), [api, session, at, seq]),
+  );
   if (error !== undefined) return <Mishap retry={again}>{error.message}</Mishap>;
   if (value === undefined) return <Waiting>Reading the past …</Waiting>;
   if (value.differences.length === 0)
-    return <p className="border-t border-rule px-4 py-2 text-sm text-soft">The state was the same then.</p>;
+    return (
+      <p className="border-t border-rule px-4 py-2 text-sm text-soft">
+        The state was the same then.
+      </p>
+    );
   return (
-    <ol className="max-h-72 overflow-y-auto border-t border-rule text-sm" aria-label="Changes since">
+    <ol
+      className="max-h-72 overflow-y-auto border-t border-rule text-sm"
+      aria-label="Changes since"
+    >
       {value.differences.map(({ at: path, was, now }) => (
         <li key={path} className="border-b border-rule px-4 py-1.5 last:border-0">
           <p className="font-mono text-xs text-faint">{path === "" ? "/" : path}</p>

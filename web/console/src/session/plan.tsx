@@ -41,18 +41,23 @@ const round = (metres: number) => Math.round(metres * 100) / 100;
 const within = ([from, to]: [number, number], at: number) => Math.min(to, Math.max(from, at));
 
 /**
- * The surface with its records, and where everybody points. Places are in the surface's own unit, so that everyone means the
- * same whatever their screen and zoom. Dragging is one gesture; arrow keys move what has the focus.
+ * The surface with its records, and where everybody points. Places are in the surface's own unit,
+ * so that everyone means the same whatever their screen and zoom. Dragging is one gesture; arrow
+ * keys move what has the focus.
  */
 export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer; seat: Seat }) {
   const { surface, map, spot } = layer;
   const svg = useRef<SVGSVGElement>(null);
   const [view, setView] = useState<View>({ x: 0, y: 0, scale: 1 });
   const [selected, setSelected] = useState<string>();
-  const drag = useRef<{ id: string; gesture: string; grip: Point } | { from: Point; view: View }>(undefined);
+  const drag = useRef<{ id: string; gesture: string; grip: Point } | { from: Point; view: View }>(
+    undefined,
+  );
   const [width, height] = [surface.x[1] - surface.x[0], surface.y[1] - surface.y[0]];
   const records = Object.entries(
-    isMembers(member(seat.view ?? null, map)) ? (member(seat.view ?? null, map) as Record<string, Json>) : {},
+    isMembers(member(seat.view ?? null, map))
+      ? (member(seat.view ?? null, map) as Record<string, Json>)
+      : {},
   );
   const marks = records.flatMap(([id, record]) => {
     const at = pointOf(member(record, spot));
@@ -81,7 +86,8 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
   };
   const select = (id: string | undefined) => {
     setSelected(id);
-    if (layer.selection !== undefined) seat.say({ [layer.selection]: id === undefined ? null : [id] });
+    if (layer.selection !== undefined)
+      seat.say({ [layer.selection]: id === undefined ? null : [id] });
   };
   const zoom = (factor: number, about?: Point) => {
     setView((old) => {
@@ -105,7 +111,11 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
       return;
     }
     const at = marks.find((mark) => mark.id === id)?.at ?? place;
-    drag.current = { id, gesture: crypto.randomUUID(), grip: { x: at.x - place.x, y: at.y - place.y } };
+    drag.current = {
+      id,
+      gesture: crypto.randomUUID(),
+      grip: { x: at.x - place.x, y: at.y - place.y },
+    };
     select(id);
     void seat.hold(`/${map}/${id}`);
   };
@@ -115,19 +125,29 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
     const { current } = drag;
     if (current === undefined) return;
     if ("id" in current) {
-      move(current.id, { x: place.x + current.grip.x, y: place.y + current.grip.y }, current.gesture);
+      move(
+        current.id,
+        { x: place.x + current.grip.x, y: place.y + current.grip.y },
+        current.gesture,
+      );
     } else {
-      const by = { x: (event.clientX - current.from.x) * unit, y: (event.clientY - current.from.y) * unit };
+      const by = {
+        x: (event.clientX - current.from.x) * unit,
+        y: (event.clientY - current.from.y) * unit,
+      };
       setView({ ...current.view, x: current.view.x - by.x, y: current.view.y - by.y });
     }
   };
   const released = () => {
-    if (drag.current !== undefined && "id" in drag.current) seat.letGo(`/${map}/${drag.current.id}`);
+    if (drag.current !== undefined && "id" in drag.current)
+      seat.letGo(`/${map}/${drag.current.id}`);
     drag.current = undefined;
   };
   const keyed = (event: KeyboardEvent, id: string, at: Point) => {
     const step = event.shiftKey ? 5 : 1;
-    const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[event.key];
+    const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[
+      event.key
+    ];
     if (by !== undefined) {
       event.preventDefault();
       move(id, { x: at.x + (by[0] ?? 0) * step, y: at.y + (by[1] ?? 0) * step }, `keys-${id}`);
@@ -150,10 +170,20 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
             {counted(marks.length, "mark")} on {width} × {height} {surface.unit}
           </span>
           <span className="flex gap-1">
-            <Button tone="quiet" aria-label="Zoom in" className="h-7 w-7 px-0" onClick={() => zoom(1.4)}>
+            <Button
+              tone="quiet"
+              aria-label="Zoom in"
+              className="h-7 w-7 px-0"
+              onClick={() => zoom(1.4)}
+            >
               +
             </Button>
-            <Button tone="quiet" aria-label="Zoom out" className="h-7 w-7 px-0" onClick={() => zoom(1 / 1.4)}>
+            <Button
+              tone="quiet"
+              aria-label="Zoom out"
+              className="h-7 w-7 px-0"
+              onClick={() => zoom(1 / 1.4)}
+            >
               −
             </Button>
             <Button
@@ -187,7 +217,8 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
           {marks.map(({ id, at, record }) => {
             const holders = company.filter((one) => selects(seat, layer, one, id));
             const hold = seat.holds.get(`/${map}/${id}`);
-            const holder = hold === undefined ? undefined : company.find((one) => one.id === hold.by);
+            const holder =
+              hold === undefined ? undefined : company.find((one) => one.id === hold.by);
             const what = String(member(record, "what") ?? "mark");
             return (
               // biome-ignore lint/a11y/useSemanticElements: an SVG has no button of its own
@@ -245,7 +276,8 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
 }
 
 function selects(seat: Seat, layer: Layer, one: Participant, id: string): boolean {
-  const ids = layer.selection === undefined ? undefined : seat.presence.get(one.id)?.[layer.selection];
+  const ids =
+    layer.selection === undefined ? undefined : seat.presence.get(one.id)?.[layer.selection];
   return Array.isArray(ids) && ids.includes(id);
 }
 
@@ -283,7 +315,14 @@ function Ground({ surface, unit }: { surface: Surface; unit: number }) {
         />
       ))}
       {Array.from({ length: 7 }, (_, at) => left + step * at).map((x) => (
-        <text key={x} x={x} y={-bottom + unit * 16} fontSize={unit * 11} textAnchor="middle" className="fill-faint">
+        <text
+          key={x}
+          x={x}
+          y={-bottom + unit * 16}
+          fontSize={unit * 11}
+          textAnchor="middle"
+          className="fill-faint"
+        >
           {x.toFixed(0)}
           {x === right ? ` ${surface.unit}` : ""}
         </text>
@@ -338,7 +377,10 @@ function Pointer({ one, at, unit }: { one: Participant; at: Point | undefined; u
       const now = performance.now();
       const place = glide.current?.at(now);
       if (place !== undefined)
-        shape.current?.setAttribute("transform", `translate(${place.x} ${-place.y}) scale(${unit})`);
+        shape.current?.setAttribute(
+          "transform",
+          `translate(${place.x} ${-place.y}) scale(${unit})`,
+        );
       frame = glide.current?.isThere(now) === true ? undefined : requestAnimationFrame(draw);
     };
     draw();

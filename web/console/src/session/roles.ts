@@ -9,5 +9,7 @@ export function roleNames(charter: Charter): string[] {
 export function widestRole(charter: Charter): string {
   const roles = Object.entries(charter.roles ?? { participant: { edit: ["/**"] } });
   const everywhere = roles.find(([, role]) => role.edit.some((one) => one === "/**"));
-  return (everywhere ?? roles.find(([, role]) => role.edit.length > 0) ?? roles[0])?.[0] ?? "participant";
+  return (
+    (everywhere ?? roles.find(([, role]) => role.edit.length > 0) ?? roles[0])?.[0] ?? "participant"
+  );
 }

@@ -7,18 +7,32 @@ import { doing } from "./company.tsx";
 import type { Seat } from "./use-participant.ts";
 
 /** Who is here and what each is doing. Who may remove somebody finds it at their row. */
-export function RosterList({ session, seat, charter }: { session: string; seat: Seat; charter: Charter | undefined }) {
+export function RosterList({
+  session,
+  seat,
+  charter,
+}: {
+  session: string;
+  seat: Seat;
+  charter: Charter | undefined;
+}) {
   const signed = useSigned();
   const you = seat.you;
   if (you === undefined) return <Waiting>Waiting for the session …</Waiting>;
-  const mayRemove = signed.token === undefined || charter?.roles?.[you.role]?.powers?.includes("remove") === true;
+  const mayRemove =
+    signed.token === undefined || charter?.roles?.[you.role]?.powers?.includes("remove") === true;
   return (
     <ul className="max-h-64 overflow-y-auto py-1 text-sm">
       {seat.roster.map((here) => {
         const words = here.away === true ? "away" : doing(seat.presence.get(here.id), charter);
         return (
-          <li key={here.id} className="grid min-h-12 grid-cols-[1fr_auto] items-center gap-x-2 px-4 py-1">
-            <span className={`flex min-w-0 items-center gap-2 ${here.away === true ? "opacity-60" : ""}`}>
+          <li
+            key={here.id}
+            className="grid min-h-12 grid-cols-[1fr_auto] items-center gap-x-2 px-4 py-1"
+          >
+            <span
+              className={`flex min-w-0 items-center gap-2 ${here.away === true ? "opacity-60" : ""}`}
+            >
               <Dot hue={here.hue} />
               <span className="truncate font-medium">{here.name}</span>
               {here.id === you.id && <span className="text-xs text-faint">you</span>}
@@ -30,7 +44,9 @@ export function RosterList({ session, seat, charter }: { session: string; seat: 
             </span>
             <span className="flex items-center gap-1 text-xs text-faint">
               {here.role}
-              {mayRemove && here.id !== you.id && <Remove session={session} id={here.id} name={here.name} />}
+              {mayRemove && here.id !== you.id && (
+                <Remove session={session} id={here.id} name={here.name} />
+              )}
             </span>
             <span className="col-span-2 min-h-4 truncate pl-4.5 text-xs text-faint" title={words}>
               {words}
@@ -64,7 +80,11 @@ function Remove({ session, id, name }: { session: string; id: string; name: stri
   return (
     <AlertDialog.Root open={isOpen} onOpenChange={setIsOpen}>
       <AlertDialog.Trigger asChild>
-        <Button tone="quiet" className="h-5 px-1 text-xs text-faint hover:text-brick" aria-label={`Remove ${name}`}>
+        <Button
+          tone="quiet"
+          className="h-5 px-1 text-xs text-faint hover:text-brick"
+          aria-label={`Remove ${name}`}
+        >
           Remove
         </Button>
       </AlertDialog.Trigger>
@@ -73,10 +93,17 @@ function Remove({ session, id, name }: { session: string; id: string; name: stri
         <AlertDialog.Content className="fixed top-1/3 left-1/2 z-20 w-[min(26rem,calc(100vw-2rem))] -translate-x-1/2 rounded-box border border-rule bg-sheet p-4 shadow-lg">
           <AlertDialog.Title className="text-base font-semibold">Remove {name}?</AlertDialog.Title>
           <AlertDialog.Description className="mt-1 text-sm text-soft">
-            Every tab of theirs is let go of, and it is written down who did it. What they changed stays.
+            Every tab of theirs is let go of, and it is written down who did it. What they changed
+            stays.
           </AlertDialog.Description>
           <div className="mt-3">
-            <Select label="For how long" value={seconds} options={TIMES} onChange={setSeconds} className="w-full" />
+            <Select
+              label="For how long"
+              value={seconds}
+              options={TIMES}
+              onChange={setSeconds}
+              className="w-full"
+            />
           </div>
           {fault !== undefined && <Mishap>{fault}</Mishap>}
           <div className="mt-4 flex justify-end gap-2">

@@ -28,7 +28,13 @@ export function StateEditor({
   const isNarrow = useNarrow();
   return (
     <StateContext value={view}>
-      <RecordEditor fields={charter.state} value={view} path="" propose={propose} compact={compact || isNarrow} />
+      <RecordEditor
+        fields={charter.state}
+        value={view}
+        path=""
+        propose={propose}
+        compact={compact || isNarrow}
+      />
     </StateContext>
   );
 }
@@ -49,7 +55,9 @@ function RecordEditor({
   const company = useContext(CompanyContext);
   // Of a role that sees a part, what is not there is hidden.
   const isPartial = company?.charter.roles?.[company.seat.you?.role ?? ""]?.see !== undefined;
-  const shown = Object.entries(fields).filter(([name]) => !isPartial || (isMembers(value) && name in value));
+  const shown = Object.entries(fields).filter(
+    ([name]) => !isPartial || (isMembers(value) && name in value),
+  );
   return (
     <div className="@container flex flex-col">
       {shown.map(([name, field]) => {
@@ -101,7 +109,13 @@ function ElementsEditor({ name, field, value, path, propose, compact }: FieldPro
             ))}
           </div>
         ) : (
-          <RecordEditor fields={each} value={element} path={at} propose={propose} compact={compact} />
+          <RecordEditor
+            fields={each}
+            value={element}
+            path={at}
+            propose={propose}
+            compact={compact}
+          />
         )
       }
     />
@@ -113,7 +127,14 @@ function isFlat(fields: Fields): boolean {
   return Object.values(fields).every((inner) => inner.kind !== "map" && inner.kind !== "list");
 }
 
-type FieldProps = { name: string; field: Field; value: Json; path: string; propose: Propose; compact: boolean };
+type FieldProps = {
+  name: string;
+  field: Field;
+  value: Json;
+  path: string;
+  propose: Propose;
+  compact: boolean;
+};
 
 function FieldName({ name, field }: { name: string; field: Field }) {
   const rule = field.kind === "register" ? (field.merge ?? "last") : undefined;
@@ -131,11 +152,25 @@ function FieldName({ name, field }: { name: string; field: Field }) {
   );
 }
 
-function ValueEditor({ field, path, value, propose }: { field: Field; path: string; value: Json; propose: Propose }) {
-  if (field.kind === "set") return <SetEditor field={field} path={path} value={value} propose={propose} />;
-  if (field.kind === "counter") return <CounterEditor path={path} value={value} propose={propose} />;
+function ValueEditor({
+  field,
+  path,
+  value,
+  propose,
+}: {
+  field: Field;
+  path: string;
+  value: Json;
+  propose: Propose;
+}) {
+  if (field.kind === "set")
+    return <SetEditor field={field} path={path} value={value} propose={propose} />;
+  if (field.kind === "counter")
+    return <CounterEditor path={path} value={value} propose={propose} />;
   if (field.kind === "text")
-    return <TextEditor path={path} value={typeof value === "string" ? value : ""} propose={propose} />;
+    return (
+      <TextEditor path={path} value={typeof value === "string" ? value : ""} propose={propose} />
+    );
   if (field.refers !== undefined)
     return <ReferenceEditor to={field.refers.to} path={path} value={value} propose={propose} />;
   return <RegisterEditor field={field} path={path} value={value} propose={propose} />;

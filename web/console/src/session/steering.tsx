@@ -8,7 +8,15 @@ import { roleNames } from "./roles.ts";
 import type { Seat } from "./use-participant.ts";
 
 /** What the backend may do with a session: freeze it, to a role or for all, and invite people to it. */
-export function Steering({ session, charter, seat }: { session: string; charter: Charter; seat: Seat }) {
+export function Steering({
+  session,
+  charter,
+  seat,
+}: {
+  session: string;
+  charter: Charter;
+  seat: Seat;
+}) {
   const { api } = useSigned();
   const roles = roleNames(charter);
   const [except, setExcept] = useState("nobody");
@@ -16,7 +24,11 @@ export function Steering({ session, charter, seat }: { session: string; charter:
   const isFrozen = seat.session === "frozen";
   const steer = async (to: "freeze" | "thaw") => {
     try {
-      await api.steer(session, to, to === "freeze" && except !== "nobody" ? { except: [except] } : {});
+      await api.steer(
+        session,
+        to,
+        to === "freeze" && except !== "nobody" ? { except: [except] } : {},
+      );
       setFault(undefined);
     } catch (error) {
       setFault(error instanceof Error ? error.message : String(error));
@@ -42,7 +54,12 @@ export function Steering({ session, charter, seat }: { session: string; charter:
         ) : (
           <>
             <Button onClick={() => steer("freeze")}>Freeze</Button>
-            <Select label="Whom the freeze leaves out" value={except} options={choices} onChange={setExcept} />
+            <Select
+              label="Whom the freeze leaves out"
+              value={except}
+              options={choices}
+              onChange={setExcept}
+            />
           </>
         )}
       </div>
@@ -52,11 +69,16 @@ export function Steering({ session, charter, seat }: { session: string; charter:
   );
 }
 
-const USES = [1, 5, 50].map((uses) => ({ value: String(uses), text: uses === 1 ? "one use" : `${uses} uses` }));
+const USES = [1, 5, 50].map((uses) => ({
+  value: String(uses),
+  text: uses === 1 ? "one use" : `${uses} uses`,
+}));
 
 function Invitations({ session, roles }: { session: string; roles: string[] }) {
   const { api } = useSigned();
-  const { value, error, again } = useRead(useCallback(() => api.invitations(session), [api, session]));
+  const { value, error, again } = useRead(
+    useCallback(() => api.invitations(session), [api, session]),
+  );
   const [role, setRole] = useState(roles.at(-1) ?? "participant");
   const [uses, setUses] = useState("1");
   const [link, setLink] = useState<string>();
@@ -90,7 +112,8 @@ function Invitations({ session, roles }: { session: string; roles: string[] }) {
       </div>
       {link !== undefined && (
         <p className="mx-4 mt-2 rounded-small bg-leaf-wash px-3 py-2 text-xs text-leaf">
-          Good for a day, and told once: <span className="font-mono break-all select-all">{link}</span>
+          Good for a day, and told once:{" "}
+          <span className="font-mono break-all select-all">{link}</span>
         </p>
       )}
       {fault !== undefined && <Mishap>{fault}</Mishap>}
@@ -100,9 +123,15 @@ function Invitations({ session, roles }: { session: string; roles: string[] }) {
       )}
       <ul className="py-2 text-sm">
         {list.map((one) => (
-          <li key={one.id} className="grid grid-cols-[1fr_auto_auto] items-center gap-3 px-4 py-0.5">
+          <li
+            key={one.id}
+            className="grid grid-cols-[1fr_auto_auto] items-center gap-3 px-4 py-0.5"
+          >
             <span className="truncate">
-              as {one.role} <span className="text-xs text-faint">until {one.until.slice(5, 16).replace("T", " ")}</span>
+              as {one.role}{" "}
+              <span className="text-xs text-faint">
+                until {one.until.slice(5, 16).replace("T", " ")}
+              </span>
             </span>
             <span className="num text-xs text-faint" title="used, of how many">
               {one.used} of {one.uses}

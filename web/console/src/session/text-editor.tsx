@@ -1,4 +1,12 @@
-import { type Anchor, caretOf, type Edit, type Facts, spliceBetween, toScalars, toUnits } from "@rendel/client";
+import {
+  type Anchor,
+  caretOf,
+  type Edit,
+  type Facts,
+  spliceBetween,
+  toScalars,
+  toUnits,
+} from "@rendel/client";
 import { createContext, useContext, useLayoutEffect, useRef, useState } from "react";
 import type { Charter } from "../api.ts";
 import { Dot, INPUT } from "../parts/ui.tsx";
@@ -24,7 +32,8 @@ export function TextEditor({
   propose: (edits: Edit[]) => void;
 }) {
   const area = useRef<HTMLTextAreaElement>(null);
-  // Only the first text is the element's default: a later one, set by the element itself, would throw the caret away.
+  // Only the first text is the element's default: a later one, set by the element itself, would
+  // throw the caret away.
   const [first] = useState(value);
   const anchoring = useContext(AnchoringContext);
   const selection = useRef<[Anchor, Anchor]>(undefined);
@@ -37,7 +46,8 @@ export function TextEditor({
     if (company === undefined) return;
     const { seat, charter } = company;
     const fact = caretFact(charter, path);
-    const typing: Facts = isTyping && charter.presence?.fields?.typing?.type === "boolean" ? { typing: true } : {};
+    const typing: Facts =
+      isTyping && charter.presence?.fields?.typing?.type === "boolean" ? { typing: true } : {};
     if (fact !== undefined) seat.say({ [fact]: { at: path, index }, ...typing });
     if (mayHold(charter, path) && performance.now() - held.current > HOLD_EVERY) {
       held.current = performance.now();
@@ -53,8 +63,13 @@ export function TextEditor({
     const { current } = area;
     if (current === null || document.activeElement !== current) return;
     tell(toScalars(current.value, current.selectionEnd), isTyping);
-    const [start, end] = [current.selectionStart, current.selectionEnd].map((units) => toScalars(current.value, units));
-    const [left, right] = [anchoring?.anchor(path, start ?? 0, true), anchoring?.anchor(path, end ?? 0, true)];
+    const [start, end] = [current.selectionStart, current.selectionEnd].map((units) =>
+      toScalars(current.value, units),
+    );
+    const [left, right] = [
+      anchoring?.anchor(path, start ?? 0, true),
+      anchoring?.anchor(path, end ?? 0, true),
+    ];
     if (left !== undefined && right !== undefined) selection.current = [left, right];
   };
 
@@ -81,7 +96,8 @@ export function TextEditor({
 
   const change = () => {
     const { current } = area;
-    const splice = current === null ? undefined : spliceBetween(value, current.value, current.selectionEnd);
+    const splice =
+      current === null ? undefined : spliceBetween(value, current.value, current.selectionEnd);
     if (splice !== undefined) propose([{ at: path, op: "splice", ...splice }]);
     hold(true);
   };
@@ -138,7 +154,9 @@ function Carets({ path, value }: { path: string; value: string }) {
   const fact = caretFact(charter, path);
   const here = seat.roster.flatMap((one) => {
     const caret =
-      fact === undefined || one.id === seat.you?.id ? undefined : caretOf(seat.presence.get(one.id)?.[fact]);
+      fact === undefined || one.id === seat.you?.id
+        ? undefined
+        : caretOf(seat.presence.get(one.id)?.[fact]);
     return caret?.at === path ? [{ one, index: seat.shownIndex(path, caret.index) }] : [];
   });
   if (fact === undefined) return null;

@@ -15,8 +15,9 @@ type Bead = {
 };
 
 /**
- * Whether all replicas are equal: by their digests at the same `seq`, never by looks. Each is a bead on a thread that
- * holds where they agree. The newcomer is who would arrive now: the state over HTTP.
+ * Whether all replicas are equal: by their digests at the same `seq`, never by looks. Each is a
+ * bead on a thread that holds where they agree. The newcomer is who would arrive now: the state
+ * over HTTP.
  */
 export function Thread({
   session,
@@ -30,7 +31,8 @@ export function Thread({
   expected: number;
 }) {
   const { token } = useSigned();
-  const sees = (role: string | undefined) => JSON.stringify(charter.roles?.[role ?? ""]?.see ?? "all");
+  const sees = (role: string | undefined) =>
+    JSON.stringify(charter.roles?.[role ?? ""]?.see ?? "all");
   const newest = Math.max(0, ...seats.map(({ seat }) => seat.seq));
   const newcomer = useNewcomer(session, newest, seats.length > 0);
   const beads: Bead[] = [
@@ -79,7 +81,9 @@ export function Thread({
               <Dot hue={bead.hue} />
               <span className="max-sm:hidden">{bead.name}</span>
               <span className="font-mono text-faint">
-                {bead.seq === undefined ? "waiting" : `#${bead.seq} ${bead.digest?.slice(0, 4) ?? ""}`}
+                {bead.seq === undefined
+                  ? "waiting"
+                  : `#${bead.seq} ${bead.digest?.slice(0, 4) ?? ""}`}
               </span>
             </span>
           </li>
@@ -89,10 +93,16 @@ export function Thread({
   );
 }
 
-function judge(beads: Bead[], expected: number): { tone: "leaf" | "amber" | "brick" | "plain"; words: string } {
+function judge(
+  beads: Bead[],
+  expected: number,
+): { tone: "leaf" | "amber" | "brick" | "plain"; words: string } {
   const known = beads.filter((bead) => bead.seq !== undefined);
   if (known.length < expected)
-    return { tone: "plain", words: `Waiting for ${expected - known.length} of ${expected} replicas` };
+    return {
+      tone: "plain",
+      words: `Waiting for ${expected - known.length} of ${expected} replicas`,
+    };
   const newest = Math.max(...known.map((bead) => bead.seq ?? 0));
   const late = known.filter((bead) => bead.seq !== newest);
   const comparable = new Map<string, Set<string>>();
@@ -104,17 +114,26 @@ function judge(beads: Bead[], expected: number): { tone: "leaf" | "amber" | "bri
     return { tone: "brick", words: `Replicas at the same place differ at #${newest}` };
   if (late.length > 0) {
     const behind = late.map((bead) => `${bead.name} by ${newest - (bead.seq ?? 0)}`).join(", ");
-    return { tone: "amber", words: `Behind #${newest}: ${behind}. Equal where they can be compared` };
+    return {
+      tone: "amber",
+      words: `Behind #${newest}: ${behind}. Equal where they can be compared`,
+    };
   }
-  const parts = new Set(known.map((bead) => bead.sees)).size > 1 ? ", each in what its role sees" : "";
+  const parts =
+    new Set(known.map((bead) => bead.sees)).size > 1 ? ", each in what its role sees" : "";
   return { tone: "leaf", words: `All ${known.length} replicas are equal at #${newest}${parts}` };
 }
 
 /** The state that somebody who arrives now would get, read anew after each update. */
-function useNewcomer(session: string, seq: number, isWanted: boolean): { seq: number; state: Json } | undefined {
+function useNewcomer(
+  session: string,
+  seq: number,
+  isWanted: boolean,
+): { seq: number; state: Json } | undefined {
   const { api } = useSigned();
   const [state, setState] = useState<{ seq: number; state: Json }>();
-  // biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is what makes it worth reading again
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is what makes it worth
+  // reading again
   useEffect(() => {
     if (!isWanted) return;
     let isCurrent = true;

@@ -15,7 +15,11 @@ import { useEffect, useReducer, useRef } from "react";
 import { SERVER } from "../api.ts";
 
 /** What became of one's own proposal. */
-export type Answer = { n: number; ms: number } & ({ update: Settled } | { seq: number } | { problem: Problem });
+export type Answer = { n: number; ms: number } & (
+  | { update: Settled }
+  | { seq: number }
+  | { problem: Problem }
+);
 
 /** What a return brought. */
 export type Return = { missed: number; unsent: ReadonlySet<number> };
@@ -64,8 +68,8 @@ const NOBODY: Seat["presence"] = new Map();
 const NOTHING_HELD: Seat["holds"] = new Map();
 
 /**
- * Enters a session with a token and stays while the page shows it. What is proposed without a connection is kept under `name`
- * over a reload.
+ * Enters a session with a token and stays while the page shows it. What is proposed without a
+ * connection is kept under `name` over a reload.
  */
 export function useParticipant(session: string, name: string, token: string | undefined): Seat {
   const [, draw] = useReducer((count: number) => count + 1, 0);
@@ -82,7 +86,10 @@ export function useParticipant(session: string, name: string, token: string | un
 
   useEffect(() => {
     if (token === undefined) return;
-    const answer = (now: number, became: { update: Settled } | { seq: number } | { problem: Problem }) => {
+    const answer = (
+      now: number,
+      became: { update: Settled } | { seq: number } | { problem: Problem },
+    ) => {
       const n = first.current.get(now) ?? now;
       const ms = performance.now() - (sent.current.get(n) ?? performance.now());
       sent.current.delete(n);
@@ -184,6 +191,7 @@ export function useParticipant(session: string, name: string, token: string | un
       if (n !== undefined) sent.current.set(n, performance.now());
       return n;
     },
-    setOffline: (isOffline) => (isOffline ? connection.current?.goOffline() : connection.current?.goOnline()),
+    setOffline: (isOffline) =>
+      isOffline ? connection.current?.goOffline() : connection.current?.goOnline(),
   };
 }

@@ -58,9 +58,13 @@ export function updateInWords(update: Settled): string {
 }
 
 export function meaningOf(verdict: Verdict["verdict"]): Meaning {
-  return { applied: "leaf", merged: "slate", rebased: "slate", overrode: "amber", dropped: "brick" }[
-    verdict
-  ] as Meaning;
+  return {
+    applied: "leaf",
+    merged: "slate",
+    rebased: "slate",
+    overrode: "amber",
+    dropped: "brick",
+  }[verdict] as Meaning;
 }
 
 /** The last part of a problem's type. */

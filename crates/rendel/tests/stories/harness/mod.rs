@@ -25,9 +25,13 @@ pub(crate) async fn until<T>(what: &str, mut condition: impl AsyncFnMut() -> Opt
     }
 }
 
-/// The seed of a random test: from `RENDEL_SEED`, else new; printed, so that a failure can be run again.
+/// The seed of a random test: from `RENDEL_SEED`, else new; printed, so that a failure can be run
+/// again.
 pub(crate) fn seed() -> u64 {
-    let seed = std::env::var("RENDEL_SEED").ok().and_then(|seed| seed.parse().ok()).unwrap_or_else(rand::random);
+    let seed = std::env::var("RENDEL_SEED")
+        .ok()
+        .and_then(|seed| seed.parse().ok())
+        .unwrap_or_else(rand::random);
     eprintln!("RENDEL_SEED={seed}");
     seed
 }

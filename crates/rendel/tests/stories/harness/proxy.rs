@@ -9,8 +9,8 @@ use tokio::net::tcp::{OwnedReadHalf, OwnedWriteHalf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
-/// Passes TCP connections on. Each connection is delayed by another time, so that an old one and the one that replaces it
-/// may come in the other order.
+/// Passes TCP connections on. Each connection is delayed by another time, so that an old one and
+/// the one that replaces it may come in the other order.
 pub(crate) struct Proxy {
     pub(crate) server: String,
     rules: Arc<Rules>,
@@ -96,9 +96,11 @@ async fn copy(mut from: OwnedReadHalf, mut to: OwnedWriteHalf, rules: &Rules, is
     loop {
         let rate = rules.rate.load(Ordering::Relaxed);
         let is_slow = is_to_client && rate > 0;
-        let most = if is_slow { usize::try_from(rate / 10).unwrap().clamp(1, 4_096) } else { 4_096 };
+        let most =
+            if is_slow { usize::try_from(rate / 10).unwrap().clamp(1, 4_096) } else { 4_096 };
         let Ok(read @ 1..) = from.read(&mut buffer[..most]).await else { return };
-        let delay = rules.delay.load(Ordering::Relaxed) as f64 * share * rand::random_range(0.5..1.0);
+        let delay =
+            rules.delay.load(Ordering::Relaxed) as f64 * share * rand::random_range(0.5..1.0);
         let beat = Duration::from_millis(if is_slow { 100 } else { 0 });
         tokio::time::sleep(beat + Duration::from_secs_f64(delay / 1_000.0)).await;
         let held = if is_to_client { &rules.holds_answers } else { &rules.holds_requests };

@@ -67,9 +67,13 @@ impl Raw {
     /// The next frame of that type; others are passed over.
     pub(crate) async fn next(&mut self, kind: &str) -> Value {
         loop {
-            let frame = self.any().await.unwrap_or_else(|| panic!("the connection ended before {kind:?} came"));
+            let frame = self
+                .any()
+                .await
+                .unwrap_or_else(|| panic!("the connection ended before {kind:?} came"));
             if let Some(updates) = frame["updates"].as_array() {
-                self.seq = updates.last().map_or(self.seq, |update| update["seq"].as_u64().unwrap());
+                self.seq =
+                    updates.last().map_or(self.seq, |update| update["seq"].as_u64().unwrap());
             }
             if frame["type"] == kind {
                 return frame;
@@ -104,11 +108,15 @@ impl Raw {
         }
     }
 
-    /// The problem that the service ends the connection with, and the code that the socket closes with.
+    /// The problem that the service ends the connection with, and the code that the socket closes
+    /// with.
     pub(crate) async fn bye(&mut self) -> (String, u16) {
         let mut problem = None;
         loop {
-            match timeout(PATIENCE, self.socket.next()).await.expect("the connection did not end in time") {
+            match timeout(PATIENCE, self.socket.next())
+                .await
+                .expect("the connection did not end in time")
+            {
                 Some(Ok(Message::Text(text))) => {
                     let frame: Value = serde_json::from_str(&text).unwrap();
                     if frame["type"] == "bye" {
@@ -116,7 +124,10 @@ impl Raw {
                     }
                 }
                 Some(Ok(Message::Close(frame))) => {
-                    return (problem.expect("no bye came"), frame.map_or(0, |frame| frame.code.into()));
+                    return (
+                        problem.expect("no bye came"),
+                        frame.map_or(0, |frame| frame.code.into()),
+                    );
                 }
                 Some(Ok(_)) => {}
                 Some(Err(error)) => panic!("{error}, after {problem:?}"),
@@ -125,8 +136,8 @@ impl Raw {
         }
     }
 
-    /// Whether nothing but what is passed over comes for a while; for frames that must not come, each test also waits for
-    /// one that must.
+    /// Whether nothing but what is passed over comes for a while; for frames that must not come,
+    /// each test also waits for one that must.
     pub(crate) async fn drain(&mut self) {
         while let Ok(Some(Ok(_))) = timeout(Duration::from_millis(1), self.socket.next()).await {}
     }

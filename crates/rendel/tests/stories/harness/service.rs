@@ -25,7 +25,8 @@ pub(crate) struct HeldLock {
 impl Drop for HeldLock {
     fn drop(&mut self) {
         // The server would hold it for as long as its process sleeps.
-        let end = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE '%pg_sleep(600)%' AND pid <> pg_backend_pid()";
+        let end = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE \
+            '%pg_sleep(600)%' AND pid <> pg_backend_pid()";
         let _ = Command::new("psql").args(["--quiet", "-c", end]).arg(&self.url).output();
         let _ = self.child.kill();
         let _ = self.child.wait();
@@ -55,7 +56,10 @@ impl Service {
             .permissions(fs::Permissions::from_mode(0o755))
             .tempdir()
             .unwrap();
-        let settings = settings.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        let settings = settings
+            .iter()
+            .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
+            .collect();
         let http = reqwest::Client::builder().no_proxy().pool_max_idle_per_host(0).build().unwrap();
         let server = format!("http://127.0.0.1:{}", free_port());
         let mut service = Self { dir, child: None, settings, server, key: String::new(), http };
@@ -68,14 +72,21 @@ impl Service {
     pub(crate) fn launch(&mut self) {
         let listen = self.server.strip_prefix("http://").unwrap();
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
-        command.args(["serve", "--listen", listen, "--local-database"]).arg(self.dir.path().join("database"));
+        command
+            .args(["serve", "--listen", listen, "--local-database"])
+            .arg(self.dir.path().join("database"));
         command.arg("--key-file").arg(self.key_file()).arg("--charters").arg(demo("charters"));
         command
             .envs(self.settings.iter().map(|(name, value)| (name, value)))
             .env("RENDEL_LOG", "warn")
             .current_dir(self.dir.path());
-        let log = fs::OpenOptions::new().create(true).append(true).open(self.dir.path().join("log")).unwrap();
-        let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log).spawn().unwrap();
+        let log = fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(self.dir.path().join("log"))
+            .unwrap();
+        let mut child =
+            command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log).spawn().unwrap();
         let mut line = String::new();
         BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
         assert!(line.starts_with("rendel is ready at"), "{line:?}\n{}", self.log());
@@ -98,13 +109,35 @@ impl Service {
         fs::copy(self.key_file(), dir.path().join("service.key")).unwrap();
         let server = format!("http://127.0.0.1:{}", free_port());
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
-        command.args(["serve", "--listen", server.strip_prefix("http://").unwrap(), "--database-url", database]);
-        command.arg("--key-file").arg(dir.path().join("service.key")).env("RENDEL_LOG", "warn").current_dir(dir.path());
-        let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        command.args([
+            "serve",
+            "--listen",
+            server.strip_prefix("http://").unwrap(),
+            "--database-url",
+            database,
+        ]);
+        command
+            .arg("--key-file")
+            .arg(dir.path().join("service.key"))
+            .env("RENDEL_LOG", "warn")
+            .current_dir(dir.path());
+        let mut child = command
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
         let mut line = String::new();
         BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
         assert!(line.starts_with("rendel is ready at"), "{line:?}");
-        Self { dir, child: Some(child), settings: vec![], server, key: self.key.clone(), http: self.http.clone() }
+        Self {
+            dir,
+            child: Some(child),
+            settings: vec![],
+            server,
+            key: self.key.clone(),
+            http: self.http.clone(),
+        }
     }
 
     /// Ends a service that was started beside this one, before the database goes.
@@ -121,7 +154,15 @@ impl Service {
     pub(crate) fn sql(&self, statements: &str) -> String {
         let mut command = Command::new("psql");
         let output = command
-            .args(["--quiet", "--tuples-only", "--no-align", "-v", "ON_ERROR_STOP=1", "-c", statements])
+            .args([
+                "--quiet",
+                "--tuples-only",
+                "--no-align",
+                "-v",
+                "ON_ERROR_STOP=1",
+                "-c",
+                statements,
+            ])
             .arg(self.database_url())
             .output()
             .unwrap();
@@ -132,7 +173,8 @@ impl Service {
     /// Holds an advisory lock of the database until it is dropped.
     pub(crate) fn hold_lock(&self, lock: u32) -> HeldLock {
         let mut command = Command::new("psql");
-        let statements = format!("SELECT pg_advisory_lock({lock}); SELECT 'held'; SELECT pg_sleep(600);");
+        let statements =
+            format!("SELECT pg_advisory_lock({lock}); SELECT 'held'; SELECT pg_sleep(600);");
         let mut child = command
             .args(["--quiet", "--tuples-only", "--no-align", "-c", &statements])
             .arg(self.database_url())
@@ -140,7 +182,10 @@ impl Service {
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        let query = format!("SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND objid = {lock} AND granted");
+        let query = format!(
+            "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND objid = {lock} AND \
+             granted"
+        );
         let deadline = std::time::Instant::now() + super::PATIENCE;
         while self.sql(&query) == "0" {
             assert!(
@@ -154,8 +199,10 @@ impl Service {
 
     /// Whether a statement that speaks of something waits for a lock.
     pub(crate) fn is_waiting(&self, what: &str) -> bool {
-        let waiting =
-            format!("SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query ILIKE '%{what}%'");
+        let waiting = format!(
+            "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query ILIKE \
+             '%{what}%'"
+        );
         self.sql(&waiting) != "0"
     }
 
@@ -191,14 +238,16 @@ impl Service {
 
     /// The process of the database.
     pub(crate) fn database_pid(&self) -> Option<u32> {
-        let lines = fs::read_to_string(self.dir.path().join("database/data/postmaster.pid")).ok()?;
+        let lines =
+            fs::read_to_string(self.dir.path().join("database/data/postmaster.pid")).ok()?;
         lines.lines().next()?.parse().ok()
     }
 
     /// `kill -9` of every process of the database.
     pub(crate) fn kill_database(&self) {
         let postmaster = self.database_pid().unwrap();
-        let children = fs::read_to_string(format!("/proc/{postmaster}/task/{postmaster}/children")).unwrap_or_default();
+        let children = fs::read_to_string(format!("/proc/{postmaster}/task/{postmaster}/children"))
+            .unwrap_or_default();
         send(postmaster, "KILL");
         children.split_whitespace().for_each(|child| send(child.parse().unwrap(), "KILL"));
     }
@@ -207,10 +256,13 @@ impl Service {
     pub(crate) fn start_database(&self, port: u16) {
         let data = self.dir.path().join("database/data");
         let programs = rendel_store::find_server_programs().unwrap();
-        let is_root = fs::metadata("/proc/self").is_ok_and(|me| std::os::unix::fs::MetadataExt::uid(&me) == 0);
+        let is_root = fs::metadata("/proc/self")
+            .is_ok_and(|me| std::os::unix::fs::MetadataExt::uid(&me) == 0);
         let mut command = if is_root {
             let mut command = Command::new("setpriv");
-            command.args(["--reuid=postgres", "--regid=postgres", "--clear-groups"]).arg(programs.join("pg_ctl"));
+            command
+                .args(["--reuid=postgres", "--regid=postgres", "--clear-groups"])
+                .arg(programs.join("pg_ctl"));
             command
         } else {
             Command::new(programs.join("pg_ctl"))
@@ -220,7 +272,10 @@ impl Service {
             .arg(&data)
             .arg("-l")
             .arg(self.dir.path().join("database/postgresql.log"));
-        command.arg("-o").arg(format!("-h 127.0.0.1 -p {port} -c unix_socket_directories=''")).current_dir("/");
+        command
+            .arg("-o")
+            .arg(format!("-h 127.0.0.1 -p {port} -c unix_socket_directories=''"))
+            .current_dir("/");
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         // What was killed may take a moment to let go of its memory; a keeper tries again.
         let is_up = (0..50).any(|_| {
@@ -234,14 +289,18 @@ impl Service {
     }
 
     pub(crate) fn database_port(&self) -> u16 {
-        let lines = fs::read_to_string(self.dir.path().join("database/data/postmaster.pid")).unwrap();
+        let lines =
+            fs::read_to_string(self.dir.path().join("database/data/postmaster.pid")).unwrap();
         lines.lines().nth(3).unwrap().trim().parse().unwrap()
     }
 
     /// The command, as a person next to this service would call it.
     pub(crate) fn rendel(&self, args: &[&str]) -> Output {
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
-        command.args(args).env("RENDEL_SERVER", &self.server).env("RENDEL_KEY_FILE", self.key_file());
+        command
+            .args(args)
+            .env("RENDEL_SERVER", &self.server)
+            .env("RENDEL_KEY_FILE", self.key_file());
         command.current_dir(self.dir.path()).stdin(Stdio::null()).output().unwrap()
     }
 
@@ -259,7 +318,12 @@ impl Service {
 
     /// Publishes a charter.
     pub(crate) async fn publish(&self, source: &str) {
-        let response = self.request(Method::POST, "/v1/charters").body(source.to_owned()).send().await.unwrap();
+        let response = self
+            .request(Method::POST, "/v1/charters")
+            .body(source.to_owned())
+            .send()
+            .await
+            .unwrap();
         let status = response.status();
         assert!(status.is_success(), "{}", response.text().await.unwrap());
     }
@@ -283,8 +347,12 @@ impl Service {
 
     pub(crate) async fn token(&self, session: &str, sub: &str, role: &str) -> String {
         let name = format!("{}{}", sub[..1].to_uppercase(), &sub[1..]);
-        let response =
-            self.post("/v1/tokens", &json!({ "session": session, "sub": sub, "name": name, "role": role })).await;
+        let response = self
+            .post(
+                "/v1/tokens",
+                &json!({ "session": session, "sub": sub, "name": name, "role": role }),
+            )
+            .await;
         assert_eq!(response.status(), StatusCode::CREATED);
         response.json::<Value>().await.unwrap()["token"].as_str().unwrap().to_owned()
     }
@@ -332,7 +400,11 @@ impl Drop for Service {
 /// Sends a signal to one process, by its id.
 fn send(pid: u32, signal: &str) {
     // It may have ended by itself.
-    let _ = Command::new("kill").arg(format!("-{signal}")).arg(pid.to_string()).stderr(Stdio::null()).status();
+    let _ = Command::new("kill")
+        .arg(format!("-{signal}"))
+        .arg(pid.to_string())
+        .stderr(Stdio::null())
+        .status();
 }
 
 /// A free port below those that the system hands out by itself.
