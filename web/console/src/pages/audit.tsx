@@ -38,8 +38,7 @@ export function AuditPage({ id }: { id: string }) {
           </Empty>
         )}
         {entries !== undefined && entries.length > 0 && (
-          // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls sideways must be
-          // reachable by keyboard
+          // biome-ignore lint/a11y/noNoninteractiveTabindex: scrolled by keyboard
           <section className="overflow-x-auto" tabIndex={0} aria-label="Audit, table">
             <table className="w-full text-sm">
               <thead className="text-left text-xs text-faint">

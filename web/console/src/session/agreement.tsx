@@ -11,8 +11,8 @@ export function Agreement({ session, seat }: { session: string; seat: Seat }) {
   const read = async () => (token === undefined ? api.session(session) : undefined);
   const { value, again } = useRead(useCallback(read, [api, session, token]));
   // Digests are asked for within seconds of an update: the figures are read once they can have come
-  // in. biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is what makes it worth
-  // reading again
+  // in.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is read anew
   useEffect(() => {
     const timer = setTimeout(again, 6_000);
     return () => clearTimeout(timer);

@@ -28,8 +28,7 @@ export function Connections({ session }: { session: string }) {
       {list === undefined && error === undefined && <Waiting>Waiting for the list …</Waiting>}
       {list?.length === 0 && <Empty title="Nobody is connected">Who enters shows up here.</Empty>}
       {list !== undefined && list.length > 0 && (
-        // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls sideways must be reachable
-        // by keyboard
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: scrolled by keyboard
         <section className="overflow-x-auto" tabIndex={0} aria-label="Connections, table">
           <table className="w-full text-sm">
             <thead className="text-xs text-faint">

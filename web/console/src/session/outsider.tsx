@@ -38,9 +38,9 @@ export function Outsider({ session, charter }: { session: string; charter: Chart
       {value === undefined && error === undefined && <Waiting>Waiting for the state …</Waiting>}
       {value !== undefined && (
         <>
-          {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reachable by keyboard */}
           <section
             className="max-h-80 overflow-auto"
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: scrolled by keyboard
             tabIndex={0}
             aria-label={`The state as ${role} gets it`}
           >

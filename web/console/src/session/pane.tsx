@@ -37,9 +37,9 @@ export function Pane({
   const shownName = seat.you?.name ?? name;
   const { standing, seq, unsent, latency, confirmed } = seat;
 
-  // The page compares panes: it hears of each change, and of the end. biome-ignore
-  // lint/correctness/useExhaustiveDependencies: the seat is new at each drawing; these are what
-  // changes in it
+  // The page compares panes: it hears of each change, and of the end. The seat is new at each
+  // drawing; these are what changes in it.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: as said above
   useEffect(() => {
     report(name, { name: shownName, seat });
   }, [report, name, shownName, standing, seq, unsent, latency, confirmed, seat.answers]);

@@ -132,8 +132,7 @@ function useNewcomer(
 ): { seq: number; state: Json } | undefined {
   const { api } = useSigned();
   const [state, setState] = useState<{ seq: number; state: Json }>();
-  // biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is what makes it worth
-  // reading again
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a later seq is read anew
   useEffect(() => {
     if (!isWanted) return;
     let isCurrent = true;
