@@ -80,15 +80,7 @@ struct Author {
 
 impl Author {
     fn new(n: u128, seen: Option<u64>, edits: Vec<Edit>) -> Self {
-        Self {
-            actor: Actor {
-                id: format!("p{n}"),
-                role: "participant".to_owned(),
-                client: Uuid::from_u128(n),
-            },
-            seen,
-            edits,
-        }
+        Self { actor: Actor::new(format!("p{n}"), "participant", Uuid::from_u128(n)), seen, edits }
     }
 
     fn proposals(&self, seq: u64) -> Vec<Proposal> {
@@ -390,7 +382,7 @@ fn views(report: &mut Report) -> Result<()> {
         let mut updates = Vec::with_capacity(count);
         author.settle(&mut sequencer, &author.proposals(0), |update| updates.push(update))?;
         let charter = charter()?;
-        let state = State::open(&charter.fields, Some(&opening))?;
+        let state = State::open(&charter, Some(&opening))?;
         let mut patched = Duration::MAX;
         let mut applied = Duration::MAX;
         for _ in 0..RUNS {

@@ -120,7 +120,7 @@ impl World {
         let states = vec![sequencer.plain()];
         let people = (0..people).map(|index| {
             let client = Uuid::from_u128(index as u128 + 1);
-            let actor = Actor { id: format!("p{index}"), role: "participant".to_owned(), client };
+            let actor = Actor::new(format!("p{index}"), "participant", client);
             let replica = Replica::new(client);
             Somebody {
                 actor,

@@ -56,13 +56,8 @@ fn sequencer(records: usize) -> Sequencer {
 /// in turn.
 fn settle(bencher: Bencher<'_, '_>, records: usize, edits: impl Fn(u64) -> Vec<Edit> + Sync) {
     let opened = sequencer(records);
-    let actors: Vec<_> = (1..=2)
-        .map(|n| Actor {
-            id: format!("p{n}"),
-            role: "participant".to_owned(),
-            client: Uuid::from_u128(n),
-        })
-        .collect();
+    let actors: Vec<_> =
+        (1..=2).map(|n| Actor::new(format!("p{n}"), "participant", Uuid::from_u128(n))).collect();
     bencher.counter(ItemsCount::new(PROPOSALS)).with_inputs(|| opened.clone()).bench_local_values(
         |mut sequencer| {
             for n in 1..=PROPOSALS {

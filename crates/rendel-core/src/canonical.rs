@@ -33,6 +33,11 @@ impl CanonicalText {
     pub fn of(value: &Value) -> Self {
         Self(String::from_utf8(canonical_bytes(value)).unwrap_or_default())
     }
+
+    /// The text itself.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
 }
 
 impl Ord for CanonicalText {

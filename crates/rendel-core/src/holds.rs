@@ -4,10 +4,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
+use crate::actor::Actor;
 use crate::charter::{Charter, Extent};
-use crate::edit::{Actor, Edit, Effect};
+use crate::edit::Edit;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::update::{Change, Effect};
 
 /// A path that somebody holds, and with it all that is inside.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -124,11 +126,13 @@ impl Holds {
         }
         for effect in effects {
             let path = &effect.at;
-            if effect.op.takes_away() || effect.op.is_reset() {
-                let gone: Vec<_> =
-                    self.held.keys().filter(|held| held.is_within(path)).cloned().collect();
-                gone.iter().for_each(|path| self.free(path));
-            }
+            let is_gone = |held: &Path| match effect.change() {
+                Change::Went(gone) => held.is_within(&gone),
+                Change::Reset => true,
+                Change::Came(_) | Change::Changed(_) => false,
+            };
+            let gone: Vec<_> = self.held.keys().filter(|held| is_gone(held)).cloned().collect();
+            gone.iter().for_each(|path| self.free(path));
             for (held_path, held) in self.held.iter_mut().filter(|(held, _)| path.is_within(held)) {
                 let until = now.saturating_add(held.for_ms);
                 if held.by == who && until > held.until + held.for_ms / FRESH {
@@ -219,13 +223,6 @@ impl Holds {
     }
 }
 
-impl Path {
-    /// Whether it is `outer` or lies inside it.
-    pub(crate) fn is_within(&self, outer: &Self) -> bool {
-        self.tokens().starts_with(outer.tokens())
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -247,7 +244,7 @@ kind = "register"
 "#;
 
     fn actor(id: &str) -> Actor {
-        Actor { id: id.into(), role: "participant".into(), client: Uuid::nil() }
+        Actor::new(id, "participant", Uuid::nil())
     }
 
     fn path(at: &str) -> Path {

@@ -75,6 +75,16 @@ impl<K: Ord + Clone, V: Clone> Lately<K, V> {
         self.entries.get(key).map(|kept| &kept.value)
     }
 
+    /// The entries from a key on, in the order of the keys.
+    pub(crate) fn from(&self, key: &K) -> impl Iterator<Item = (&K, &V)> {
+        self.entries.range::<_, K>(key..).map(|(key, kept)| (key, &kept.value))
+    }
+
+    /// The bytes of all entries.
+    pub(crate) fn bytes(&self) -> usize {
+        self.bytes
+    }
+
     /// The entries from one key to another, both included, in the order of the keys.
     pub(crate) fn between(&self, from: K, to: K) -> impl Iterator<Item = (&K, &V)> {
         self.entries.range::<_, K>(from..=to).map(|(key, kept)| (key, &kept.value))
@@ -83,10 +93,6 @@ impl<K: Ord + Clone, V: Clone> Lately<K, V> {
     /// All of them, the oldest first.
     pub(crate) fn iter(&self) -> impl Iterator<Item = (&K, &V)> {
         self.order.values().filter_map(|key| self.entries.get(key).map(|kept| (key, &kept.value)))
-    }
-
-    pub(crate) fn values(&self) -> impl Iterator<Item = &V> {
-        self.iter().map(|(_, value)| value)
     }
 }
 

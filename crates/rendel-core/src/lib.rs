@@ -16,8 +16,12 @@
 //! which gives effects; effects are then *applied*. A restart applies the journal's effects through
 //! the same code, so that a recovered session is the session that stopped.
 
+mod actor;
 mod canonical;
 mod charter;
+mod declaration;
+mod difference;
+mod document;
 mod edit;
 mod holds;
 mod kind;
@@ -28,27 +32,35 @@ mod path;
 mod presence;
 mod problem;
 mod references;
+mod rewrite;
 mod sequence;
 mod sequencer;
+mod stamp;
 mod state;
 mod suggest;
-mod wanted;
+mod surface;
+mod update;
 
+pub use actor::{Actor, ClientKey};
 pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
-    Charter, Cue, CueTo, Expression, Extent, Fact, Fault, Gate, Grant, Guard, HoldRules, Limits,
-    Pattern, Permission, Power, PresenceRules, Role, SessionRules, Sight, Surface, Unanswered,
-    charter_schema,
+    Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Limits, NoAnswer,
+    Pattern, Permission, Power, PresenceRules, Role, SessionRules, Sight, Unanswered,
 };
-pub use edit::{Actor, ClientKey, Edit, Effect, Proposal, Settled, Verdict, VerdictKind};
+pub use declaration::{Fault, charter_schema};
+pub use difference::{Difference, differences};
+pub use document::Document;
+pub use edit::Edit;
 pub use holds::{Hold, HoldChange, Holds};
-pub use kind::{Cell, Field, Fields, kind_names};
+pub use kind::{Cell, Field, Fields, KINDS, KindWords};
 pub use op::{Made, Op, Place, Splicing};
 pub use patch::PatchOp;
 pub use path::Path;
 pub use presence::{Facts, Presence, follow_carets, placed};
 pub use problem::{Problem, ProblemKind};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
-pub use sequencer::{ClientOutcome, NoAnswer, Outcome, Sequencer, SequencerSnapshot, Verdicted};
-pub use state::{Misfit, Stamp, State};
-pub use wanted::{Change, Difference, differences};
+pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot, Verdicted};
+pub use stamp::Stamp;
+pub use state::{Misfit, State};
+pub use surface::Surface;
+pub use update::{Change, Effect, Proposal, Settled, Verdict, VerdictKind};

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 
 use crate::canonical::depth;
 use crate::edit::Edit;
-use crate::kind::checked_id;
+use crate::path::{Path, checked_id, inner};
 use crate::problem::{Problem, ProblemKind};
 use crate::sequence::Target;
 use crate::suggest::nearest;
@@ -211,6 +211,13 @@ impl Op {
             | Self::Reset(_)
             | Self::Test(_)
             | Self::Unknown { .. } => None,
+        }
+    }
+
+    /// Gives the record or element that it makes an id, where it has none.
+    pub(crate) fn give_id(&mut self, made: impl FnOnce() -> String) {
+        if let Self::Put { id: id @ None, .. } | Self::Insert { id: id @ None, .. } = self {
+            *id = Some(made());
         }
     }
 
@@ -441,6 +448,23 @@ impl Serialize for Made<Place> {
         map.serialize_entry("seen", &self.seen)?;
         serialize_place(&mut map, &self.place)?;
         map.end()
+    }
+}
+
+impl Edit {
+    /// What it asks for; `None` where that cannot be read, which its refusal will say.
+    pub fn read(&self) -> Option<Op> {
+        Op::asked(self).ok()
+    }
+
+    /// The path that it would change: of a record or element that it makes, that one's own. `None`
+    /// where it only asks, and where it cannot be read.
+    pub fn changes(&self) -> Option<Path> {
+        let path = Path::parse(&self.at).ok()?;
+        let op = self.read().filter(|op| !op.is_condition())?;
+        // No record has an empty id, so one that is still to get its id is in the way of none that
+        // is there.
+        Some(op.makes().map_or(path.clone(), |(id, _)| inner(&path, id.unwrap_or_default())))
     }
 }
 

@@ -1,9 +1,12 @@
 //! Paths inside the state: JSON Pointers (RFC 6901).
 
+use std::borrow::Cow;
 use std::fmt;
 use std::sync::Arc;
 
-use serde::{Serialize, Serializer};
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde_json::Value;
 
 use crate::problem::{Problem, ProblemKind};
 
@@ -68,6 +71,13 @@ impl Serialize for Path {
     }
 }
 
+impl<'de> Deserialize<'de> for Path {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let pointer = Cow::<'de, str>::deserialize(deserializer)?;
+        Self::parse(&pointer).map_err(|problem| D::Error::custom(problem.detail()))
+    }
+}
+
 impl From<&Path> for Path {
     fn from(path: &Path) -> Self {
         path.clone()
@@ -84,6 +94,37 @@ impl From<Path> for String {
     fn from(path: Path) -> Self {
         path.to_string()
     }
+}
+
+impl Path {
+    /// Whether it is `outer` or lies inside it.
+    pub(crate) fn is_within(&self, outer: &Self) -> bool {
+        self.tokens().starts_with(outer.tokens())
+    }
+}
+
+/// Characters that an id has at most.
+const ID_CHARS: usize = 128;
+
+/// The path of the record or element `id` of the map or list at `path`.
+pub(crate) fn inner(path: &Path, id: &str) -> Path {
+    Path::of(path.tokens().iter().cloned().chain([id.to_owned()]))
+}
+
+/// `path` without its last `levels` tokens.
+pub(crate) fn parent(path: &Path, levels: usize) -> Path {
+    Path::of(path.tokens()[..path.tokens().len().saturating_sub(levels)].iter().cloned())
+}
+
+pub(crate) fn checked_id(id: &Value) -> Result<&str, Problem> {
+    let text = id.as_str().filter(|id| {
+        !id.is_empty() && id.chars().count() <= ID_CHARS && !id.chars().any(char::is_control)
+    });
+    text.ok_or_else(|| {
+        let detail =
+            format!("An id is a string of 1 to {ID_CHARS} characters without control characters.");
+        Problem::new(ProblemKind::WrongType, detail)
+    })
 }
 
 /// One token as it stands in a pointer.

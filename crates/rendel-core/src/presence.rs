@@ -9,12 +9,13 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Map, Value, json};
 
+use crate::actor::ClientKey;
 use crate::charter::{Charter, Sight};
-use crate::edit::{ClientKey, Effect, Settled};
 use crate::op::{Op, Splicing};
 use crate::path::Path;
 use crate::problem::Problem;
 use crate::state::State;
+use crate::update::{Effect, Settled};
 
 /// What a participant tells of themselves, by the names of the charter's facts.
 pub type Facts = Map<String, Value>;
@@ -248,8 +249,10 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::edit::{Actor, Edit, Proposal};
+    use crate::actor::Actor;
+    use crate::edit::Edit;
     use crate::sequencer::{Outcome, Sequencer};
+    use crate::update::Proposal;
 
     const CHARTER: &str = r#"
 charter = "slope"
@@ -287,8 +290,7 @@ initial = "the north rows"
     }
 
     fn settle(sequencer: &mut Sequencer, n: u64, edit: Edit) -> Settled {
-        let actor =
-            Actor { id: "bram".into(), role: "all".into(), client: uuid::Uuid::from_u128(9) };
+        let actor = Actor::new("bram", "all", uuid::Uuid::from_u128(9));
         let proposal = Proposal {
             n,
             seen: None,

@@ -79,6 +79,7 @@ problems! {
     Silent         "silent"          408 36 "Nothing was heard"
     Removed        "removed"         403 37 "Removed"
     KeyReused      "key-reused"      422 38 "The Idempotency-Key stands for another call"
+    Forgotten      "forgotten"       409 39 "No longer remembered"
 }
 
 impl ProblemKind {

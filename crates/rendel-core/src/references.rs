@@ -1,50 +1,15 @@
 //! References: registers that hold the id of a record of a map, and what happens to them when the
 //! record is dropped.
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::ops::Range;
+use std::collections::BTreeSet;
 
-use crate::edit::Effect;
-use crate::kind::{Fields, Record, Site, Walk};
+use imbl::{OrdMap, OrdSet};
+
+use crate::kind::{Fields, Holder, Link, OnDrop, Record, Site, Walk};
 use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-
-/// What a drop does to the registers that refer to the record.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum OnDrop {
-    /// The drop is refused.
-    Refuse,
-    /// The records that hold the references go too.
-    Cascade,
-    /// The references are cleared.
-    Clear,
-}
-
-/// What the innermost record around a reference is an element of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Holder {
-    Map,
-    List,
-}
-
-/// A register that refers to records of a map.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Reference {
-    /// The map, a field of the state.
-    pub(crate) to: String,
-    pub(crate) on_drop: OnDrop,
-    /// Where the charter says so.
-    pub(crate) span: Option<Range<usize>>,
-}
-
-/// A reference with the way to its registers: names, and `None` for any id.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Link {
-    pub(crate) steps: Vec<Option<String>>,
-    pub(crate) holder: Option<Holder>,
-    pub(crate) reference: Reference,
-}
+use crate::update::{Change, Effect};
 
 /// Referring paths that a refusal names.
 const NAMED: usize = 10;
@@ -61,12 +26,13 @@ pub(crate) struct Followed {
     pub(crate) met: Vec<u64>,
 }
 
-/// Adds what the drops among some effects do to those who refer to the records. Cost O(records that
-/// may refer to them), and nothing where no drop is of such a record.
+/// Adds what the drops among some effects do to those who refer to the records. Cost O(those that
+/// do × log size), and nothing where no drop is of such a record.
 pub(crate) fn follow_drops(
     fields: &Fields,
     root: &Record,
     links: &[Link],
+    referrers: &Referrers,
     effects: Vec<Effect>,
     site: &Site<'_>,
 ) -> Result<Followed, Problem> {
@@ -80,58 +46,137 @@ pub(crate) fn follow_drops(
             && effect.op == Op::Drop
             && is_target(map)
         {
-            follow_drop(fields, root, links, (map, id), site, &mut followed)?;
+            follow_drop(fields, root, links, referrers, (map, id), site, &mut followed)?;
         }
         followed.effects.push(effect);
     }
     Ok(followed)
 }
 
-/// The registers that refer to a record, with the links that lead to them.
-type Referring<'l> = BTreeMap<(String, String), Vec<(&'l Link, Vec<String>)>>;
+/// Who refers to which record, kept up with each change: a drop asks this and walks through nothing.
+/// Clones share everything.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Referrers {
+    /// By map and id: the registers, each with its link's index.
+    by_record: OrdMap<(String, String), OrdSet<(Vec<String>, usize)>>,
+}
 
-fn referring<'l>(fields: &Fields, root: &Record, links: &'l [Link]) -> Referring<'l> {
-    let mut referring = Referring::new();
-    for link in links {
-        Walk::over(fields, root, &link.steps, &mut |path, value| {
-            if let Some(id) = value.as_str() {
-                let of = (link.reference.to.clone(), id.to_owned());
-                referring.entry(of).or_default().push((link, path.to_vec()));
+impl Referrers {
+    /// Of a whole state. Cost O(what the links lead through).
+    pub(crate) fn of(fields: &Fields, root: &Record, links: &[Link]) -> Self {
+        let mut referrers = Self::default();
+        for (index, link) in links.iter().enumerate() {
+            referrers.walk(fields, root, (index, link), &link.steps, true);
+        }
+        referrers
+    }
+
+    /// Takes out what a change will take away or replace; to be told before it is applied.
+    pub(crate) fn handle_going(
+        &mut self,
+        fields: &Fields,
+        root: &Record,
+        links: &[Link],
+        change: &Change,
+    ) {
+        match change {
+            Change::Reset => *self = Self::default(),
+            Change::Went(path) | Change::Changed(path) => {
+                self.follow(fields, root, links, path, false);
+            }
+            Change::Came(_) => {}
+        }
+    }
+
+    /// Takes in what a change has brought; to be told once it is applied.
+    pub(crate) fn handle_came(
+        &mut self,
+        fields: &Fields,
+        root: &Record,
+        links: &[Link],
+        change: &Change,
+    ) {
+        match change {
+            Change::Reset => *self = Self::of(fields, root, links),
+            Change::Came(path) | Change::Changed(path) => {
+                self.follow(fields, root, links, path, true);
+            }
+            Change::Went(_) => {}
+        }
+    }
+
+    fn follow(
+        &mut self,
+        fields: &Fields,
+        root: &Record,
+        links: &[Link],
+        path: &Path,
+        is_there: bool,
+    ) {
+        for (index, link) in links.iter().enumerate() {
+            if let Some(steps) = link.steps_through(path.tokens()) {
+                self.walk(fields, root, (index, link), &steps, is_there);
+            }
+        }
+    }
+
+    fn walk(
+        &mut self,
+        fields: &Fields,
+        root: &Record,
+        (index, link): (usize, &Link),
+        steps: &[Option<String>],
+        is_there: bool,
+    ) {
+        Walk::over(fields, root, steps, &mut |path, value| {
+            let Some(id) = value.as_str() else { return };
+            let record = (link.reference.to.clone(), id.to_owned());
+            let referrer = (path.to_vec(), index);
+            let referrers = self.by_record.entry(record.clone()).or_default();
+            if is_there {
+                referrers.insert(referrer);
+            } else {
+                referrers.remove(&referrer);
+                if referrers.is_empty() {
+                    self.by_record.remove(&record);
+                }
             }
         });
     }
-    referring
+
+    fn of_record(&self, record: &(String, String)) -> impl Iterator<Item = &(Vec<String>, usize)> {
+        self.by_record.get(record).into_iter().flatten()
+    }
 }
 
 fn follow_drop(
     fields: &Fields,
     root: &Record,
     links: &[Link],
+    referrers: &Referrers,
     (map, id): (&str, &str),
     site: &Site<'_>,
     followed: &mut Followed,
 ) -> Result<(), Problem> {
-    let referring = referring(fields, root, links);
     let mut going = BTreeSet::from([Path::of([map, id])]);
     let mut dropped = vec![(map.to_owned(), id.to_owned())];
     let (mut drops, mut clears, mut in_the_way) = (Vec::new(), Vec::new(), Vec::new());
     let mut next = 0;
-    while let Some(record) = dropped.get(next) {
+    while let Some(record) = dropped.get(next).cloned() {
         next += 1;
-        for (link, path) in referring.get(record).into_iter().flatten() {
+        for (path, link) in referrers.of_record(&record) {
+            let link = &links[*link];
             match link.reference.on_drop {
                 OnDrop::Refuse => in_the_way.push(path),
                 OnDrop::Clear => clears.push(path),
                 OnDrop::Cascade => {
-                    // The innermost record ends at the last id on the way.
-                    let end = link.steps.iter().rposition(Option::is_none).map_or(0, |at| at + 1);
-                    let record = Path::of(path[..end].iter().cloned());
+                    let record = Path::of(path[..link.holder_len()].iter().cloned());
                     if going.insert(record.clone()) {
                         if let [map, id] = record.tokens() {
                             dropped.push((map.clone(), id.clone()));
                         }
-                        let op =
-                            if link.holder == Some(Holder::List) { Op::Remove } else { Op::Drop };
+                        let is_element = link.holder == Some(Holder::List);
+                        let op = if is_element { Op::Remove } else { Op::Drop };
                         drops.push((path, Effect::new(record, op)));
                     }
                 }
@@ -160,9 +205,8 @@ fn follow_drop(
             field.met(cell, site, &mut followed.met);
         }
     }
-    followed.effects.extend(
-        clears.into_iter().map(|path| Effect::new(Path::of(path.iter().cloned()), Op::Clear)),
-    );
+    let clears = clears.into_iter();
+    followed.effects.extend(clears.map(|path| Effect::new(Path::of(path.clone()), Op::Clear)));
     followed.effects.extend(drops.into_iter().rev().map(|(_, effect)| effect));
     Ok(())
 }
@@ -192,39 +236,15 @@ pub(crate) fn check_references(
     if links.is_empty() {
         return Ok(());
     }
-    for effect in effects.iter().filter(|effect| brings_values(&effect.op)) {
-        let mut path = effect.at.tokens().to_vec();
-        path.extend(effect.op.makes().and_then(|(id, _)| id).map(str::to_owned));
-        for link in links.iter().filter(|link| link.leads_through(&path)) {
-            let rest = &link.steps[path.len()..];
-            let steps: Vec<_> =
-                path.iter().cloned().map(Some).chain(rest.iter().cloned()).collect();
-            check_reference(fields, root, link, &steps)?;
+    for change in effects.iter().map(Effect::change) {
+        let (Change::Came(path) | Change::Changed(path)) = change else { continue };
+        for link in links {
+            if let Some(steps) = link.steps_through(path.tokens()) {
+                check_reference(fields, root, link, &steps)?;
+            }
         }
     }
     Ok(())
-}
-
-/// Whether there may be a reference among what it brings.
-fn brings_values(op: &Op) -> bool {
-    match op {
-        Op::Set(_)
-        | Op::SetBeside { .. }
-        | Op::Put { .. }
-        | Op::Revive { .. }
-        | Op::Insert { .. } => true,
-        Op::Clear
-        | Op::Add { .. }
-        | Op::Include(_)
-        | Op::Exclude(_)
-        | Op::Drop
-        | Op::Move { .. }
-        | Op::Remove
-        | Op::Splice { .. }
-        | Op::Reset(_)
-        | Op::Test(_)
-        | Op::Unknown { .. } => false,
-    }
 }
 
 /// As [`check_references`], of everything.
@@ -253,13 +273,4 @@ fn check_reference(
         let detail = format!("{at} refers to {id:?}, and there is no such record in /{map}.");
         Err(Problem::new(ProblemKind::Gone, detail).at(at))
     })
-}
-
-impl Link {
-    fn leads_through(&self, path: &[String]) -> bool {
-        let fits = |(step, token): (&Option<String>, &String)| {
-            step.as_ref().is_none_or(|step| step == token)
-        };
-        self.steps.len() >= path.len() && self.steps.iter().zip(path).all(fits)
-    }
 }

@@ -3,30 +3,20 @@
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+use crate::actor::ClientKey;
 use crate::canonical::weight;
 use crate::charter::{Charter, Pattern, Sight};
-use crate::edit::{ClientKey, Edit, Effect, Settled};
-use crate::kind::{Fields, Record, Walk};
+use crate::document::Document;
+use crate::edit::Edit;
+use crate::kind::{Applying, Fields, Loading, Memory, Record, Walk};
 use crate::op::Op;
 use crate::patch::{Patch, PatchOp};
 use crate::path::Path;
 use crate::problem::Problem;
+use crate::rewrite::Rewrite;
 use crate::sequence::{Anchored, View};
-use crate::wanted::{Change, Way};
-
-/// Which update last changed something: its `seq` and the client that made it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Stamp {
-    /// The update's place in the order; 0 for the opening state.
-    pub seq: u64,
-    /// The client that made it.
-    pub client: ClientKey,
-}
-
-impl Stamp {
-    /// The stamp of what was there from the beginning.
-    pub const OPENING: Self = Self { seq: 0, client: ClientKey::NOBODY };
-}
+use crate::stamp::Stamp;
+use crate::update::{Effect, Settled};
 
 /// Stored effects or a stored state that do not fit the charter: the journal was damaged or belongs
 /// to another charter.
@@ -49,21 +39,23 @@ pub struct Misfit {
 pub struct State {
     root: Record,
     weight: i64,
+    memory: Memory,
 }
 
 impl State {
     /// The state that a session opens with: the charter's initial values, and `opening` over them.
-    pub fn open(fields: &Fields, opening: Option<&Value>) -> Result<Self, Problem> {
+    pub fn open(charter: &Charter, opening: Option<&Value>) -> Result<Self, Problem> {
+        let fields = &charter.fields;
         let root = match opening {
-            Some(plain) => fields.load(&Path::of::<String>([]), plain, Stamp::OPENING)?,
+            Some(plain) => fields.load(&Path::of::<String>([]), plain, Loading::ASKED)?,
             None => fields.initial(Stamp::OPENING),
         };
-        Ok(Self::of(fields, root))
+        Ok(Self::of(fields, root, Memory::new(charter.memory)))
     }
 
-    fn of(fields: &Fields, root: Record) -> Self {
+    fn of(fields: &Fields, root: Record, memory: Memory) -> Self {
         let weight = i64::try_from(weight(&fields.plain(&root))).unwrap_or(i64::MAX);
-        Self { root, weight }
+        Self { root, weight, memory }
     }
 
     /// The state as plain JSON, the only representation that leaves the service. Cost O(size).
@@ -120,7 +112,11 @@ impl State {
     /// Applies the effects of a settled update. Cost O(effects × log size).
     pub fn apply(&mut self, fields: &Fields, update: &Settled) -> Result<(), Misfit> {
         let stamp = Stamp { seq: update.seq, client: update.key() };
-        update.effects.iter().try_for_each(|effect| self.apply_one(fields, effect, stamp))
+        for effect in &update.effects {
+            self.apply_one(fields, effect, stamp)?;
+        }
+        self.age(fields, update.seq);
+        Ok(())
     }
 
     /// Applies an update and gives it as a JSON Patch (RFC 6902) against the plain state as it is
@@ -153,6 +149,7 @@ impl State {
             }
             self.apply_one(fields, effect, stamp)?;
         }
+        self.age(fields, update.seq);
         Ok(ops)
     }
 
@@ -161,14 +158,14 @@ impl State {
     pub fn edits_for(
         &self,
         charter: &Charter,
-        change: &Change,
+        document: &Document,
         sight: &Sight,
     ) -> Result<Vec<Edit>, Problem> {
         let plain = sight.state(&charter.fields, self.plain(&charter.fields));
-        let wanted = change.applied_to(&plain, charter.limits.state).map_err(Problem::bounded)?;
-        let mut way = Way::new(charter.limits.edits);
-        charter.fields.wanted(&plain, &wanted, &mut way).map_err(Problem::bounded)?;
-        Ok(way.edits)
+        let wanted = document.applied_to(&plain, charter.limits.state).map_err(Problem::bounded)?;
+        let mut rewrite = Rewrite::new(charter.limits.edits);
+        charter.fields.rewrite(&plain, &wanted, &mut rewrite).map_err(Problem::bounded)?;
+        Ok(rewrite.edits)
     }
 
     /// Where the character is now that `client`, having seen `seen`, saw at `index` of the text at
@@ -194,14 +191,27 @@ impl State {
         let misfit = |why: String| Misfit { seq: stamp.seq, at: effect.at.to_string(), why };
         if let Op::Reset(plain) = &effect.op {
             let root = fields
-                .load(&effect.at, plain, stamp)
+                .load(&effect.at, plain, Loading::settled(stamp))
                 .map_err(|problem| misfit(problem.detail().to_owned()))?;
-            *self = Self::of(fields, root);
+            *self = Self::of(fields, root, self.memory.emptied());
             return Ok(());
         }
-        self.weight +=
-            fields.apply(&mut self.root, effect.at.tokens(), effect, stamp).map_err(misfit)?;
+        let mut applying = Applying { stamp, memory: &mut self.memory, growth: 0 };
+        fields.apply(&mut self.root, effect.at.tokens(), effect, &mut applying).map_err(misfit)?;
+        self.weight += applying.growth;
         Ok(())
+    }
+
+    /// After all effects of an update: what is remembered becomes older. Never between two of them,
+    /// which were settled with one memory.
+    pub(crate) fn age(&mut self, fields: &Fields, seq: u64) {
+        let root = &mut self.root;
+        self.memory.age(seq, |path, horizon| fields.forget(root, path.tokens(), horizon));
+    }
+
+    /// What is remembered of what is gone.
+    pub(crate) fn memory(&self) -> &Memory {
+        &self.memory
     }
 
     /// About how many bytes the plain state takes as JSON; kept up to date with each effect.

@@ -155,10 +155,12 @@ proptest! {
         let mut sequencer = Sequencer::open(Arc::new(Charter::parse(CHARTER).unwrap()), None).unwrap();
         let mut history: Vec<Done> = Vec::new();
         let mut seen = [0u64; 3];
-        for (n, (by, catches_up, what)) in steps.into_iter().enumerate() {
+        let mut sent = [0u64; 3];
+        for (by, catches_up, what) in steps {
+            sent[by] += 1;
             seen[by] = (seen[by] + catches_up).min(sequencer.seq());
-            let actor = Actor { id: by.to_string(), role: "participant".into(), client: Uuid::from_u128(by as u128 + 1) };
-            let proposal = Proposal { n: n as u64 + 1, seen: Some(seen[by]), answered: 0, edits: vec![edit(&what)], gesture: None, note: None };
+            let actor = Actor::new(by.to_string(), "participant", Uuid::from_u128(by as u128 + 1));
+            let proposal = Proposal::new(sent[by], Some(seen[by]), vec![edit(&what)]);
             let heads = sequencer.plain()["heads"].as_i64().unwrap();
             match sequencer.handle_proposal(&actor, &proposal, 0) {
                 Outcome::Settled(update) => history.push(Done { seq: update.seq, by, seen: seen[by], what }),

@@ -5,7 +5,8 @@
 use std::sync::Arc;
 
 use rendel_core::{
-    Actor, Change, Charter, Edit, Effect, Outcome, Permission, Problem, Proposal, Sequencer, Sight,
+    Actor, Charter, Document, Edit, Effect, Outcome, Permission, Problem, Proposal, Sequencer,
+    Sight,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -81,12 +82,8 @@ impl Story {
         seen: Option<u64>,
     ) -> Result<Vec<Effect>, Problem> {
         self.1 += 1;
-        let actor = Actor {
-            id: who.into(),
-            role: role.into(),
-            client: Uuid::from_u128(u128::from(self.1)),
-        };
-        let proposal = Proposal { n: 1, seen, answered: 0, edits, gesture: None, note: None };
+        let actor = Actor::new(who, role, Uuid::from_u128(u128::from(self.1)));
+        let proposal = Proposal::new(1, seen, edits);
         match self.0.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => Ok(update.effects),
             Outcome::Refused(problem) => Err(problem),
@@ -321,17 +318,17 @@ fn a_document_is_read_against_what_its_sender_is_shown() {
         story
             .0
             .state()
-            .edits_for(story.0.charter(), &Change::patch(test.clone()).unwrap(), &Sight::WHOLE)
+            .edits_for(story.0.charter(), &Document::patch(test.clone()).unwrap(), &Sight::WHOLE)
             .is_ok()
     );
     assert!(
         story
             .0
             .state()
-            .edits_for(story.0.charter(), &Change::patch(test).unwrap(), charter.sight("bidder"))
+            .edits_for(story.0.charter(), &Document::patch(test).unwrap(), charter.sight("bidder"))
             .is_err()
     );
-    let merge = Change::Merge(json!({ "offers": { "o1": { "note": "firm" } } }));
+    let merge = Document::Merge(json!({ "offers": { "o1": { "note": "firm" } } }));
     let edits =
         story.0.state().edits_for(story.0.charter(), &merge, charter.sight("bidder")).unwrap();
     assert_eq!(edits, [set("/offers/o1/note", "firm")], "what is hidden stays as it is");
@@ -342,7 +339,7 @@ fn whether_somebody_may_is_answered_with_the_line_that_says_so() {
     let mut story = Story::new();
     story.propose("oda", "bidder", vec![put("o1", json!({ "amount": 5 }))]).unwrap();
     let may = |who: &str, role: &str, edit: &Edit| {
-        let actor = Actor { id: who.into(), role: role.into(), client: Uuid::nil() };
+        let actor = Actor::new(who, role, Uuid::nil());
         story.0.may(&actor, edit).unwrap()
     };
     let line = |part: &str| CHARTER.lines().position(|line| line.contains(part)).unwrap() + 1;

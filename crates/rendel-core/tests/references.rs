@@ -48,9 +48,8 @@ impl Session {
     fn propose(&mut self, seen: u64, edits: Vec<Edit>) -> Result<Settled, Problem> {
         self.1 += 1;
         let client = Uuid::from_u128(u128::from(self.1));
-        let actor = Actor { id: "oda".into(), role: "participant".into(), client };
-        let proposal =
-            Proposal { n: 1, seen: Some(seen), answered: 0, edits, gesture: None, note: None };
+        let actor = Actor::new("oda", "participant", client);
+        let proposal = Proposal::new(1, Some(seen), edits);
         match self.0.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => Ok(update),
             Outcome::Refused(problem) => Err(problem),

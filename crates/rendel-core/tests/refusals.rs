@@ -3,11 +3,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use proptest::prelude::*;
 use rendel_core::{
-    Actor, Change, Charter, ClientOutcome, Edit, Outcome, Problem, ProblemKind, Proposal,
+    Actor, Charter, ClientOutcome, Document, Edit, Outcome, Problem, ProblemKind, Proposal,
     Sequencer, Settled, Sight,
 };
 use serde_json::{Value, json};
@@ -61,11 +62,11 @@ fn open(initial: usize) -> Sequencer {
 }
 
 fn actor(who: &str) -> Actor {
-    Actor { id: who.into(), role: "participant".into(), client: Uuid::from_u128(1) }
+    Actor::new(who, "participant", Uuid::from_u128(1))
 }
 
 fn proposal(n: u64, seen: Option<u64>, edits: Vec<Edit>) -> Proposal {
-    Proposal { n, seen, answered: 0, edits, gesture: None, note: None }
+    Proposal::new(n, seen, edits)
 }
 
 fn refused(outcome: Outcome) -> Problem {
@@ -202,7 +203,7 @@ fn a_document_cannot_grow_beyond_what_the_state_may_have() {
     let charter = open(0).charter().clone();
     let state = Sequencer::open(charter.clone(), Some(&opening)).unwrap().state();
     let kind = |document: Value| {
-        let change = Change::patch(document)?;
+        let change = Document::patch(document)?;
         state.edits_for(&charter, &change, &Sight::WHOLE).map(drop)
     };
     let kind = |document: Value| kind(document).unwrap_err().kind();
@@ -232,14 +233,14 @@ fn a_document_cannot_grow_beyond_what_the_state_may_have() {
         kind(many(json!({ "op": "test", "path": "/heads", "value": 0 }), 1_001)),
         ProblemKind::TooLarge
     );
-    let merge = Change::Merge(json!({ "title": "x".repeat(3_000) }));
+    let merge = Document::Merge(json!({ "title": "x".repeat(3_000) }));
     assert_eq!(
         state.edits_for(&charter, &merge, &Sight::WHOLE).unwrap_err().kind(),
         ProblemKind::TooLarge
     );
     // A move, a replacement by as much, and many small tests are within the bounds.
     let fits = json!([{ "op": "move", "from": "/title", "path": "/leads/0" }, { "op": "add", "path": "/title", "value": "y".repeat(800) }]);
-    assert!(state.edits_for(&charter, &Change::patch(fits).unwrap(), &Sight::WHOLE).is_ok());
+    assert!(state.edits_for(&charter, &Document::patch(fits).unwrap(), &Sight::WHOLE).is_ok());
 }
 
 #[test]
@@ -376,7 +377,9 @@ fn a_record_comes_back_with_its_sequences_and_what_was_made_against_them_counts(
         ("oda", 1, vec![splice(4, 1, " red ")]),
     ];
     let mut journal = Vec::new();
-    for (n, (who, seen, edits)) in (1..).zip(steps) {
+    let mut sent = BTreeMap::<&str, u64>::new();
+    for (who, seen, edits) in steps {
+        let n = *sent.entry(who).and_modify(|n| *n += 1).or_insert(1);
         match sequencer.handle_proposal(&actor(who), &proposal(n, Some(seen), edits), n) {
             Outcome::Settled(update) => journal.push(update),
             other => panic!("{who}: {other:?}"),
@@ -414,7 +417,7 @@ fn a_snapshot_of_the_first_version_gives_its_state_and_forgets_its_clients() {
     let mut stored = serde_json::to_value(sequencer.snapshot()).unwrap();
     stored.as_object_mut().unwrap().remove("version");
     assert!(serde_json::from_value::<rendel_core::SequencerSnapshot>(stored.clone()).is_err());
-    let snapshot = rendel_core::SequencerSnapshot::of_first_version(stored).unwrap();
+    let snapshot = rendel_core::SequencerSnapshot::read(stored).unwrap();
     let restored = Sequencer::restore(sequencer.charter().clone(), snapshot);
     assert_eq!((restored.plain(), restored.seq()), (sequencer.plain(), 1));
     assert_eq!(restored.outcomes(actor("oda").key()).count(), 0);

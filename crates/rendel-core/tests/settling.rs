@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rendel_core::{
@@ -81,20 +82,20 @@ kind = "register"
 /// A session in which anyone proposes as `who`, having seen `seen`.
 struct Session {
     sequencer: Sequencer,
-    sent: u64,
+    sent: BTreeMap<String, u64>,
 }
 
 impl Session {
     fn open() -> Self {
         let charter = Arc::new(Charter::parse(CHARTER).unwrap());
-        Self { sequencer: Sequencer::open(charter, None).unwrap(), sent: 0 }
+        Self { sequencer: Sequencer::open(charter, None).unwrap(), sent: BTreeMap::new() }
     }
 
     fn try_all(&mut self, who: &str, seen: Option<u64>, edits: Vec<Edit>) -> Outcome {
-        self.sent += 1;
-        let proposal =
-            Proposal { n: self.sent, seen, answered: 0, edits, gesture: None, note: None };
-        self.sequencer.handle_proposal(&actor(who), &proposal, self.sent)
+        let n = self.sent.entry(who.to_owned()).or_default();
+        *n += 1;
+        let proposal = Proposal::new(*n, seen, edits);
+        self.sequencer.handle_proposal(&actor(who), &proposal, *n)
     }
 
     fn settle(&mut self, who: &str, seen: u64, edit: Edit) -> Settled {
@@ -131,11 +132,7 @@ impl Session {
 
 fn actor(who: &str) -> Actor {
     let role = if who == "wren" { "picker" } else { "steward" };
-    Actor {
-        id: who.to_owned(),
-        role: role.to_owned(),
-        client: Uuid::new_v5(&Uuid::NAMESPACE_OID, who.as_bytes()),
-    }
+    Actor::new(who, role, Uuid::new_v5(&Uuid::NAMESPACE_OID, who.as_bytes()))
 }
 
 fn set(at: &str, value: impl Into<Value>) -> Edit {
@@ -155,7 +152,7 @@ fn both_press_plus_one_a_thousand_times_and_nothing_is_lost() {
     let source = CHARTER.replace("max = 100", "max = 5000");
     let mut session = Session {
         sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(),
-        sent: 0,
+        sent: BTreeMap::new(),
     };
     for _ in 0..1_000 {
         session.settle("oda", 0, add("/heads", 1));
@@ -466,14 +463,7 @@ fn a_proposal_takes_effect_as_a_whole_or_not_at_all() {
 #[test]
 fn a_proposal_sent_again_gets_its_first_outcome_also_after_a_restart() {
     let mut session = Session::open();
-    let proposal = |n, edit| Proposal {
-        n,
-        seen: Some(0),
-        answered: 0,
-        edits: vec![edit],
-        gesture: None,
-        note: None,
-    };
+    let proposal = |n, edit| Proposal::new(n, Some(0), vec![edit]);
     let first = session.sequencer.handle_proposal(&actor("oda"), &proposal(1, add("/heads", 1)), 1);
     let Outcome::Settled(update) = first else { panic!() };
     let Outcome::Refused(problem) =
@@ -573,7 +563,7 @@ fn a_map_forgets_its_oldest_drops_and_then_says_that_the_record_is_gone() {
         .replace("1KiB", "8MiB");
     let mut session = Session {
         sequencer: Sequencer::open(Arc::new(Charter::parse(&source).unwrap()), None).unwrap(),
-        sent: 0,
+        sent: BTreeMap::new(),
     };
     for n in 0..10_000 {
         session.settle("oda", session.sequencer.seq(), put(&format!("m{n}"), "ladder"));
@@ -608,7 +598,7 @@ keep = 1
 "#;
     let mut session = Session {
         sequencer: Sequencer::open(Arc::new(Charter::parse(source).unwrap()), None).unwrap(),
-        sent: 0,
+        sent: BTreeMap::new(),
     };
     let line = "x".repeat(10_000);
     let insert = |list: &str, n: u64| {
@@ -639,16 +629,8 @@ keep = 1
 fn the_memory_of_clients_and_refusals_is_bounded_and_the_newest_are_in_it() {
     let mut session = Session::open();
     let mut propose = |client: u128, edit| {
-        let actor =
-            Actor { id: "oda".into(), role: "steward".into(), client: Uuid::from_u128(client) };
-        let proposal = Proposal {
-            n: 1,
-            seen: None,
-            answered: 0,
-            edits: vec![edit],
-            gesture: None,
-            note: None,
-        };
+        let actor = Actor::new("oda", "steward", Uuid::from_u128(client));
+        let proposal = Proposal::new(1, None, vec![edit]);
         session.sequencer.handle_proposal(&actor, &proposal, 0)
     };
     for client in 1..=11_000 {
@@ -709,8 +691,10 @@ fn a_register_ends_as_a_slow_model_of_its_rule_says() {
             let mut random = Random(seed);
             let source = format!("{CHARTER}\n[state.title2]\nkind = \"register\"\n");
             let charter = Arc::new(Charter::parse(&source).unwrap());
-            let mut session =
-                Session { sequencer: Sequencer::open(charter, None).unwrap(), sent: 0 };
+            let mut session = Session {
+                sequencer: Sequencer::open(charter, None).unwrap(),
+                sent: BTreeMap::new(),
+            };
             let (mut made, mut seen): (Vec<Made>, _) = (Vec::new(), [0u64; 3]);
             // The value that stands and who changed it when, or all values that stand.
             let mut standing: Vec<(u64, u64, usize)> = Vec::new();

@@ -136,8 +136,8 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
             Line::Snapshot(body) => {
                 let stored =
                     serde_json::from_str(body.get()).map_err(|error| fault(error.to_string()))?;
-                let snapshot = SequencerSnapshot::of_first_version(stored)
-                    .map_err(|error| fault(error.to_string()))?;
+                let snapshot =
+                    SequencerSnapshot::read(stored).map_err(|error| fault(error.to_string()))?;
                 let body =
                     serde_json::to_string(&snapshot).map_err(|error| fault(error.to_string()))?;
                 whole.base = Some((snapshot.seq, body));

@@ -455,7 +455,7 @@ pub(crate) fn read_snapshot(body: &str, is_needed: bool) -> Result<SequencerSnap
     match read(body) {
         Err(_) if is_needed => {
             let older = read(body).and_then(|stored| {
-                SequencerSnapshot::of_first_version(stored)
+                SequencerSnapshot::read(stored)
                     .map_err(|error| StoreError::Damaged(error.to_string()))
             });
             older.inspect(|snapshot| {

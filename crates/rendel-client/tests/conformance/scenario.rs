@@ -127,7 +127,7 @@ impl Scenario {
             gesture: None,
             note: None,
         };
-        let actor = Actor { id: "tobin".into(), role: "participant".into(), client: OTHER };
+        let actor = Actor::new("tobin", "participant", OTHER);
         match self.sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => {
                 self.journal.push(update.clone());
@@ -144,7 +144,7 @@ impl Scenario {
     pub(crate) fn arrive(&mut self) -> Option<Outcome> {
         let frame = self.to_service.pop_front()?;
         let n = frame.n;
-        let actor = Actor { id: "oda".into(), role: "participant".into(), client: CLIENT };
+        let actor = Actor::new("oda", "participant", CLIENT);
         let outcome = self.sequencer.handle_proposal(&actor, &frame.into(), 0);
         if let Outcome::Settled(update) = &outcome {
             self.journal.push(update.clone());

@@ -1,12 +1,11 @@
 //! Charters: the declared kind of a session.
 
 mod expression;
-mod fault;
+mod guards;
 mod pattern;
+mod people;
+mod reading;
 mod role;
-mod rules;
-mod schema;
-mod section;
 mod sight;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -15,25 +14,24 @@ use std::time::Duration;
 use toml_edit::Document;
 
 pub(crate) use expression::Read;
-pub use expression::{Expression, Unanswered};
-pub use fault::Fault;
+pub use expression::{Expression, NoAnswer, Unanswered};
+pub use guards::{Gate, Guard};
 pub use pattern::Pattern;
+pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
 pub use role::{Grant, Permission, Power, Role};
-pub use rules::{Cue, CueTo, Fact, Gate, Guard, HoldRules, PresenceRules, Surface};
-pub use schema::charter_schema;
-pub(crate) use schema::check_schema;
-pub(crate) use section::Section;
 pub(crate) use sight::nothing_at;
 pub use sight::{Extent, Sight};
 
-use crate::edit::Actor;
-use crate::kind::Fields;
+use crate::actor::Actor;
+use crate::declaration::{Fault, Faults, Section, syntax_fault, table_to_json};
+use crate::kind::Link;
+use crate::kind::{Bounds, Declared, Fields, OnDrop};
 use crate::path::Path;
-use crate::references::Link;
 use crate::suggest::nearest;
-use fault::{Reading, syntax_fault};
+use crate::surface::Surface;
+use guards::{read_gates, read_guards};
+use people::read_cues;
 use role::read_roles;
-use rules::{read_cues, read_gates, read_guards};
 
 /// A checked charter.
 #[derive(Clone, Debug)]
@@ -66,6 +64,8 @@ pub struct Charter {
     pub fields: Fields,
     /// Which registers refer to which maps.
     pub(crate) links: Vec<Link>,
+    /// How much its sessions remember of what is gone.
+    pub(crate) memory: Bounds,
     /// The text that it was read from.
     pub source: String,
 }
@@ -110,13 +110,11 @@ impl Charter {
         }
         let document =
             Document::parse(source).map_err(|error| vec![syntax_fault(source, &error)])?;
-        let reading = Reading::default();
-        let mut root = Section::root(source, document.as_table(), &reading);
+        let faults = Faults::default();
+        let mut root = Section::root(source, document.as_table(), &faults);
         let charter = Self::read(&mut root, source);
         root.finish();
-        let surfaces = reading.surfaces.into_inner();
-        let charter = charter.map(|charter| Self { surfaces, ..charter });
-        let mut faults = reading.faults.into_inner();
+        let mut faults = faults.into_inner();
         faults.sort_by_key(|fault| (fault.line, fault.column));
         match charter {
             Some(charter) if faults.is_empty() => Ok(charter),
@@ -131,32 +129,32 @@ impl Charter {
             .and_then(|version| u32::try_from(version).ok());
         let title = root.text("title").or_else(|| name.clone()).unwrap_or_default();
         root.later(&["seats", "when", "queries"]);
-        root.surfaces();
+        let declared = Declared { surfaces: Surface::declare_all(root) };
         let limits = root
-            .section("limits")
+            .known_section("limits")
             .map_or_else(Limits::default, |mut section| Limits::read(&mut section));
-        let fields = root.fields("state");
+        let fields = Fields::declare(root, "state", &declared);
         let mut links = Vec::new();
         fields.links(&mut Vec::new(), None, &mut links);
         let maps: Vec<_> = fields
             .iter()
-            .filter(|(_, field)| field.kind() == "map")
+            .filter(|(_, field)| field.words().name == "map")
             .map(|(name, _)| name)
             .collect();
         root.check_links(&links, &maps);
         let roles = read_roles(root, &fields);
         let names: BTreeSet<String> = roles.keys().cloned().collect();
-        let session = root.section("session");
+        let session = root.known_section("session");
         let session = session.map_or_else(SessionRules::default, |mut section| {
             SessionRules::read(&mut section, &names)
         });
-        let presence = root.section("presence");
+        let presence = root.known_section("presence");
         let presence = presence
-            .map(|mut section| PresenceRules::read(&mut section, &fields))
+            .map(|mut section| PresenceRules::read(&mut section, &fields, &declared))
             .unwrap_or_default();
         let tops = fields.iter().map(|(name, _)| name).collect();
         let holds = root
-            .section("holds")
+            .known_section("holds")
             .map(|mut section| HoldRules::read(&mut section, &tops))
             .unwrap_or_default();
         let guards = read_guards(root, &fields);
@@ -168,7 +166,7 @@ impl Charter {
             title,
             session,
             limits,
-            surfaces: BTreeMap::new(),
+            surfaces: declared.surfaces,
             roles,
             presence,
             holds,
@@ -177,8 +175,18 @@ impl Charter {
             cues,
             fields,
             links,
+            memory: Bounds::default(),
             source: source.to_owned(),
         })
+    }
+
+    /// The same charter, of whose sessions each remembers at most so many records and elements that
+    /// are gone, and every place in texts and lists over so many changes: for tests of what is
+    /// forgotten.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn remembering(self, gone: usize, changes: usize) -> Self {
+        Self { memory: Bounds { gone, changes, ..Bounds::default() }, ..self }
     }
 
     /// The charter as JSON: the same tables and keys as its text.
@@ -186,7 +194,7 @@ impl Charter {
         // The text was read once already when this charter was made.
         Document::parse(self.source.as_str())
             .ok()
-            .and_then(|document| section::table_to_json(document.as_table()))
+            .and_then(|document| table_to_json(document.as_table()))
             .unwrap_or_default()
     }
 
@@ -342,6 +350,33 @@ impl Default for Limits {
             edits: 256,
             proposals_per_second: 50,
             journal: None,
+        }
+    }
+}
+
+impl Section<'_> {
+    /// Reports references that lead nowhere; `maps` are the fields to which one may lead.
+    fn check_links(&self, links: &[Link], maps: &[&str]) {
+        for Link { steps, holder, reference } in links {
+            let names: Vec<_> =
+                steps.iter().map(|step| step.as_deref().unwrap_or("each")).collect();
+            let path = format!("state.{}.refers", names.join("."));
+            let span = || reference.span.clone();
+            if !maps.contains(&reference.to.as_str()) {
+                let meant =
+                    nearest(&reference.to, maps.iter().copied()).map(|meant| format!("/{meant}"));
+                let says = format!("\"/{}\" is no map of [state]", reference.to);
+                self.report(span(), path.clone(), &says, "the path of a map", meant);
+            }
+            if reference.on_drop == OnDrop::Cascade && holder.is_none() {
+                self.report(
+                    span(),
+                    path,
+                    "there is no record around it that could go",
+                    "refuse or clear",
+                    None,
+                );
+            }
         }
     }
 }

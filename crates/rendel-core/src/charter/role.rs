@@ -2,13 +2,16 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use toml_edit::Value;
+
 use super::expression::{Expression, Read, Unanswered};
 use super::pattern::Pattern;
-use super::section::Section;
 use super::sight::Sight;
-use crate::edit::Actor;
+use crate::actor::Actor;
+use crate::declaration::Section;
 use crate::kind::Fields;
 use crate::path::Path;
+use crate::suggest::nearest;
 
 /// What a role may do.
 #[derive(Clone, Debug)]
@@ -59,7 +62,7 @@ pub enum Permission {
 }
 
 /// The names that a condition on a record may use.
-pub(super) const CONDITION_NAMES: [&str; 3] = ["record", "who", "state"];
+const CONDITION_NAMES: [&str; 4] = ["record", "id", "who", "state"];
 
 /// The role that everyone has where a charter declares none.
 const SOLE_ROLE: &str = "participant";
@@ -120,7 +123,7 @@ impl Role {
 }
 
 pub(super) fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<String, Role> {
-    let Some(mut section) = root.section("roles") else {
+    let Some(mut section) = root.known_section("roles") else {
         return BTreeMap::from([(SOLE_ROLE.to_owned(), Role::everything())]);
     };
     let tops: BTreeSet<&str> = fields.iter().map(|(name, _)| name).collect();
@@ -151,4 +154,51 @@ pub(super) fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<St
     }
     section.finish();
     roles
+}
+
+impl Section<'_> {
+    /// Where a role may edit: patterns, or tables with a pattern and a condition.
+    fn grants(&mut self, key: &'static str, tops: &BTreeSet<&str>, fields: &Fields) -> Vec<Grant> {
+        let items = self.pattern_items(key, "an array of path patterns such as \"/markers/**\"");
+        let mut grants = Vec::new();
+        for (path, item) in items {
+            let (text, source) = match item.as_inline_table() {
+                None => (item.as_str(), None),
+                Some(table) => {
+                    if let Some((other, _)) =
+                        table.iter().find(|(name, _)| !["at", "if"].contains(name))
+                    {
+                        let meant = nearest(other, ["at", "if"]);
+                        self.report(
+                            item.span(),
+                            path.clone(),
+                            &format!("unknown key {other:?}"),
+                            "at and if",
+                            meant,
+                        );
+                    }
+                    (table.get("at").and_then(Value::as_str), Some(table.get("if")))
+                }
+            };
+            let Some(pattern) = self.pattern_of(text, item.span(), &path, tops) else { continue };
+            let compiled = source.map(|source| match source.and_then(Value::as_str) {
+                None => {
+                    Err("a condition in CEL as `if`, such as \"record.by == who.id\"".to_owned())
+                }
+                Some(source) => Expression::compile(source, &CONDITION_NAMES),
+            });
+            let condition = match compiled.transpose() {
+                Ok(condition) => condition,
+                Err(expected) => {
+                    self.report(item.span(), path, "does not fit", &expected, None);
+                    continue;
+                }
+            };
+            if let Some(condition) = &condition {
+                self.check_reads_at(item.span().as_ref(), &path, condition, fields, &pattern);
+            }
+            grants.push(Grant { pattern, condition, line: self.line_of(item.span()) });
+        }
+        grants
+    }
 }

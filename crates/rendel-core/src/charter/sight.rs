@@ -4,16 +4,17 @@
 //! hidden in a snapshot, in every update, in digests and in the words of problems. Roles that see
 //! the same are one audience.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Map, Value, json};
 
 use super::pattern::Pattern;
-use crate::edit::{Effect, Settled, Verdict};
+use crate::declaration::Section;
 use crate::kind::{Field, Fields};
 use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::update::{Effect, Settled, Verdict};
 
 /// What of the state a role is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -331,6 +332,55 @@ fn fields_behind<'f>(fields: &'f Fields, path: &Path) -> Option<&'f Fields> {
 
 fn is_record(fields: &Fields, path: &Path) -> bool {
     path.tokens().len().is_multiple_of(2) && fields_behind(fields, path).is_some()
+}
+
+impl Section<'_> {
+    /// What a role sees: patterns, and `{ but = … }` for what is hidden; nothing where the key is
+    /// left out.
+    pub(super) fn sights(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Option<Vec<Rule>> {
+        self.know(key)?;
+        let items = self.pattern_items(
+            key,
+            "an array of path patterns and { but = … }, such as [\"/**\", { but = \
+             \"/offers/*/limit\" }]",
+        );
+        let mut rules = Vec::new();
+        for (path, item) in items {
+            let text = match item.as_inline_table() {
+                None => item.as_str(),
+                Some(table) => {
+                    if let Some((other, _)) = table.iter().find(|(name, _)| *name != "but") {
+                        let expected = "but: seeing has no condition, since what is hidden must \
+                            be the same for all of a role";
+                        self.report(
+                            item.span(),
+                            path.clone(),
+                            &format!("unknown key {other:?}"),
+                            expected,
+                            None,
+                        );
+                    }
+                    table.get("but").and_then(toml_edit::Value::as_str)
+                }
+            };
+            let Some(pattern) = self.pattern_of(text, item.span(), &path, tops) else { continue };
+            let names_an_id = pattern
+                .tokens()
+                .is_some_and(|tokens| tokens.iter().skip(1).step_by(2).any(Option::is_some));
+            if names_an_id {
+                let says = "names one record";
+                self.report(
+                    item.span(),
+                    path,
+                    says,
+                    "\"*\" for the id of a record: a role sees a field of all records or of none",
+                    None,
+                );
+            }
+            rules.push(Rule { pattern, is_shown: !item.is_inline_table() });
+        }
+        Some(rules)
+    }
 }
 
 #[cfg(test)]

@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use serde::{Deserialize, Serialize};
 
 use super::Site;
-use crate::state::Stamp;
+use crate::stamp::Stamp;
 
 /// The last change of something, and the last by another client than that: a client's own change
 /// does not hide from it what it had not seen of others.
@@ -64,6 +64,12 @@ pub(crate) struct Changes {
     /// The latest by another client than the latest of all.
     latest_by_another: Stamp,
     named: VecDeque<Stamp>,
+}
+
+impl Default for Changes {
+    fn default() -> Self {
+        Self::since(Stamp::OPENING)
+    }
 }
 
 impl Changes {

@@ -3,18 +3,16 @@
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use super::{Growth, Kind, Settlement, Site, growth, stored_op};
-use crate::canonical::weight;
-use crate::charter::Section;
-use crate::edit::{Effect, VerdictKind};
+use super::site::stored_op;
+use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use crate::declaration::Section;
 use crate::op::{EXACT, Op, whole};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::state::Stamp;
-use crate::wanted::Way;
-
-const OPS: &[&str] = &["add"];
+use crate::rewrite::Rewrite;
+use crate::stamp::Stamp;
+use crate::update::{Effect, VerdictKind};
 
 /// A declared counter.
 #[derive(Clone, Debug)]
@@ -50,8 +48,9 @@ impl Field {
 
 impl Kind for Field {
     type Cell = Cell;
+    const WORDS: KindWords = KindWords { name: "counter", takes: &["add"], inside: &[] };
 
-    fn declare(section: &mut Section<'_>) -> Self {
+    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
         let min = section.integer("min", -EXACT..=EXACT).unwrap_or(-EXACT);
         let max = section.integer("max", -EXACT..=EXACT).unwrap_or(EXACT);
         if min > max {
@@ -66,9 +65,10 @@ impl Kind for Field {
         Cell(self.initial, stamp)
     }
 
-    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+    fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
         let value = whole("value", plain).map_err(|problem| problem.at(at))?;
-        self.checked(at, Some(value), None).map(|value| Cell(value, stamp))
+        loading.check(|| self.checked(at, Some(value), None).map(drop))?;
+        Ok(Cell(value, loading.stamp))
     }
 
     fn plain(&self, cell: &Cell) -> Value {
@@ -77,8 +77,8 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "counter")?;
-        let Op::Add { by, .. } = *site.op("A counter", OPS)? else {
-            return Err(site.unknown_op("A counter", OPS));
+        let Op::Add { by, .. } = *site.op("A counter", Self::WORDS.takes)? else {
+            return Err(site.unknown_op("A counter", Self::WORDS.takes));
         };
         let now = self.checked(site.path, cell.0.checked_add(by), Some(cell.0))?;
         let mut settlement = site.applied(Op::Add { by, now: Some(now) });
@@ -94,12 +94,12 @@ impl Kind for Field {
         cell: &mut Cell,
         _rest: &[String],
         effect: &Effect,
-        stamp: Stamp,
-    ) -> Result<Growth, String> {
+        applying: &mut Applying<'_>,
+    ) -> Result<(), String> {
         let Op::Add { now: Some(now), .. } = effect.op else { return Err(stored_op(effect)) };
-        let grown = growth(weight(&cell.0.into()), weight(&now.into()));
-        *cell = Cell(now, stamp);
-        Ok(grown)
+        applying.grow_to(&cell.0.into(), &now.into());
+        *cell = Cell(now, applying.stamp);
+        Ok(())
     }
 
     fn patch(
@@ -114,14 +114,18 @@ impl Kind for Field {
         Some(())
     }
 
-    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
-        let path = way.path();
+    fn rewrite(&self, was: &Value, now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
+        let path = rewrite.path();
         let number = |value| whole("value", value).map_err(|problem| problem.at(&path));
         let by = number(now)? - number(was)?;
         if by != 0 {
-            way.push(way.edit("add").with("by", by));
+            rewrite.push(rewrite.edit("add").with("by", by));
         }
         Ok(())
+    }
+
+    fn is_small(&self) -> bool {
+        true
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

@@ -13,22 +13,24 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use super::changes::Changes;
+use super::memory::{Gone, What};
+use super::record::{Element, Item};
+use super::site::stored_op;
 use super::{
-    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed,
-    parent, stored_op,
+    Applying, Declared, Fields, Holder, Kind, KindWords, Link, Loading, Settlement, Site, Walk,
+    listed,
 };
 use crate::canonical::weight;
-use crate::charter::{Section, check_schema};
-use crate::edit::{Edit, Effect, Verdict, VerdictKind};
-use crate::lately::{Bounds, Lately};
+use crate::declaration::{Section, check_schema};
+use crate::edit::Edit;
 use crate::op::{Made, Op};
 use crate::patch::Patch;
-use crate::path::Path;
+use crate::path::{Path, checked_id, inner, parent};
 use crate::problem::{Problem, ProblemKind};
-use crate::references::{Holder, Link};
+use crate::rewrite::{Rewrite, elements};
 use crate::sequence::{Places, Target, View};
-use crate::state::Stamp;
-use crate::wanted::{Way, elements};
+use crate::stamp::Stamp;
+use crate::update::{Effect, Verdict, VerdictKind};
 
 /// A declared list.
 #[derive(Clone, Debug)]
@@ -48,8 +50,7 @@ enum Each {
     Value(Option<Arc<Validator>>),
 }
 
-/// The elements by id, their places, and those removed lately. Behind one pointer, since a record
-/// may have many lists.
+/// The elements by id and their places. Behind one pointer, since a record may have many lists.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub(crate) struct Cell(Arc<Inner>);
@@ -58,34 +59,7 @@ pub(crate) struct Cell(Arc<Inner>);
 struct Inner {
     places: Places,
     elements: OrdMap<Arc<str>, Arc<Element>>,
-    removed: OrdMap<Arc<str>, Removed>,
-    /// Of those removed lately what they were; nothing brings an element of an append-only list
-    /// back.
-    #[serde(default)]
-    contents: Lately<Arc<str>, Arc<Element>>,
-    /// What was removed up to here is forgotten.
-    forgotten: u64,
     changes: Changes,
-}
-
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-struct Element {
-    item: Item,
-    inserted: Stamp,
-    /// Its last move, or its insert.
-    placed: Stamp,
-}
-
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-enum Item {
-    Record(Record),
-    Value(Value),
-}
-
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-struct Removed {
-    stamp: Stamp,
 }
 
 /// Where something goes at present.
@@ -99,17 +73,17 @@ struct Placed {
 }
 
 const MOST: usize = 100_000;
-/// Removed elements of which a list remembers what they were. Beyond that the oldest are forgotten,
-/// but for their places; an edit of a forgotten one is refused as `gone`.
-const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 4 << 20 };
-const OPS: &[&str] = &["move", "remove"];
+/// Places that are gone of which an append-only list, in which nothing is placed by them, keeps none
+/// longer than this many more.
+const SWEPT: usize = 1_000;
 
 impl Field {
-    fn load_item(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Item, Problem> {
+    fn load_item(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Item, Problem> {
         match &self.each {
-            Each::Record(fields) => fields.load(at, plain, stamp).map(Item::Record),
+            Each::Record(fields) => fields.load(at, plain, loading).map(Item::Record),
             Each::Value(schema) => {
-                schema.as_ref().map_or(Ok(()), |schema| check_schema(schema, at, plain))?;
+                let check = |schema: &Arc<Validator>| check_schema(schema, at, plain);
+                loading.check(|| schema.as_ref().map_or(Ok(()), check))?;
                 Ok(Item::Value(plain.clone()))
             }
         }
@@ -123,12 +97,26 @@ impl Field {
         }
     }
 
-    fn wanted_inside(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+    fn rewrite_inside(
+        &self,
+        was: &Value,
+        now: &Value,
+        rewrite: &mut Rewrite,
+    ) -> Result<(), Problem> {
         match &self.each {
-            Each::Record(fields) => fields.wanted(was, now, way),
+            Each::Record(fields) => fields.rewrite(was, now, rewrite),
             Each::Value(_) if was == now => Ok(()),
-            Each::Value(_) => Err(way
+            Each::Value(_) => Err(rewrite
                 .unfit("is an element that is changed as a whole: remove it and insert another.")),
+        }
+    }
+
+    fn changed(&self, cell: &mut Inner, list: &Path, applying: &mut Applying<'_>) {
+        cell.changes.add(applying.stamp);
+        if !self.is_append_only {
+            applying.memory.count(list, applying.stamp.seq);
+        } else if cell.places.remembered() > cell.elements.len() + SWEPT {
+            cell.places.forget(applying.stamp.seq);
         }
     }
 
@@ -175,7 +163,7 @@ impl Field {
                 .ok_or_else(|| beyond(site, list, cell.places.len(View::PRESENT)))?;
             return Ok(Placed { to: behind(after), made: None, met: vec![] });
         }
-        if site.seen < cell.places.horizon() {
+        if site.seen < site.memory.horizon() {
             let detail = format!(
                 "{list} changed so often since {} that this cannot be placed any more. Look again.",
                 site.seen
@@ -211,10 +199,10 @@ impl Field {
     }
 
     fn insert(&self, cell: &Inner, site: &Site<'_>) -> Result<Settlement, Problem> {
-        let Op::Insert { id, value, to, .. } = site.op("A list", &["insert"])? else {
-            return Err(site.unknown_op("A list", &["insert"]));
+        let Op::Insert { id, value, to, .. } = site.op("A list", Self::WORDS.takes)? else {
+            return Err(site.unknown_op("A list", Self::WORDS.takes));
         };
-        let id = id.clone().unwrap_or_else(|| site.made_id());
+        let id = id.clone().unwrap_or_default();
         if let Some(element) = cell.elements.get(id.as_str()) {
             let detail =
                 format!("There is an element {id:?} in {} already. Give another id.", site.path);
@@ -233,7 +221,7 @@ impl Field {
             self.has_space(site.path, cell.elements.len() + 1)?;
         }
         self.check_target(site, to)?;
-        let item = self.load_item(&inner(site.path, &id), value, Stamp::OPENING)?;
+        let item = self.load_item(&inner(site.path, &id), value, Loading::ASKED)?;
         let placed = Self::placed(cell, site, site.path, to, &id)?;
         let verdict = placed.verdict(site);
         let Placed { to, made, .. } = placed;
@@ -321,20 +309,19 @@ impl Field {
     /// An edit at or inside an element that is not there now.
     fn settle_absent(
         &self,
-        cell: &Inner,
         id: &str,
         rest: &[String],
         site: &Site<'_>,
     ) -> Result<Settlement, Problem> {
-        let met = cell.removed.get(id).filter(|removed| site.is_concurrent(removed.stamp));
-        let Some((Removed { stamp }, element)) = met.zip(cell.contents.get(id)) else {
-            let detail =
-                format!("There is no element {id:?} in {}.", parent(site.path, rest.len() + 1));
+        let list = parent(site.path, rest.len() + 1);
+        let gone = site.memory.get(&inner(&list, id)).filter(|gone| site.is_concurrent(gone.stamp));
+        let Some(Gone { stamp, what: What::Element(element) }) = gone else {
+            let detail = format!("There is no element {id:?} in {list}.");
             return Err(Problem::new(ProblemKind::Gone, detail).at(site.path));
         };
         let seq = stamp.seq;
         let nothing = |verdict: Verdict| Ok(Settlement { effects: vec![], verdict });
-        let op = site.op("An element", OPS)?;
+        let op = site.op("An element", Self::WORDS.inside)?;
         if rest.is_empty() && *op == Op::Remove {
             self.remove(element, site)?;
             let because = format!("Update {seq} had removed it already; both count as one.");
@@ -369,8 +356,8 @@ impl Inner {
             )
             .at(site.path));
         }
-        let is_unseen =
-            || self.removed.get(beside).is_some_and(|removed| site.is_concurrent(removed.stamp));
+        let gone = || site.memory.get(&inner(list, beside));
+        let is_unseen = || gone().is_some_and(|gone| site.is_concurrent(gone.stamp));
         if self.elements.contains_key(beside) || (is_unseen() && self.places.remembers(beside)) {
             return Ok(());
         }
@@ -385,7 +372,7 @@ impl Placed {
             return site.verdict(
                 VerdictKind::Applied,
                 vec![],
-                "Nothing concurrent was in its way.",
+                "Nothing concurrent was in its rewrite.",
             );
         }
         let because = format!(
@@ -415,17 +402,19 @@ fn seen_place<'e>(
 
 impl Kind for Field {
     type Cell = Cell;
+    const WORDS: KindWords =
+        KindWords { name: "list", takes: &["insert"], inside: &["move", "remove"] };
 
-    fn declare(section: &mut Section<'_>) -> Self {
+    fn declare(section: &mut Section<'_>, declared: &Declared) -> Self {
         let each = match (section.has("each"), section.schema("schema")) {
-            (true, None) => Each::Record(section.fields("each")),
+            (true, None) => Each::Record(Fields::declare(section, "each", declared)),
             (true, Some(_)) => {
                 section.fault_at(
                     "schema",
                     "either `each` (records) or `schema` (plain values)",
                     None,
                 );
-                Each::Record(section.fields("each"))
+                Each::Record(Fields::declare(section, "each", declared))
             }
             (false, schema) => Each::Value(schema),
         };
@@ -447,7 +436,7 @@ impl Kind for Field {
         Cell::of(OrdMap::new(), Places::of([], stamp), stamp)
     }
 
-    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+    fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
         let shape = || {
             Problem::new(
                 ProblemKind::WrongType,
@@ -456,7 +445,8 @@ impl Kind for Field {
             .at(at)
         };
         let items = plain.as_array().ok_or_else(shape)?;
-        self.has_space(at, items.len())?;
+        loading.check(|| self.has_space(at, items.len()))?;
+        let stamp = loading.stamp;
         let mut elements = OrdMap::new();
         let mut ids: Vec<Arc<str>> = Vec::with_capacity(items.len());
         for item in items {
@@ -467,7 +457,7 @@ impl Kind for Field {
                 .and_then(|members| Some((members.get("id")?, members.get("value")?)))
                 .ok_or_else(shape)?;
             let id = checked_id(id).map_err(|problem| problem.at(at))?;
-            let item = self.load_item(&inner(at, id), value, stamp)?;
+            let item = self.load_item(&inner(at, id), value, loading)?;
             let id: Arc<str> = Arc::from(id);
             if elements
                 .insert(id.clone(), Arc::new(Element { item, inserted: stamp, placed: stamp }))
@@ -503,11 +493,13 @@ impl Kind for Field {
         if self.is_append_only {
             return Err(site.unknown_op("An element of an append-only list", &[]));
         }
-        if rest.is_empty() && !matches!(site.op("An element", OPS)?, Op::Move { .. } | Op::Remove) {
-            return Err(site.unknown_op("An element", OPS));
+        if rest.is_empty()
+            && !matches!(site.op("An element", Self::WORDS.inside)?, Op::Move { .. } | Op::Remove)
+        {
+            return Err(site.unknown_op("An element", Self::WORDS.inside));
         }
         match (cell.elements.get(id.as_str()), site.op) {
-            (None, _) => self.settle_absent(cell, id, rest, site),
+            (None, _) => self.settle_absent(id, rest, site),
             (Some(element), _) if !rest.is_empty() => {
                 self.settle_inside(id, &element.item, rest, site)
             }
@@ -521,59 +513,58 @@ impl Kind for Field {
         cell: &mut Cell,
         rest: &[String],
         effect: &Effect,
-        stamp: Stamp,
-    ) -> Result<Growth, String> {
+        applying: &mut Applying<'_>,
+    ) -> Result<(), String> {
         let cell = Arc::make_mut(&mut cell.0);
+        let stamp = applying.stamp;
         let nowhere = || "no such place".to_owned();
+        let comma = |elements: usize| usize::from(elements > 0);
         let Some((id, rest)) = rest.split_first() else {
             let Op::Insert { id: Some(id), value, to, made } = &effect.op else {
                 return Err(stored_op(effect));
             };
+            let item = self.load_item(&effect.at, value, Loading::settled(stamp));
+            let item = item.map_err(|problem| problem.to_string())?;
             let id: Arc<str> = Arc::from(id.as_str());
-            let item = self
-                .load_item(&Path::of::<String>([]), value, stamp)
-                .map_err(|problem| problem.to_string())?;
             let (view, target) = seen_place(to, made.as_ref(), stamp);
             cell.places.insert(view, target, &id, stamp).ok_or_else(nowhere)?;
-            let grown =
-                growth(0, element_weight(&id, value) + usize::from(!cell.elements.is_empty()));
-            cell.elements.insert(id, Arc::new(Element { item, inserted: stamp, placed: stamp }));
-            cell.changed(stamp);
-            return Ok(grown);
+            applying.grow(0, element_weight(&id, value) + comma(cell.elements.len()));
+            let element = Element { item, inserted: stamp, placed: stamp };
+            cell.elements.insert(id, Arc::new(element));
+            self.changed(cell, &effect.at, applying);
+            return Ok(());
         };
-        let (id, element) =
-            cell.elements.get_key_value(id.as_str()).ok_or_else(|| format!("no element {id:?}"))?;
+        let found = cell.elements.get_key_value(id.as_str());
+        let (id, element) = found.ok_or_else(|| format!("no element {id:?}"))?;
         let (id, element) = (id.clone(), element.clone());
         match (rest.is_empty(), &effect.op, &self.each) {
             (false, _, Each::Record(fields)) => {
                 drop(element);
                 let element = cell.elements.get_mut(&id).ok_or_else(nowhere)?;
-                match &mut Arc::make_mut(element).item {
-                    Item::Record(record) => fields.apply(record, rest, effect, stamp),
+                return match &mut Arc::make_mut(element).item {
+                    Item::Record(record) => fields.apply(record, rest, effect, applying),
                     Item::Value(_) => Err(nowhere()),
-                }
+                };
             }
             (true, Op::Move { to, made }, _) => {
                 let (view, target) = seen_place(to, made.as_ref(), stamp);
                 cell.places.shift(view, target, &id, stamp).ok_or_else(nowhere)?;
                 cell.elements.insert(id, Arc::new(Element { placed: stamp, ..(*element).clone() }));
-                cell.changed(stamp);
-                Ok(0)
             }
             (true, Op::Remove, _) => {
                 cell.places.remove(&id, stamp).ok_or_else(nowhere)?;
                 cell.elements.remove(&id);
-                let comma = usize::from(!cell.elements.is_empty());
                 let bytes = element_weight(&id, &self.plain_item(&element.item));
-                cell.removed.insert(id.clone(), Removed { stamp });
+                applying.grow(bytes + comma(cell.elements.len()), 0);
                 if !self.is_append_only {
-                    cell.contents.put(id, element, bytes, REMEMBERED);
+                    let gone = Gone { stamp, what: What::Element(element) };
+                    applying.memory.note(effect.at.clone(), gone, bytes);
                 }
-                cell.changed(stamp);
-                Ok(growth(bytes + comma, 0))
             }
-            _ => Err(stored_op(effect)),
+            _ => return Err(stored_op(effect)),
         }
+        self.changed(cell, &parent(&effect.at, 1), applying);
+        Ok(())
     }
 
     fn patch(
@@ -634,11 +625,12 @@ impl Kind for Field {
         }
     }
 
-    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+    fn rewrite(&self, was: &Value, now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
         let (Some(was), Some(now)) = (elements(was), now.as_array()) else {
-            return Err(way.unfit("is a list, given as an array of {\"id\", \"value\"}."));
+            return Err(rewrite.unfit("is a list, given as an array of {\"id\", \"value\"}."));
         };
-        let now = now.iter().map(|element| given(element, way)).collect::<Result<Vec<_>, _>>()?;
+        let now =
+            now.iter().map(|element| given(element, rewrite)).collect::<Result<Vec<_>, _>>()?;
         let before: BTreeMap<&str, &Value> = was.iter().copied().collect();
         let kept: BTreeSet<&str> = now.iter().filter_map(|(id, _)| *id).collect();
         let mut order: Vec<Option<&str>> = Vec::new();
@@ -646,30 +638,30 @@ impl Kind for Field {
             if kept.contains(id) {
                 order.push(Some(id));
             } else {
-                way.push(way.edit_at(id, "remove"));
+                rewrite.push(rewrite.edit_at(id, "remove"));
             }
         }
         // From the front on, so that what stands before `index` is in its order already.
         for (index, (id, value)) in now.iter().enumerate() {
-            way.has_space()?;
+            rewrite.has_space()?;
             match id.and_then(|id| before.get_key_value(id)) {
                 None => {
-                    let edit = way.edit("insert").with("value", (*value).clone());
+                    let edit = rewrite.edit("insert").with("value", (*value).clone());
                     let edit = if index < order.len() { edit.with("index", index) } else { edit };
-                    way.push(id.map_or(edit.clone(), |id| edit.with("id", id)));
+                    rewrite.push(id.map_or(edit.clone(), |id| edit.with("id", id)));
                     order.insert(index, *id);
                 }
                 Some((id, was)) => {
                     let at = order
                         .get(index..)
                         .and_then(|rest| rest.iter().position(|known| *known == Some(*id)));
-                    let at = index + at.ok_or_else(|| way.unfit("names an element twice."))?;
+                    let at = index + at.ok_or_else(|| rewrite.unfit("names an element twice."))?;
                     if at != index {
-                        way.push(moved(id, &order, index, way)?);
+                        rewrite.push(moved(id, &order, index, rewrite)?);
                         order.remove(at);
                         order.insert(index, Some(*id));
                     }
-                    way.step(id, |way| self.wanted_inside(was, value, way))?;
+                    rewrite.step(id, |rewrite| self.rewrite_inside(was, value, rewrite))?;
                 }
             }
         }
@@ -687,6 +679,20 @@ impl Kind for Field {
         }
     }
 
+    fn forget(&self, cell: &mut Cell, rest: &[String], horizon: u64) -> bool {
+        let cell = Arc::make_mut(&mut cell.0);
+        let Some((id, rest)) = rest.split_first() else { return cell.places.forget(horizon) };
+        let Some(element) = cell.elements.get_mut(id.as_str()) else { return false };
+        match (&self.each, &mut Arc::make_mut(element).item) {
+            (Each::Record(fields), Item::Record(record)) => fields.forget(record, rest, horizon),
+            _ => false,
+        }
+    }
+
+    fn has_plain_elements(&self) -> bool {
+        matches!(self.each, Each::Value(_))
+    }
+
     fn links(
         &self,
         steps: &mut Vec<Option<String>>,
@@ -701,14 +707,14 @@ impl Kind for Field {
     }
 
     fn walk(&self, cell: &Cell, walk: &mut Walk<'_>) {
-        let Each::Record(fields) = &self.each else { return };
+        let elements = &cell.0.elements;
         walk.each(
-            |id| cell.0.elements.get_key_value(id).map(|(id, element)| (&**id, &**element)),
-            || cell.0.elements.iter().map(|(id, element)| (&**id, &**element)),
-            |element, walk| {
-                if let Item::Record(record) = &element.item {
-                    fields.walk(record, walk);
-                }
+            |id| elements.get_key_value(id).map(|(id, element)| (&**id, &**element)),
+            || elements.iter().map(|(id, element)| (&**id, &**element)),
+            |element, walk| match (&self.each, &element.item) {
+                (Each::Record(fields), Item::Record(record)) => fields.walk(record, walk),
+                (_, item) if walk.is_there() => walk.visit(&self.plain_item(item)),
+                _ => {}
             },
         );
     }
@@ -721,31 +727,15 @@ fn element_weight(id: &str, value: &Value) -> usize {
 
 impl Cell {
     fn of(elements: OrdMap<Arc<str>, Arc<Element>>, places: Places, stamp: Stamp) -> Self {
-        Self(Arc::new(Inner {
-            places,
-            elements,
-            removed: OrdMap::new(),
-            contents: Lately::default(),
-            forgotten: 0,
-            changes: Changes::since(stamp),
-        }))
-    }
-}
-
-impl Inner {
-    fn changed(&mut self, stamp: Stamp) {
-        self.changes.add(stamp);
-        let horizon = self.places.horizon();
-        if horizon > self.forgotten {
-            self.forgotten = horizon;
-            let kept = self.removed.iter().filter(|(_, removed)| removed.stamp.seq > horizon);
-            self.removed = kept.map(|(id, removed)| (id.clone(), removed.clone())).collect();
-        }
+        Self(Arc::new(Inner { places, elements, changes: Changes::since(stamp) }))
     }
 }
 
 /// An element as a document gives it: its id, where it has one, and its value.
-fn given<'v>(element: &'v Value, way: &Way) -> Result<(Option<&'v str>, &'v Value), Problem> {
+fn given<'v>(
+    element: &'v Value,
+    rewrite: &Rewrite,
+) -> Result<(Option<&'v str>, &'v Value), Problem> {
     let members = element
         .as_object()
         .filter(|members| members.keys().all(|name| name == "id" || name == "value"));
@@ -754,19 +744,24 @@ fn given<'v>(element: &'v Value, way: &Way) -> Result<(Option<&'v str>, &'v Valu
     match (value, id) {
         (Some(value), None) => Ok((None, value)),
         (Some(value), Some(Value::String(id))) => Ok((Some(id), value)),
-        _ => Err(way.unfit("is a list, whose elements are {\"id\", \"value\"}.")),
+        _ => Err(rewrite.unfit("is a list, whose elements are {\"id\", \"value\"}.")),
     }
 }
 
 /// The move that brings an element to an index of the order that there is.
-fn moved(id: &str, order: &[Option<&str>], index: usize, way: &Way) -> Result<Edit, Problem> {
-    let edit = way.edit_at(id, "move");
+fn moved(
+    id: &str,
+    order: &[Option<&str>],
+    index: usize,
+    rewrite: &Rewrite,
+) -> Result<Edit, Problem> {
+    let edit = rewrite.edit_at(id, "move");
     let before = index.checked_sub(1).and_then(|index| order.get(index));
     match (before, order.get(index)) {
         (None, _) => Ok(edit.with("after", Value::Null)),
         (Some(Some(before)), _) => Ok(edit.with("after", *before)),
         (Some(None), Some(Some(next))) => Ok(edit.with("before", *next)),
-        _ => Err(way.unfit("needs an id for each new element that others move beside.")),
+        _ => Err(rewrite.unfit("needs an id for each new element that others move beside.")),
     }
 }
 

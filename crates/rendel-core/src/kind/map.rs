@@ -9,21 +9,22 @@ use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
+use super::memory::{Gone, What};
+use super::record::Entry;
+use super::site::stored_op;
 use super::{
-    Fields, Growth, Kind, Record, Settlement, Site, Walk, checked_id, growth, inner, listed,
-    parent, stored_op,
+    Applying, Declared, Fields, Holder, Kind, KindWords, Link, Loading, Record, Settlement, Site,
+    Walk, listed,
 };
 use crate::canonical::weight;
-use crate::charter::Section;
-use crate::edit::{Effect, VerdictKind};
-use crate::lately::{Bounds, Lately};
+use crate::declaration::Section;
 use crate::op::Op;
 use crate::patch::Patch;
-use crate::path::Path;
+use crate::path::{Path, checked_id, inner, parent};
 use crate::problem::{Problem, ProblemKind};
-use crate::references::{Holder, Link};
-use crate::state::Stamp;
-use crate::wanted::Way;
+use crate::rewrite::Rewrite;
+use crate::stamp::Stamp;
+use crate::update::{Effect, VerdictKind};
 
 /// A declared map.
 #[derive(Clone, Debug)]
@@ -39,37 +40,20 @@ enum DropConflict {
     Revive,
 }
 
-/// The records of a map, and those that were dropped lately.
+/// The records of a map.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
     records: OrdMap<Arc<str>, Arc<Entry>>,
-    dropped: Lately<Arc<str>, Dropped>,
 }
 
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-struct Entry {
-    record: Record,
-    put: Stamp,
-}
-
-/// A dropped record is kept while somebody may still edit it without having seen the drop.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-struct Dropped {
-    entry: Arc<Entry>,
-    stamp: Stamp,
-}
-
-/// Dropped records that a map remembers. Beyond that the oldest are forgotten; an edit of a
-/// forgotten one is refused as `gone`.
-const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 4 << 20 };
 const MOST: usize = 100_000;
 
 impl Field {
     fn put(&self, cell: &Cell, site: &Site<'_>) -> Result<Settlement, Problem> {
-        let Op::Put { id, value } = site.op("A map", &["put"])? else {
-            return Err(site.unknown_op("A map", &["put"]));
+        let Op::Put { id, value } = site.op("A map", Self::WORDS.takes)? else {
+            return Err(site.unknown_op("A map", Self::WORDS.takes));
         };
-        let id = id.clone().unwrap_or_else(|| site.made_id());
+        let id = id.clone().unwrap_or_default();
         if let Some(entry) = cell.records.get(id.as_str()) {
             let detail = format!(
                 "There is a record {id:?} in {} already. Edit its fields, or put under another id.",
@@ -80,7 +64,7 @@ impl Field {
                 .current(self.each.plain(&entry.record)));
         }
         self.has_space(site.path, cell.records.len() + 1)?;
-        let record = self.each.load(&inner(site.path, &id), value, Stamp::OPENING)?;
+        let record = self.each.load(&inner(site.path, &id), value, Loading::ASKED)?;
         Ok(site.applied(self.put_op(&id, &record)))
     }
 
@@ -135,15 +119,15 @@ impl Field {
         rest: &[String],
         site: &Site<'_>,
     ) -> Result<Settlement, Problem> {
-        let met = cell.dropped.get(id).filter(|dropped| site.is_concurrent(dropped.stamp));
-        let Some(dropped) = met else {
-            let detail =
-                format!("There is no record {id:?} in {}.", parent(site.path, rest.len() + 1));
+        let map = parent(site.path, rest.len() + 1);
+        let gone = site.memory.get(&inner(&map, id)).filter(|gone| site.is_concurrent(gone.stamp));
+        let Some(Gone { stamp, what: What::Record(entry) }) = gone else {
+            let detail = format!("There is no record {id:?} in {map}.");
             return Err(Problem::new(ProblemKind::Gone, detail).at(site.path));
         };
-        let seq = dropped.stamp.seq;
+        let seq = stamp.seq;
         if rest.is_empty() {
-            self.drop(&dropped.entry, site)?;
+            self.drop(entry, site)?;
             let verdict = site.verdict(
                 VerdictKind::Merged,
                 vec![seq],
@@ -151,7 +135,7 @@ impl Field {
             );
             return Ok(Settlement { effects: vec![], verdict });
         }
-        let mut settlement = self.each.settle(&dropped.entry.record, rest, site)?;
+        let mut settlement = self.each.settle(&entry.record, rest, site)?;
         match self.drop_conflict {
             DropConflict::Drop => {
                 let because = format!(
@@ -163,12 +147,10 @@ impl Field {
                 settlement.verdict.lost = site.op.as_ref().ok().and_then(Op::given);
             }
             DropConflict::Revive => {
-                self.has_space(&parent(site.path, rest.len() + 1), cell.records.len() + 1)?;
-                let value = self.each.plain(&dropped.entry.record);
-                let revive = Op::Revive { id: id.to_owned(), value };
-                settlement
-                    .effects
-                    .insert(0, Effect::new(parent(site.path, rest.len() + 1), revive));
+                self.has_space(&map, cell.records.len() + 1)?;
+                let revive =
+                    Op::Revive { id: id.to_owned(), value: self.each.plain(&entry.record) };
+                settlement.effects.insert(0, Effect::new(map, revive));
                 let because = format!(
                     "It brought the record back, which update {seq} had dropped unseen by the \
                      proposer."
@@ -182,8 +164,9 @@ impl Field {
 
 impl Kind for Field {
     type Cell = Cell;
+    const WORDS: KindWords = KindWords { name: "map", takes: &["put"], inside: &["drop"] };
 
-    fn declare(section: &mut Section<'_>) -> Self {
+    fn declare(section: &mut Section<'_>, declared: &Declared) -> Self {
         let drop_conflict =
             match section.choice("drop-conflict", &["drop", "revive"], "drop").as_str() {
                 "revive" => DropConflict::Revive,
@@ -193,7 +176,7 @@ impl Kind for Field {
             .integer("most", 1..=MOST as i64)
             .and_then(|most| usize::try_from(most).ok())
             .unwrap_or(MOST);
-        let each = section.fields("each");
+        let each = Fields::declare(section, "each", declared);
         Self { each, drop_conflict, most }
     }
 
@@ -201,7 +184,7 @@ impl Kind for Field {
         Cell::default()
     }
 
-    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+    fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
         let Value::Object(members) = plain else {
             return Err(Problem::new(
                 ProblemKind::WrongType,
@@ -209,14 +192,15 @@ impl Kind for Field {
             )
             .at(at));
         };
-        self.has_space(at, members.len())?;
+        loading.check(|| self.has_space(at, members.len()))?;
         let load = |(id, value): (&String, &Value)| {
-            checked_id(&Value::from(id.as_str())).map_err(|problem| problem.at(at))?;
-            let record = self.each.load(&inner(at, id), value, stamp)?;
-            Ok((Arc::from(id.as_str()), Arc::new(Entry { record, put: stamp })))
+            let checked = || checked_id(&Value::from(id.as_str())).map(drop);
+            loading.check(checked).map_err(|problem| problem.at(at))?;
+            let record = self.each.load(&inner(at, id), value, loading)?;
+            Ok((Arc::from(id.as_str()), Arc::new(Entry { record, put: loading.stamp })))
         };
         let records = members.iter().map(load).collect::<Result<_, Problem>>()?;
-        Ok(Cell { records, dropped: Lately::default() })
+        Ok(Cell { records })
     }
 
     fn plain(&self, cell: &Cell) -> Value {
@@ -234,8 +218,8 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         let Some((id, rest)) = rest.split_first() else { return self.put(cell, site) };
-        if rest.is_empty() && *site.op("A record", &["drop"])? != Op::Drop {
-            return Err(site.unknown_op("A record", &["drop"]));
+        if rest.is_empty() && *site.op("A record", Self::WORDS.inside)? != Op::Drop {
+            return Err(site.unknown_op("A record", Self::WORDS.inside));
         }
         match cell.records.get(id.as_str()) {
             None => self.settle_absent(cell, id, rest, site),
@@ -249,39 +233,45 @@ impl Kind for Field {
         cell: &mut Cell,
         rest: &[String],
         effect: &Effect,
-        stamp: Stamp,
-    ) -> Result<Growth, String> {
+        applying: &mut Applying<'_>,
+    ) -> Result<(), String> {
+        let stamp = applying.stamp;
+        let comma = |records: usize| usize::from(records > 0);
         let Some((id, rest)) = rest.split_first() else {
-            let (id, value) = match &effect.op {
-                Op::Put { id: Some(id), value } => (id, value),
-                Op::Revive { id, value } => return cell.revive(id, value, stamp),
-                _ => return Err(stored_op(effect)),
+            let (Op::Put { id: Some(id), value } | Op::Revive { id, value }) = &effect.op else {
+                return Err(stored_op(effect));
+            };
+            let path = inner(&effect.at, id);
+            let is_back = matches!(effect.op, Op::Revive { .. });
+            let record = match applying.memory.take(&path).filter(|_| is_back) {
+                // With the order in which its texts and lists came to be: what was made against it
+                // still counts.
+                Some(Gone { what: What::Record(entry), .. }) => entry.record.clone(),
+                _ => {
+                    applying.memory.forget_within(&path);
+                    let loaded = self.each.load(&path, value, Loading::settled(stamp));
+                    loaded.map_err(|problem| problem.to_string())?
+                }
             };
             let id: Arc<str> = Arc::from(id.as_str());
-            let record = self
-                .each
-                .load(&Path::of::<String>([]), value, stamp)
-                .map_err(|problem| problem.to_string())?;
-            let grown =
-                growth(0, member_weight(&id, value) + usize::from(!cell.records.is_empty()));
-            cell.dropped.take(&id);
+            applying.grow(0, member_weight(&id, value) + comma(cell.records.len()));
             cell.records.insert(id, Arc::new(Entry { record, put: stamp }));
-            return Ok(grown);
+            return Ok(());
         };
         if !rest.is_empty() {
-            let entry =
-                cell.records.get_mut(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
-            return self.each.apply(&mut Arc::make_mut(entry).record, rest, effect, stamp);
+            let entry = cell.records.get_mut(id.as_str());
+            let entry = entry.ok_or_else(|| format!("no record {id:?}"))?;
+            return self.each.apply(&mut Arc::make_mut(entry).record, rest, effect, applying);
         }
         if effect.op != Op::Drop {
             return Err(stored_op(effect));
         }
         let (id, entry) =
             cell.records.remove_with_key(id.as_str()).ok_or_else(|| format!("no record {id:?}"))?;
-        let comma = usize::from(!cell.records.is_empty());
         let bytes = member_weight(&id, &self.each.plain(&entry.record));
-        cell.dropped.put(id, Dropped { entry, stamp }, bytes, REMEMBERED);
-        Ok(growth(bytes + comma, 0))
+        applying.grow(bytes + comma(cell.records.len()), 0);
+        applying.memory.note(effect.at.clone(), Gone { stamp, what: What::Record(entry) }, bytes);
+        Ok(())
     }
 
     fn patch(
@@ -321,21 +311,20 @@ impl Kind for Field {
         self.each.find(&cell.records.get(id.as_str())?.record, rest)
     }
 
-    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+    fn rewrite(&self, was: &Value, now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
         let (Some(was), Some(now)) = (was.as_object(), now.as_object()) else {
-            return Err(way.unfit("is a map, given as an object of its records by id."));
+            return Err(rewrite.unfit("is a map, given as an object of its records by id."));
         };
         for gone in was.keys().filter(|id| !now.contains_key(*id)) {
-            way.push(way.edit_at(gone, "drop"));
+            rewrite.push(rewrite.edit_at(gone, "drop"));
         }
         for (id, record) in now {
             match was.get(id) {
-                Some(was) => way.step(id, |way| self.each.wanted(was, record, way))?,
-                None => {
-                    way.push(way.edit("put").with("id", id.clone()).with("value", record.clone()))
-                }
+                Some(was) => rewrite.step(id, |rewrite| self.each.rewrite(was, record, rewrite))?,
+                None => rewrite
+                    .push(rewrite.edit("put").with("id", id.clone()).with("value", record.clone())),
             }
-            way.has_space()?;
+            rewrite.has_space()?;
         }
         Ok(())
     }
@@ -345,6 +334,12 @@ impl Kind for Field {
             met.extend(site.is_concurrent(entry.put).then_some(entry.put.seq));
             self.each.met(&entry.record, site, met);
         }
+    }
+
+    fn forget(&self, cell: &mut Cell, rest: &[String], horizon: u64) -> bool {
+        let Some((id, rest)) = rest.split_first() else { return false };
+        let Some(entry) = cell.records.get_mut(id.as_str()) else { return false };
+        self.each.forget(&mut Arc::make_mut(entry).record, rest, horizon)
     }
 
     fn links(
@@ -370,17 +365,4 @@ impl Kind for Field {
 /// What a record is in its object: its name with quotes, a colon, and its value.
 fn member_weight(id: &str, value: &Value) -> usize {
     id.len() + 3 + weight(value)
-}
-
-impl Cell {
-    /// Brings a dropped record back as it was, with the order in which its texts and lists came to
-    /// be: what was made against it still counts.
-    fn revive(&mut self, id: &str, value: &Value, stamp: Stamp) -> Result<Growth, String> {
-        let id: Arc<str> = Arc::from(id);
-        let dropped = self.dropped.take(&id).ok_or_else(|| format!("no dropped record {id:?}"))?;
-        let grown = growth(0, member_weight(&id, value) + usize::from(!self.records.is_empty()));
-        self.records
-            .insert(id, Arc::new(Entry { record: dropped.entry.record.clone(), put: stamp }));
-        Ok(grown)
-    }
 }

@@ -3,16 +3,19 @@
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use super::{Cell, Field, Growth, Settlement, Site, Walk};
+use super::{Applying, Cell, Declared, Field, Holder, Link, Loading, Settlement, Site, Walk};
 use crate::canonical::is_same;
-use crate::edit::Effect;
+use crate::declaration::{Section, is_field_name};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::references::{Holder, Link};
-use crate::state::Stamp;
+use crate::rewrite::Rewrite;
+use crate::stamp::Stamp;
 use crate::suggest::nearest;
-use crate::wanted::Way;
+use crate::update::Effect;
+
+/// Records may lie in records this deep.
+const DEEPEST: usize = 16;
 
 /// The declared fields of a record, in the order of their names.
 #[derive(Clone, Debug, Default)]
@@ -23,10 +26,93 @@ pub struct Fields(Vec<(String, Field)>);
 #[serde(transparent)]
 pub(crate) struct Record(Vec<Cell>);
 
+/// A record of a map.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(super) struct Entry {
+    pub(super) record: Record,
+    /// When it came.
+    pub(super) put: Stamp,
+}
+
+/// An element of a list.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(super) struct Element {
+    pub(super) item: Item,
+    pub(super) inserted: Stamp,
+    /// Its last move, or its insert.
+    pub(super) placed: Stamp,
+}
+
+/// What an element is.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum Item {
+    Record(Record),
+    Value(Value),
+}
+
 impl Fields {
-    pub(crate) fn new(mut fields: Vec<(String, Field)>) -> Self {
+    fn new(mut fields: Vec<(String, Field)>) -> Self {
         fields.sort_by(|(one, _), (other, _)| one.cmp(other));
         Self(fields)
+    }
+
+    /// Reads a needed table of declared fields.
+    pub(crate) fn declare(
+        section: &mut Section<'_>,
+        key: &'static str,
+        declared: &Declared,
+    ) -> Self {
+        if section.depth() > 2 * DEEPEST {
+            section.fault_at(key, &format!("records at most {DEEPEST} deep"), None);
+            section.know(key);
+            return Self::default();
+        }
+        let Some(mut inner_section) = section.known_section(key) else {
+            if !section.has(key) {
+                section.fault_at(
+                    key,
+                    &format!("at least one field, as in [{}.notes]", section.inner_path(key)),
+                    None,
+                );
+            }
+            return Self::default();
+        };
+        let names = inner_section.keys();
+        if names.is_empty() {
+            section.fault_at(key, "at least one field", None);
+        }
+        let mut fields = Vec::new();
+        for name in names {
+            if !is_field_name(&name) {
+                inner_section.fault_at(
+                    &name,
+                    "a field name of 1 to 64 letters, digits, dashes and underscores",
+                    None,
+                );
+            }
+            let Some(mut inner) = inner_section.section(&name) else { continue };
+            if let Some(field) = Field::declare(&mut inner, declared) {
+                inner.finish();
+                fields.push((name, field));
+            }
+        }
+        Self::new(fields)
+    }
+
+    /// How many tokens of a path lead to the innermost record around what it leads to; 0 for a
+    /// field of the state itself.
+    pub(crate) fn record_prefix(&self, path: &Path) -> usize {
+        let mut fields = self;
+        let mut tokens = 0;
+        for pair in path.tokens().chunks_exact(2) {
+            match fields.field(&pair[0]).and_then(Field::each) {
+                Some(each) => fields = each,
+                None => break,
+            }
+            tokens += 2;
+        }
+        tokens
     }
 
     /// Each field with its name.
@@ -47,7 +133,12 @@ impl Fields {
         Record(self.0.iter().map(|(_, field)| field.initial(stamp)).collect())
     }
 
-    pub(crate) fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Record, Problem> {
+    pub(crate) fn load(
+        &self,
+        at: &Path,
+        plain: &Value,
+        loading: Loading,
+    ) -> Result<Record, Problem> {
         let Value::Object(members) = plain else {
             return Err(Problem::new(
                 ProblemKind::WrongType,
@@ -60,10 +151,10 @@ impl Fields {
         }
         let mut inner = at.tokens().to_vec();
         let cells = self.0.iter().map(|(name, field)| match members.get(name) {
-            None => Ok(field.initial(stamp)),
+            None => Ok(field.initial(loading.stamp)),
             Some(value) => {
                 inner.push(name.clone());
-                let cell = field.load(&Path::of(inner.iter().cloned()), value, stamp);
+                let cell = field.load(&Path::of(inner.iter().cloned()), value, loading);
                 inner.pop();
                 cell
             }
@@ -109,12 +200,12 @@ impl Fields {
         record: &mut Record,
         rest: &[String],
         effect: &Effect,
-        stamp: Stamp,
-    ) -> Result<Growth, String> {
+        applying: &mut Applying<'_>,
+    ) -> Result<(), String> {
         let (name, rest) = rest.split_first().ok_or("the path names no field")?;
         let at = self.position(name).ok_or_else(|| format!("no field {name:?}"))?;
         let cell = record.0.get_mut(at).ok_or_else(|| format!("no cell for {name:?}"))?;
-        self.0[at].1.apply(cell, rest, effect, stamp)
+        self.0[at].1.apply(cell, rest, effect, applying)
     }
 
     pub(crate) fn met(&self, record: &Record, site: &Site<'_>, met: &mut Vec<u64>) {
@@ -122,13 +213,14 @@ impl Fields {
     }
 
     pub(crate) fn walk(&self, record: &Record, walk: &mut Walk<'_>) {
-        if walk.steps.is_empty() {
+        if walk.is_there() {
             // Nobody who walks to records asks what is in them.
-            return (walk.visit)(&walk.path, &Value::Null);
+            return walk.visit(&Value::Null);
         }
-        let Some(Some(name)) = walk.steps.first() else { return };
-        if let Some((at, cell)) = self.position(name).and_then(|at| Some((at, record.0.get(at)?))) {
-            walk.step(name, |walk| self.0[at].1.walk(cell, walk));
+        let Some(name) = walk.name().map(str::to_owned) else { return };
+        if let Some((at, cell)) = self.position(&name).and_then(|at| Some((at, record.0.get(at)?)))
+        {
+            walk.step(&name, |walk| self.0[at].1.walk(cell, walk));
         }
     }
 
@@ -145,20 +237,25 @@ impl Fields {
         self.0[at].1.patch(record.0.get(at)?, rest, effect, patch)
     }
 
-    /// See [`Kind::wanted`](super::Kind::wanted). A field that the new record lacks is unset, where
+    /// See [`Kind::rewrite`](super::Kind::rewrite). A field that the new record lacks is unset, where
     /// it can be.
-    pub(crate) fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+    pub(crate) fn rewrite(
+        &self,
+        was: &Value,
+        now: &Value,
+        rewrite: &mut Rewrite,
+    ) -> Result<(), Problem> {
         let (Some(was), Some(now)) = (was.as_object(), now.as_object()) else {
-            return Err(way.unfit("is a record, given as an object of its fields."));
+            return Err(rewrite.unfit("is a record, given as an object of its fields."));
         };
         if let Some(name) = now.keys().find(|name| self.position(name).is_none()) {
-            return Err(self.unknown(&way.path(), name));
+            return Err(self.unknown(&rewrite.path(), name));
         }
         for (name, field) in self.iter() {
             let before = was.get(name).unwrap_or(&Value::Null);
             let after = now.get(name).unwrap_or(&Value::Null);
             if !is_same(before, after) {
-                way.step(name, |way| field.wanted(before, after, way))?;
+                rewrite.step(name, |rewrite| field.rewrite(before, after, rewrite))?;
             }
         }
         Ok(())
@@ -172,6 +269,12 @@ impl Fields {
         let (name, rest) = rest.split_first()?;
         let at = self.position(name)?;
         self.0[at].1.find(record.0.get(at)?, rest)
+    }
+
+    pub(crate) fn forget(&self, record: &mut Record, rest: &[String], horizon: u64) -> bool {
+        let Some((name, rest)) = rest.split_first() else { return false };
+        let Some(at) = self.position(name) else { return false };
+        record.0.get_mut(at).is_some_and(|cell| self.0[at].1.forget(cell, rest, horizon))
     }
 
     pub(crate) fn links(

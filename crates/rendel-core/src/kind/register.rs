@@ -18,17 +18,19 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::changes::Latest;
-use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
-use crate::canonical::{is_same, weight};
-use crate::charter::{Section, Surface, check_schema};
-use crate::edit::{Effect, VerdictKind};
+use super::link::Reference;
+use super::site::{shown, stored_op};
+use super::{Applying, Declared, Holder, Kind, KindWords, Link, Loading, Settlement, Site};
+use crate::canonical::is_same;
+use crate::declaration::{Section, check_schema};
 use crate::op::Op;
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::references::{Holder, Link, Reference};
-use crate::state::Stamp;
-use crate::wanted::Way;
+use crate::rewrite::Rewrite;
+use crate::stamp::Stamp;
+use crate::surface::Surface;
+use crate::update::{Effect, VerdictKind};
 
 /// A declared register.
 #[derive(Clone, Debug)]
@@ -45,14 +47,14 @@ pub(crate) struct Field {
 enum Merge {
     Last,
     First,
-    Greater(Wanted, Option<String>),
+    Greater(Extreme, Option<String>),
     All,
     Unchanged,
 }
 
 /// Which of two values a `max` or `min` register keeps.
 #[derive(Clone, Copy, Debug, PartialEq)]
-enum Wanted {
+enum Extreme {
     Larger,
     Smaller,
 }
@@ -64,8 +66,6 @@ pub(crate) struct Cell {
     values: Vec<(Arc<Value>, Stamp)>,
     changed: Latest,
 }
-
-const OPS: &[&str] = &["set", "clear"];
 
 impl Field {
     fn check(&self, at: &Path, value: &Value) -> Result<(), Problem> {
@@ -138,10 +138,10 @@ impl Field {
                  stands.",
                 shown(&present)
             )),
-            Merge::Greater(wanted, _) => {
-                let (name, order) = match wanted {
-                    Wanted::Larger => ("larger", Ordering::Greater),
-                    Wanted::Smaller => ("smaller", Ordering::Less),
+            Merge::Greater(extreme, _) => {
+                let (name, order) = match extreme {
+                    Extreme::Larger => ("larger", Ordering::Greater),
+                    Extreme::Smaller => ("smaller", Ordering::Less),
                 };
                 let standing = self.key(site.path, &present).ok().flatten();
                 let mine = self.key(site.path, value)?;
@@ -194,23 +194,26 @@ fn compare(one: &Value, other: &Value) -> Option<Ordering> {
 
 impl Kind for Field {
     type Cell = Cell;
+    const WORDS: KindWords = KindWords { name: "register", takes: &["set", "clear"], inside: &[] };
 
-    fn declare(section: &mut Section<'_>) -> Self {
+    fn declare(section: &mut Section<'_>, declared: &Declared) -> Self {
         let schema = section.schema("schema");
         let merge = match section
             .choice("merge", &["last", "first", "max", "min", "all", "unchanged"], "last")
             .as_str()
         {
             "first" => Merge::First,
-            "max" => Merge::Greater(Wanted::Larger, section.text("member")),
-            "min" => Merge::Greater(Wanted::Smaller, section.text("member")),
+            "max" => Merge::Greater(Extreme::Larger, section.text("member")),
+            "min" => Merge::Greater(Extreme::Smaller, section.text("member")),
             "all" => Merge::All,
             "unchanged" => Merge::Unchanged,
             _ => Merge::Last,
         };
-        let surface = section.surface("surface");
+        let surface =
+            section.has("surface").then(|| Surface::named(section, "surface", &declared.surfaces));
+        let surface = surface.flatten();
         let is_author = section.has("filled") && section.one_of("filled", &["author"]).is_some();
-        let refers = section.reference("refers");
+        let refers = Reference::declare(section, "refers");
         if refers.is_some() && merge == Merge::All {
             section.fault_at(
                 "merge",
@@ -221,7 +224,7 @@ impl Kind for Field {
         let initial = section.json("initial").unwrap_or(Value::Null);
         let field = Self { schema, initial: Value::Null, merge, refers, surface, is_author };
         let faulty = !initial.is_null()
-            && field.load(&Path::of(["initial"]), &initial, Stamp::OPENING).is_err();
+            && field.load(&Path::of(["initial"]), &initial, Loading::ASKED).is_err();
         if faulty {
             section.fault_at(
                 "initial",
@@ -233,11 +236,11 @@ impl Kind for Field {
     }
 
     fn initial(&self, stamp: Stamp) -> Cell {
-        self.load(&Path::of::<String>([]), &self.initial, stamp)
+        self.load(&Path::of::<String>([]), &self.initial, Loading::settled(stamp))
             .unwrap_or(Cell { values: vec![], changed: Latest::of(stamp) })
     }
 
-    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+    fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
         let values = match (&self.merge, plain) {
             (_, Value::Null) => vec![],
             (Merge::All, Value::Array(values)) => values.clone(),
@@ -248,10 +251,13 @@ impl Kind for Field {
             }
             (_, value) => vec![value.clone()],
         };
-        for value in &values {
-            self.check(at, value)?;
-            self.key(at, value)?;
-        }
+        loading.check(|| {
+            values.iter().try_for_each(|value| {
+                self.check(at, value)?;
+                self.key(at, value).map(drop)
+            })
+        })?;
+        let stamp = loading.stamp;
         Ok(Cell {
             values: values.into_iter().map(|value| (Arc::new(value), stamp)).collect(),
             changed: Latest::of(stamp),
@@ -268,14 +274,14 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "register")?;
-        let value = match site.op("A register", OPS)? {
+        let value = match site.op("A register", Self::WORDS.takes)? {
             Op::Set(value) => {
                 self.check(site.path, value)?;
                 self.key(site.path, value)?;
                 Some(value)
             }
             Op::Clear => None,
-            _ => return Err(site.unknown_op("A register", OPS)),
+            _ => return Err(site.unknown_op("A register", Self::WORDS.takes)),
         };
         match self.merge {
             Merge::All => return Ok(self.set_beside(cell, site, value)),
@@ -323,9 +329,9 @@ impl Kind for Field {
         cell: &mut Cell,
         _rest: &[String],
         effect: &Effect,
-        stamp: Stamp,
-    ) -> Result<Growth, String> {
-        let old = weight(&self.plain(cell));
+        applying: &mut Applying<'_>,
+    ) -> Result<(), String> {
+        let (old, stamp) = (self.plain(cell), applying.stamp);
         let values = match &effect.op {
             Op::Set(value) => vec![(Arc::new(value.clone()), stamp)],
             Op::SetBeside { values, value: new } => {
@@ -345,7 +351,8 @@ impl Kind for Field {
             _ => return Err(stored_op(effect)),
         };
         *cell = Cell { values, changed: cell.changed.then(stamp) };
-        Ok(growth(old, weight(&self.plain(cell))))
+        applying.grow_to(&old, &self.plain(cell));
+        Ok(())
     }
 
     fn patch(
@@ -362,6 +369,10 @@ impl Kind for Field {
             _ => return None,
         });
         Some(())
+    }
+
+    fn is_small(&self) -> bool {
+        true
     }
 
     fn is_filled(&self) -> bool {
@@ -381,25 +392,24 @@ impl Kind for Field {
         }));
     }
 
-    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+    fn rewrite(&self, was: &Value, now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
         if is_same(was, now) {
             return Ok(());
         }
         let now = match (&self.merge, now) {
             (Merge::All, Value::Array(values)) if values.len() > 1 => {
-                return Err(
-                    way.unfit("takes one value, in the place of those that stand side by side.")
-                );
+                return Err(rewrite
+                    .unfit("takes one value, in the place of those that stand side by side."));
             }
             (Merge::All, Value::Array(values)) => values.first().unwrap_or(&Value::Null),
             (_, now) => now,
         };
         let edit = if now.is_null() {
-            way.edit("clear")
+            rewrite.edit("clear")
         } else {
-            way.edit("set").with("value", now.clone())
+            rewrite.edit("set").with("value", now.clone())
         };
-        way.push(edit);
+        rewrite.push(edit);
         Ok(())
     }
 

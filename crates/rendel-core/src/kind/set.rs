@@ -9,18 +9,19 @@ use jsonschema::Validator;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use super::changes::Latest;
-use super::{Growth, Kind, Settlement, Site, growth, shown, stored_op};
+use super::changes::{Changes, Latest};
+use super::memory::{Gone, What};
+use super::site::{shown, stored_op};
+use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
 use crate::canonical::{CanonicalText, weight};
-use crate::charter::{Section, check_schema};
-use crate::edit::{Effect, VerdictKind};
-use crate::lately::{Bounds, Lately};
+use crate::declaration::{Section, check_schema};
 use crate::op::Op;
 use crate::patch::Patch;
-use crate::path::Path;
+use crate::path::{Path, inner};
 use crate::problem::{Problem, ProblemKind};
-use crate::state::Stamp;
-use crate::wanted::Way;
+use crate::rewrite::Rewrite;
+use crate::stamp::Stamp;
+use crate::update::{Effect, VerdictKind};
 
 /// A declared set.
 #[derive(Clone, Debug)]
@@ -29,12 +30,13 @@ pub(crate) struct Field {
     most: usize,
 }
 
-/// The elements in the order of their canonical texts, each with who included it last, and those
-/// excluded lately.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+/// The elements in the order of their canonical texts, each with who included it last.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
     elements: Vector<Element>,
-    removed: Lately<CanonicalText, Stamp>,
+    /// Snapshots of before have none.
+    #[serde(default)]
+    changes: Changes,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -44,11 +46,7 @@ struct Element {
     stamp: Latest,
 }
 
-/// Excluded elements that a set remembers, to tell a concurrent exclude from one of what was never
-/// there. Beyond that the oldest are forgotten.
-const REMEMBERED: Bounds = Bounds { entries: 1_000, bytes: 1 << 20 };
 const MOST: usize = 100_000;
-const OPS: &[&str] = &["include", "exclude"];
 
 impl Field {
     fn check(&self, at: &Path, value: &Value) -> Result<(), Problem> {
@@ -69,7 +67,7 @@ impl Field {
         self.check(site.path, value)?;
         let text = CanonicalText::of(value);
         let mut settlement = site.applied(Op::Include(value.clone()));
-        match (cell.get(&text), cell.removed.get(&text)) {
+        match (cell.get(&text), excluded(site, &text)) {
             (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
                 let stamp = stamp.concurrent(site).unwrap_or(stamp.stamp);
                 let because =
@@ -79,7 +77,7 @@ impl Field {
             (Some(_), _) => {}
             (None, removed) => {
                 self.has_space(site.path, cell.elements.len() + 1)?;
-                if let Some(stamp) = removed.filter(|stamp| site.is_concurrent(**stamp)) {
+                if let Some(stamp) = removed.filter(|stamp| site.is_concurrent(*stamp)) {
                     let because = format!(
                         "It stands against update {}, which excluded it unseen by the proposer.",
                         stamp.seq
@@ -97,7 +95,7 @@ impl Field {
         let nothing = |kind, seq: u64, because: String| {
             Ok(Settlement { effects: vec![], verdict: site.verdict(kind, vec![seq], because) })
         };
-        match (cell.get(&text), cell.removed.get(&text)) {
+        match (cell.get(&text), excluded(site, &text)) {
             (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
                 let stamp = stamp.concurrent(site).unwrap_or(stamp.stamp);
                 let because = format!(
@@ -107,7 +105,7 @@ impl Field {
                 nothing(VerdictKind::Dropped, stamp.seq, because)
             }
             (Some(_), _) => Ok(site.applied(Op::Exclude(value.clone()))),
-            (None, Some(stamp)) if site.is_concurrent(*stamp) => {
+            (None, Some(stamp)) if site.is_concurrent(stamp) => {
                 let because =
                     format!("Update {} had excluded it already; both count as one.", stamp.seq);
                 nothing(VerdictKind::Merged, stamp.seq, because)
@@ -122,8 +120,9 @@ impl Field {
 
 impl Kind for Field {
     type Cell = Cell;
+    const WORDS: KindWords = KindWords { name: "set", takes: &["include", "exclude"], inside: &[] };
 
-    fn declare(section: &mut Section<'_>) -> Self {
+    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
         let schema = section.schema("schema");
         let most = section
             .integer("most", 1..=MOST as i64)
@@ -132,11 +131,11 @@ impl Kind for Field {
         Self { schema, most }
     }
 
-    fn initial(&self, _stamp: Stamp) -> Cell {
-        Cell::default()
+    fn initial(&self, stamp: Stamp) -> Cell {
+        Cell { elements: Vector::new(), changes: Changes::since(stamp) }
     }
 
-    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+    fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
         let Value::Array(values) = plain else {
             return Err(Problem::new(
                 ProblemKind::WrongType,
@@ -144,8 +143,11 @@ impl Kind for Field {
             )
             .at(at));
         };
-        self.has_space(at, values.len())?;
-        values.iter().try_for_each(|value| self.check(at, value))?;
+        loading.check(|| {
+            self.has_space(at, values.len())?;
+            values.iter().try_for_each(|value| self.check(at, value))
+        })?;
+        let stamp = loading.stamp;
         let element = |value: &Value| Element {
             text: CanonicalText::of(value),
             value: Arc::new(value.clone()),
@@ -154,7 +156,7 @@ impl Kind for Field {
         let mut elements: Vec<_> = values.iter().map(element).collect();
         elements.sort_by(|one, other| one.text.cmp(&other.text));
         elements.dedup_by(|one, other| one.text == other.text);
-        Ok(Cell { elements: elements.into(), removed: Lately::default() })
+        Ok(Cell { elements: elements.into(), changes: Changes::since(stamp) })
     }
 
     fn plain(&self, cell: &Cell) -> Value {
@@ -163,10 +165,10 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "set")?;
-        match site.op("A set", OPS)? {
+        match site.op("A set", Self::WORDS.takes)? {
             Op::Include(value) => self.include(cell, site, value),
             Op::Exclude(value) => Self::exclude(cell, site, value),
-            _ => Err(site.unknown_op("A set", OPS)),
+            _ => Err(site.unknown_op("A set", Self::WORDS.takes)),
         }
     }
 
@@ -175,24 +177,22 @@ impl Kind for Field {
         cell: &mut Cell,
         _rest: &[String],
         effect: &Effect,
-        stamp: Stamp,
-    ) -> Result<Growth, String> {
-        let one = |value: &Value, elements: usize| weight(value) + usize::from(elements > 0);
+        applying: &mut Applying<'_>,
+    ) -> Result<(), String> {
+        let stamp = applying.stamp;
+        let comma = |elements: usize| usize::from(elements > 0);
         match &effect.op {
             Op::Include(value) => {
                 let text = CanonicalText::of(value);
-                cell.removed.take(&text);
+                applying.memory.take(&inner(&effect.at, text.as_str()));
                 match cell.position(&text) {
                     Ok(index) => {
                         cell.elements[index].stamp = cell.elements[index].stamp.then(stamp);
-                        Ok(0)
                     }
                     Err(index) => {
-                        let grown = growth(0, one(value, cell.elements.len()));
-                        let stamp = Latest::of(stamp);
-                        cell.elements
-                            .insert(index, Element { text, value: Arc::new(value.clone()), stamp });
-                        Ok(grown)
+                        applying.grow(0, weight(value) + comma(cell.elements.len()));
+                        let (value, stamp) = (Arc::new(value.clone()), Latest::of(stamp));
+                        cell.elements.insert(index, Element { text, value, stamp });
                     }
                 }
             }
@@ -200,11 +200,15 @@ impl Kind for Field {
                 let text = CanonicalText::of(value);
                 let index = cell.position(&text).map_err(|_| format!("no element {text}"))?;
                 cell.elements.remove(index);
-                cell.removed.put(text, stamp, weight(value), REMEMBERED);
-                Ok(growth(one(value, cell.elements.len()), 0))
+                let bytes = weight(value);
+                let gone = Gone { stamp, what: What::Value };
+                applying.memory.note(inner(&effect.at, text.as_str()), gone, bytes);
+                applying.grow(bytes + comma(cell.elements.len()), 0);
             }
-            _ => Err(stored_op(effect)),
+            _ => return Err(stored_op(effect)),
         }
+        cell.changes.add(stamp);
+        Ok(())
     }
 
     fn patch(
@@ -231,40 +235,34 @@ impl Kind for Field {
         Some(())
     }
 
-    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+    fn rewrite(&self, was: &Value, now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
         let (Some(was), Some(now)) = (was.as_array(), now.as_array()) else {
-            return Err(way.unfit("is a set, given as an array of its elements."));
+            return Err(rewrite.unfit("is a set, given as an array of its elements."));
         };
         let texts = |values: &[Value]| -> BTreeSet<CanonicalText> {
             values.iter().map(CanonicalText::of).collect()
         };
         let (before, mut after) = (texts(was), texts(now));
         for gone in was.iter().filter(|value| !after.contains(&CanonicalText::of(value))) {
-            way.push(way.edit("exclude").with("value", gone.clone()));
+            rewrite.push(rewrite.edit("exclude").with("value", gone.clone()));
         }
         // Each once, also where it is given twice.
         for new in now.iter().filter(|value| !before.contains(&CanonicalText::of(value))) {
             if after.remove(&CanonicalText::of(new)) {
-                way.push(way.edit("include").with("value", new.clone()));
+                rewrite.push(rewrite.edit("include").with("value", new.clone()));
             }
         }
-        way.has_space()
+        rewrite.has_space()
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
-        met.extend(
-            cell.elements
-                .iter()
-                .filter_map(|element| element.stamp.concurrent(site))
-                .map(|stamp| stamp.seq),
-        );
-        met.extend(
-            cell.removed
-                .values()
-                .filter(|stamp| site.is_concurrent(**stamp))
-                .map(|stamp| stamp.seq),
-        );
+        met.extend(cell.changes.concurrent(site));
     }
+}
+
+/// Which update excluded an element, where that is remembered.
+fn excluded(site: &Site<'_>, text: &CanonicalText) -> Option<Stamp> {
+    site.memory.get(&inner(site.path, text.as_str())).map(|gone| gone.stamp)
 }
 
 impl Cell {

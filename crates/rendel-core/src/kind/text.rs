@@ -11,16 +11,17 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::changes::Changes;
-use super::{Growth, Kind, Settlement, Site, listed, stored_op};
-use crate::charter::Section;
-use crate::edit::{Effect, Verdict, VerdictKind};
+use super::site::stored_op;
+use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site, listed};
+use crate::declaration::Section;
 use crate::op::{Made, Op, Splicing};
 use crate::patch::Patch;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::rewrite::Rewrite;
 use crate::sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
-use crate::state::Stamp;
-use crate::wanted::Way;
+use crate::stamp::Stamp;
+use crate::update::{Effect, Verdict, VerdictKind};
 
 /// A declared text.
 #[derive(Clone, Debug)]
@@ -42,8 +43,6 @@ struct Inner {
     changes: Changes,
 }
 
-const OPS: &[&str] = &["splice"];
-
 /// A text of this many characters is as long as one can be.
 const MOST: usize = 1_000_000;
 
@@ -64,13 +63,13 @@ impl Field {
         splice: Splice<'_>,
     ) -> Result<Settlement, Problem> {
         let view = View { seen: site.seen, client: site.client };
-        if site.seen < cell.text.horizon() {
+        if site.seen < site.memory.horizon() {
             let detail = format!(
                 "{} changed so often that a splice made against {} cannot be placed any more; \
                  make it against {} or later.",
                 site.path,
                 site.seen,
-                cell.text.horizon()
+                site.memory.horizon()
             );
             return Err(Problem::new(ProblemKind::TooOld, detail).at(site.path));
         }
@@ -125,7 +124,11 @@ fn verdict(
     let is_moved =
         is_moved || cut.parts.first().is_some_and(|part| part.present.start != splice.index);
     if !is_moved {
-        return site.verdict(VerdictKind::Applied, vec![], "Nothing concurrent was in its way.");
+        return site.verdict(
+            VerdictKind::Applied,
+            vec![],
+            "Nothing concurrent was in its rewrite.",
+        );
     }
     let met = cell.changes.concurrent(site);
     let because = if *place == splice.index {
@@ -171,8 +174,9 @@ impl Splicing {
 
 impl Kind for Field {
     type Cell = Cell;
+    const WORDS: KindWords = KindWords { name: "text", takes: &["splice"], inside: &[] };
 
-    fn declare(section: &mut Section<'_>) -> Self {
+    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
         let most = section.number("most", 1..=MOST as i64, MOST);
         let initial = section.json("initial").map(|initial| initial.as_str().map(str::to_owned));
         let fits = |initial: &String| initial.chars().count() <= most;
@@ -186,14 +190,14 @@ impl Kind for Field {
         Cell::new(&self.initial, stamp)
     }
 
-    fn load(&self, at: &Path, plain: &Value, stamp: Stamp) -> Result<Cell, Problem> {
+    fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
         let Value::String(text) = plain else {
             return Err(
                 Problem::new(ProblemKind::WrongType, format!("{at} is a text: a string.")).at(at)
             );
         };
-        self.has_space(at, text.chars().count())?;
-        Ok(Cell::new(text, stamp))
+        loading.check(|| self.has_space(at, text.chars().count()))?;
+        Ok(Cell::new(text, loading.stamp))
     }
 
     fn plain(&self, cell: &Cell) -> Value {
@@ -202,8 +206,8 @@ impl Kind for Field {
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "text")?;
-        let Op::Splice { splice, .. } = site.op("A text", OPS)? else {
-            return Err(site.unknown_op("A text", OPS));
+        let Op::Splice { splice, .. } = site.op("A text", Self::WORDS.takes)? else {
+            return Err(site.unknown_op("A text", Self::WORDS.takes));
         };
         let (cell, splice) = (&*cell.0, splice.as_splice());
         site.is_on_firm_ground()?;
@@ -235,21 +239,24 @@ impl Kind for Field {
         cell: &mut Cell,
         _rest: &[String],
         effect: &Effect,
-        stamp: Stamp,
-    ) -> Result<Growth, String> {
+        applying: &mut Applying<'_>,
+    ) -> Result<(), String> {
         let Op::Splice { splice, made } = &effect.op else { return Err(stored_op(effect)) };
         let splice = splice.as_splice();
         let (view, viewed) = match *made {
             None => (View::PRESENT, splice),
             Some(Made { seen, place: (index, delete) }) => {
-                (View { seen, client: stamp.client }, Splice { index, delete, ..splice })
+                let view = View { seen, client: applying.stamp.client };
+                (view, Splice { index, delete, ..splice })
             }
         };
         let cell = Arc::make_mut(&mut cell.0);
-        let grown =
-            cell.text.apply(splice, view, viewed, stamp).ok_or("it reaches beyond the text")?;
+        let stamp = applying.stamp;
+        let grown = cell.text.apply(splice, view, viewed, stamp);
+        applying.growth += grown.ok_or("it reaches beyond the text")?;
+        applying.memory.count(&effect.at, stamp.seq);
         cell.changes.add(stamp);
-        Ok(grown)
+        Ok(())
     }
 
     fn patch(
@@ -267,9 +274,9 @@ impl Kind for Field {
         Some(())
     }
 
-    fn wanted(&self, was: &Value, now: &Value, way: &mut Way) -> Result<(), Problem> {
+    fn rewrite(&self, was: &Value, now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
         let (Some(was), Some(now)) = (was.as_str(), now.as_str()) else {
-            return Err(way.unfit("is a text, given as a string."));
+            return Err(rewrite.unfit("is a text, given as a string."));
         };
         if was == now {
             return Ok(());
@@ -284,10 +291,22 @@ impl Kind for Field {
             .count();
         let insert: String = now[head..now.len() - tail].iter().collect();
         let delete = was.len() - head - tail;
-        way.push(
-            way.edit("splice").with("index", head).with("delete", delete).with("insert", insert),
+        rewrite.push(
+            rewrite
+                .edit("splice")
+                .with("index", head)
+                .with("delete", delete)
+                .with("insert", insert),
         );
         Ok(())
+    }
+
+    fn anchored(&self, cell: &Cell, view: View, index: usize) -> Option<Anchored> {
+        cell.0.text.anchored(view, index)
+    }
+
+    fn forget(&self, cell: &mut Cell, _rest: &[String], horizon: u64) -> bool {
+        Arc::make_mut(&mut cell.0).text.forget(horizon)
     }
 
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
@@ -301,10 +320,5 @@ impl Cell {
             text: VersionedText::new(text, stamp),
             changes: Changes::since(stamp),
         }))
-    }
-
-    /// Where the character is now that `view` sees at `index`.
-    pub(super) fn anchored(&self, view: View, index: usize) -> Option<Anchored> {
-        self.0.text.anchored(view, index)
     }
 }

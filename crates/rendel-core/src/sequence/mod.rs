@@ -32,37 +32,28 @@ use std::ops::Range;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use crate::state::Stamp;
+use crate::stamp::Stamp;
 pub(crate) use places::{Places, Target};
 pub use run::View;
 use run::{Birth, Run};
 pub use text::{Part, SettledSplice, Splice, VersionedText};
 use tree::{NodeId, Spot, Tree};
 
-/// Changes of a sequence for which every removed element is remembered. When twice as many have
-/// gathered, what the older half removed is forgotten, and who inserted what before.
-const REMEMBERED: u32 = 20_000;
-
 /// Elements in document order, and what is remembered of those that are gone.
 #[derive(Clone, Debug)]
 pub(crate) struct Sequence<P> {
     tree: Tree<P>,
-    memory: Memory,
+    last: Last,
     /// Where the last insert ended at present: whoever types goes on there.
     finger: Option<(usize, Spot)>,
 }
 
-/// What a sequence knows of its own past.
+/// The last update that inserted, and how often it did: each run that came has a birth of its own.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
-struct Memory {
-    /// The last update that inserted, and how often.
-    last: u64,
+struct Last {
+    #[serde(rename = "last")]
+    seq: u64,
     parts: u32,
-    /// A view of before this cannot be read any more.
-    horizon: u64,
-    /// Changes since the horizon, and the update at which half of the most had gathered.
-    changes: u32,
-    midway: u64,
 }
 
 /// What the elements of a sequence carry: nothing for characters, whose text lies elsewhere.
@@ -112,21 +103,12 @@ impl<P: Piece> Sequence<P> {
             Run { len, birth, deaths: Vec::new(), piece }
         });
         let tree = Tree::of(runs.filter(|run| run.len > 0).collect());
-        Self {
-            tree,
-            memory: Memory { last: stamp.seq, parts: 1, ..Memory::default() },
-            finger: None,
-        }
+        Self { tree, last: Last { seq: stamp.seq, parts: 1 }, finger: None }
     }
 
     /// Elements that a view sees.
     pub(crate) fn len(&self, view: View) -> usize {
         self.tree.count(view).seen
-    }
-
-    /// Views of before this update cannot be read.
-    pub(crate) fn horizon(&self) -> u64 {
-        self.memory.horizon
     }
 
     /// Between which elements a view sees the gap before `index`.
@@ -205,9 +187,9 @@ impl<P: Piece> Sequence<P> {
 
     fn insert_in(&mut self, gap: Gap, len: u32, piece: P, stamp: Stamp) -> Inserted {
         self.finger = None;
-        self.memory.parts = if self.memory.last == stamp.seq { self.memory.parts + 1 } else { 0 };
-        self.memory.last = stamp.seq;
-        let birth = Birth { stamp, part: self.memory.parts, offset: 0 };
+        let parts = if self.last.seq == stamp.seq { self.last.parts + 1 } else { 0 };
+        self.last = Last { seq: stamp.seq, parts };
+        let birth = Birth { stamp, part: parts, offset: 0 };
         let (spot, new_leaf) =
             self.tree.insert(self.spot(gap), Run { len, birth, deaths: Vec::new(), piece });
         Inserted { spot, new_leaf }
@@ -277,28 +259,11 @@ impl<P: Piece> Sequence<P> {
         Some(Anchored { index: self.tree.rank(spot), is_there })
     }
 
-    /// Counts a change, and forgets what is older than the [`REMEMBERED`] last ones where that is
-    /// due; gives whether it did, after which spots and leaves are others.
-    pub(crate) fn age(&mut self, seq: u64) -> bool {
-        let memory = &mut self.memory;
-        memory.changes += 1;
-        if memory.changes == REMEMBERED {
-            memory.midway = seq;
-        }
-        let is_due = memory.changes >= 2 * REMEMBERED;
-        if is_due {
-            memory.horizon = memory.midway;
-            memory.midway = seq;
-            memory.changes = REMEMBERED;
-            self.forget();
-        }
-        is_due
-    }
-
-    /// What everybody knows is as if it had been there from the beginning, in one run where it may
-    /// be.
-    fn forget(&mut self) {
-        let horizon = self.memory.horizon;
+    /// Forgets what was removed up to an update and who inserted what before: that is as if it had
+    /// been there from the beginning, in one run where it may be. Views of before it cannot be read
+    /// any more, and spots and leaves are others. Gives whether it remembers something later. Cost
+    /// O(runs).
+    pub(crate) fn forget(&mut self, horizon: u64) -> bool {
         let mut kept: Vec<Run<P>> = Vec::new();
         let mut offset = 0;
         for run in self
@@ -318,6 +283,8 @@ impl<P: Piece> Sequence<P> {
         }
         self.finger = None;
         self.tree = Tree::of(kept);
+        let is_later = |run: &Run<P>| run.birth.stamp.seq > horizon || !run.deaths.is_empty();
+        self.tree.iter().any(is_later)
     }
 }
 
@@ -364,27 +331,26 @@ pub(crate) struct Inserted {
 
 impl<P: Piece> PartialEq for Sequence<P> {
     fn eq(&self, other: &Self) -> bool {
-        self.memory == other.memory && self.tree.iter().eq(other.tree.iter())
+        self.last == other.last && self.tree.iter().eq(other.tree.iter())
     }
 }
 
 #[derive(Serialize, Deserialize)]
 struct Stored<P> {
     #[serde(flatten)]
-    memory: Memory,
+    last: Last,
     runs: Vec<Run<P>>,
 }
 
 impl<P: Piece + Serialize> Serialize for Sequence<P> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        Stored { memory: self.memory, runs: self.tree.iter().cloned().collect() }
-            .serialize(serializer)
+        Stored { last: self.last, runs: self.tree.iter().cloned().collect() }.serialize(serializer)
     }
 }
 
 impl<'de, P: Piece + DeserializeOwned> Deserialize<'de> for Sequence<P> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let Stored { memory, runs } = Stored::<P>::deserialize(deserializer)?;
-        Ok(Self { tree: Tree::of(runs), memory, finger: None })
+        let Stored { last, runs } = Stored::<P>::deserialize(deserializer)?;
+        Ok(Self { tree: Tree::of(runs), last, finger: None })
     }
 }

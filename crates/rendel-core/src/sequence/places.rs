@@ -9,7 +9,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use super::run::Run;
 use super::tree::{NodeId, Spot};
 use super::{Gap, Inserted, Piece, Sequence, View};
-use crate::state::Stamp;
+use crate::stamp::Stamp;
 
 /// Whose place it is; of none is one from which an element has moved away.
 type Whose = Option<Arc<str>>;
@@ -72,10 +72,6 @@ impl Places {
     /// Elements that a view sees.
     pub(crate) fn len(&self, view: View) -> usize {
         self.sequence.len(view)
-    }
-
-    pub(crate) fn horizon(&self) -> u64 {
-        self.sequence.horizon()
     }
 
     /// The ids in order, of what is there. Cost O(n).
@@ -155,7 +151,6 @@ impl Places {
             self.note_leaf(leaf);
         }
         self.leaves.insert(id.clone(), spot.leaf);
-        self.age(stamp);
         Some(())
     }
 
@@ -179,14 +174,19 @@ impl Places {
     pub(crate) fn remove(&mut self, id: &str, stamp: Stamp) -> Option<()> {
         let spot = self.spot(id)?;
         self.sequence.remove_at(spot, 1, stamp);
-        self.age(stamp);
         Some(())
     }
 
-    fn age(&mut self, stamp: Stamp) {
-        if self.sequence.age(stamp.seq) {
-            self.find_leaves();
-        }
+    /// See [`Sequence::forget`].
+    pub(crate) fn forget(&mut self, horizon: u64) -> bool {
+        let remembers = self.sequence.forget(horizon);
+        self.find_leaves();
+        remembers
+    }
+
+    /// Elements of which the place is known, those that are gone among them.
+    pub(crate) fn remembered(&self) -> usize {
+        self.leaves.len()
     }
 }
 

@@ -1,7 +1,7 @@
 //! What a sequence is made of: runs, and who sees which of them.
 
-use crate::edit::ClientKey;
-use crate::state::Stamp;
+use crate::actor::ClientKey;
+use crate::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
 /// Who looks: everything up to `seen`, and all that `client` did itself.

@@ -4,7 +4,7 @@ use ropey::Rope;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use super::{Anchored, Cut, Sequence, View};
-use crate::state::Stamp;
+use crate::stamp::Stamp;
 
 /// Characters, and the order in which they came and went. Positions count Unicode scalar values.
 ///
@@ -66,9 +66,10 @@ impl VersionedText {
         self.len(view) == 0
     }
 
-    /// Views of before this update cannot be read any more.
-    pub fn horizon(&self) -> u64 {
-        self.sequence.horizon()
+    /// Forgets who inserted and removed what up to an update: views of before it cannot be read any
+    /// more. Gives whether it remembers something later.
+    pub fn forget(&mut self, horizon: u64) -> bool {
+        self.sequence.forget(horizon)
     }
 
     /// What a splice made in `view` would do; `None` where it reaches beyond what the view sees.
@@ -135,7 +136,6 @@ impl VersionedText {
             self.sequence.insert(view, viewed.index, len, (), stamp)?;
             self.text.insert(present.index, present.insert);
         }
-        self.sequence.age(stamp.seq);
         Some(i64::try_from(present.insert.len()).ok()? - i64::try_from(gone).ok()?)
     }
 

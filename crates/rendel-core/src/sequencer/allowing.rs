@@ -6,17 +6,16 @@ use serde_json::Value;
 use uuid::Uuid;
 
 use super::Sequencer;
-use crate::charter::{Permission, Read, Unanswered};
-use crate::edit::{Actor, Edit, Effect, Proposal};
-use crate::kind::inner;
+use super::settling::Settling;
+use crate::actor::Actor;
+use crate::charter::{NoAnswer, Permission, Read};
+use crate::edit::Edit;
 use crate::op::Op;
 use crate::path::Path;
+use crate::path::inner;
 use crate::problem::{Problem, ProblemKind};
 use crate::state::State;
-
-/// An expression of the charter that had no answer, which its author ought to know: its line and
-/// why.
-pub type NoAnswer = (usize, Unanswered);
+use crate::update::{Effect, Proposal};
 
 /// Faults of expressions that are remembered until somebody asks.
 const REMEMBERED: usize = 16;
@@ -35,17 +34,18 @@ impl Sequencer {
     pub fn may(&self, actor: &Actor, edit: &Edit) -> Result<Verdicted, Problem> {
         let path = Path::parse(&edit.at)?;
         let actor = Actor { client: Uuid::nil(), ..actor.clone() };
-        let permission =
-            self.permission(&self.state, &actor, &path, edit.read().as_ref(), &mut Vec::new());
-        let proposal = Proposal {
-            n: 0,
-            seen: None,
-            answered: 0,
-            edits: vec![edit.clone()],
-            gesture: None,
-            note: None,
-        };
-        let settled = self.settle(&actor, actor.key(), &proposal, 0, &mut Vec::new());
+        let permission = self.permission(
+            &self.present.state,
+            &actor,
+            &path,
+            edit.read().as_ref(),
+            &mut Vec::new(),
+        );
+        let proposal = Proposal::new(0, None, vec![edit.clone()]);
+        let key = actor.key();
+        let unanswered = &mut Vec::new();
+        let mut settling = Settling { actor: &actor, key, proposal: &proposal, now: 0, unanswered };
+        let settled = self.settle(&mut settling, &|_| None);
         Ok(Verdicted { permission, refusal: settled.err().map(Problem::bounded) })
     }
 
@@ -78,6 +78,10 @@ impl Sequencer {
             ("record", Some(member), Some((_, value))) => value.get(member).cloned(),
             ("record", ..) if record.is_empty() => None,
             ("record", member, _) => state.member(&self.charter.fields, record, member.as_deref()),
+            ("id", ..) => {
+                let made = made.map(|(id, _)| id.map(str::to_owned));
+                made.unwrap_or_else(|| id_around(path.tokens())).map(Value::from)
+            }
             _ => self.read(state, actor, read),
         };
         // A record that is not there has no members, which is no fault of the expression.
@@ -124,9 +128,10 @@ impl Sequencer {
                         false => None,
                     };
                     match read.name.as_str() {
-                        "old" => of(&self.state, tokens),
+                        "old" => of(&self.present.state, tokens),
                         "new" => of(after, tokens),
                         "record" => of(after, record),
+                        "id" => id_around(tokens).map(Value::from),
                         _ => self.read(after, actor, read),
                     }
                 };
@@ -153,8 +158,8 @@ impl Sequencer {
         let len = pattern.tokens().map_or(0, |tokens| tokens.len());
         let mut guarded = BTreeSet::new();
         for effect in effects {
-            let made = effect.op.makes().and_then(|(id, _)| id);
-            let path = made.map_or(effect.at.clone(), |id| inner(&effect.at, id));
+            let change = effect.change();
+            let Some(path) = change.path() else { continue };
             let tokens = path.tokens();
             if len <= tokens.len() {
                 guarded.extend(
@@ -165,7 +170,7 @@ impl Sequencer {
             } else {
                 // What came anew, and what went: a guard of a field is asked when its record goes,
                 // too.
-                for state in [&self.state, after] {
+                for state in [&self.present.state, after] {
                     state.each_at(&self.charter.fields, pattern, tokens, &mut |path| {
                         guarded.insert(Path::of(path.iter().cloned()));
                     });
@@ -174,4 +179,9 @@ impl Sequencer {
         }
         guarded
     }
+}
+
+/// The id of the innermost record or element at or around a path, in which names and ids take turns.
+fn id_around(tokens: &[String]) -> Option<String> {
+    tokens[..tokens.len() / 2 * 2].last().cloned()
 }

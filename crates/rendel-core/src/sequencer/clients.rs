@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::edit::ClientKey;
+use crate::actor::ClientKey;
 use crate::lately::{Bounds, Lately};
 use crate::problem::{Problem, ProblemKind};
 
@@ -63,7 +63,8 @@ impl Clients {
         if n == 0 {
             return Ok(None);
         }
-        let highest = self.clients.get(&client).map_or(0, |known| known.highest);
+        let known = self.clients.get(&client);
+        let highest = known.map_or(0, |known| known.highest);
         if answered >= n || n > MOST_NUMBER {
             let detail = format!(
                 "\"n\" counts from 1 to 2^53 - 1 per client and lies above \"answered\"; it is \
@@ -71,17 +72,25 @@ impl Clients {
             );
             return Err(Problem::new(ProblemKind::Malformed, detail));
         }
+        if known.is_none() && n > 1 {
+            // Perhaps it counts already.
+            let detail = format!(
+                "Nothing is remembered of this client, so whether its proposal {n} was settled \
+                 cannot be told. Come as another client, whose first proposal is 1."
+            );
+            return Err(Problem::new(ProblemKind::Forgotten, detail).with("next_n", 1));
+        }
         if n > highest {
             return Ok(None);
         }
         let refused = || self.refusals.get(&(client, n)).cloned().map(ClientOutcome::Refused);
-        let settled = self.clients.get(&client).and_then(|known| known.settled.get(&n));
+        let settled = known.and_then(|known| known.settled.get(&n));
         settled.copied().map(ClientOutcome::Settled).or_else(refused).map(Some).ok_or_else(|| {
             let detail = format!(
                 "Proposal {n} of this client was answered and is forgotten. The next is {}.",
                 highest + 1
             );
-            Problem::new(ProblemKind::Malformed, detail).with("next_n", highest + 1)
+            Problem::new(ProblemKind::Forgotten, detail).with("next_n", highest + 1)
         })
     }
 
@@ -143,6 +152,11 @@ impl Clients {
         let refused: Vec<u64> =
             self.refused(client).map(|(n, _)| n).take_while(|n| *n <= answered).collect();
         refused.into_iter().for_each(|n| drop(self.refusals.take(&(client, n))));
+    }
+
+    /// About the bytes that it takes.
+    pub(super) fn bytes(&self) -> usize {
+        self.clients.bytes() + self.refusals.bytes()
     }
 
     /// The outcomes that are remembered of a client, by `n`.

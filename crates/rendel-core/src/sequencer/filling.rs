@@ -2,10 +2,10 @@
 
 use serde_json::Value;
 
-use crate::edit::Actor;
-use crate::kind::{Field, Fields, inner};
+use crate::actor::Actor;
+use crate::kind::{Field, Fields};
 use crate::op::Op;
-use crate::path::Path;
+use crate::path::{Path, inner};
 use crate::problem::{Problem, ProblemKind};
 
 /// Fills the author in where the charter says so. The backend may say another, as when it brings in

@@ -3,26 +3,28 @@
 mod allowing;
 mod clients;
 mod filling;
+mod settling;
 
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-pub use allowing::{NoAnswer, Verdicted};
+pub use allowing::Verdicted;
 pub use clients::ClientOutcome;
 use clients::Clients;
-use filling::fill;
+use settling::{Settling, broken, too_large};
 
-use crate::canonical::is_same;
-use crate::charter::{Charter, Extent, Permission, Sight, nothing_at};
-use crate::edit::{Actor, ClientKey, Effect, Proposal, Settled, Verdict, VerdictKind};
-use crate::kind::{Settlement, Site, listed};
-use crate::op::{Op, TEST, Unread};
+use crate::actor::{Actor, ClientKey};
+use crate::charter::{Charter, NoAnswer};
+use crate::kind::Memory;
+use crate::op::Op;
 use crate::path::Path;
-use crate::problem::{Problem, ProblemKind};
-use crate::references::{Followed, check_all_references, check_references, follow_drops};
-use crate::state::{Misfit, Stamp, State};
+use crate::problem::Problem;
+use crate::references::{Referrers, check_all_references};
+use crate::stamp::Stamp;
+use crate::state::{Misfit, State};
+use crate::update::{Effect, Proposal, Settled};
 
 /// Puts the proposals of one session in order and settles them.
 ///
@@ -35,13 +37,39 @@ use crate::state::{Misfit, Stamp, State};
 #[derive(Clone, Debug)]
 pub struct Sequencer {
     charter: Arc<Charter>,
-    state: State,
+    present: Present,
     seq: u64,
     /// When the last update was settled. A clock that is set back does not take the journal back.
     at: u64,
     clients: Clients,
     /// Expressions that had no answer, until somebody asks.
     unanswered: Vec<NoAnswer>,
+}
+
+/// The state, and who refers to what in it.
+#[derive(Clone, Debug)]
+struct Present {
+    state: State,
+    referrers: Referrers,
+}
+
+impl Present {
+    fn of(charter: &Charter, state: State) -> Self {
+        let referrers = Referrers::of(&charter.fields, state.root(), &charter.links);
+        Self { state, referrers }
+    }
+
+    fn apply(&mut self, charter: &Charter, effect: &Effect, stamp: Stamp) -> Result<(), Misfit> {
+        let (fields, links) = (&charter.fields, &charter.links);
+        if links.is_empty() {
+            return self.state.apply_one(fields, effect, stamp);
+        }
+        let change = effect.change();
+        self.referrers.handle_going(fields, self.state.root(), links, &change);
+        self.state.apply_one(fields, effect, stamp)?;
+        self.referrers.handle_came(fields, self.state.root(), links, &change);
+        Ok(())
+    }
 }
 
 /// What a sequencer needs to come back, with nothing of the charter in it.
@@ -57,12 +85,12 @@ pub struct SequencerSnapshot {
 }
 
 /// The shape of a snapshot. The first one, which had no number, told clients apart by the ids that
-/// they gave themselves.
+/// they gave themselves; up to the second each field remembered for itself what had gone from it.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 #[serde(try_from = "u32", into = "u32")]
 struct Version;
 
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 impl From<Version> for u32 {
     fn from(Version: Version) -> Self {
@@ -81,14 +109,22 @@ impl TryFrom<u32> for Version {
 }
 
 impl SequencerSnapshot {
-    /// Reads a snapshot of the first version, without what it remembers of clients: whose that was
-    /// cannot be told from it.
-    pub fn of_first_version(mut stored: Value) -> serde_json::Result<Self> {
-        if let Some(members) =
-            stored.as_object_mut().filter(|members| !members.contains_key("version"))
+    /// Reads a snapshot of any version. Of one before the third it has nothing of what was gone;
+    /// positions of before it are too old. Of the first it has nothing of clients besides: whose
+    /// that was cannot be told from it.
+    pub fn read(mut stored: Value) -> serde_json::Result<Self> {
+        let version = stored.get("version").and_then(Value::as_u64);
+        if let Some(members) = stored.as_object_mut()
+            && version.is_none_or(|version| version < VERSION.into())
         {
+            let seq = members.get("seq").and_then(Value::as_u64).unwrap_or_default();
+            if let Some(state) = members.get_mut("state").and_then(Value::as_object_mut) {
+                state.insert("memory".to_owned(), serde_json::to_value(Memory::since(seq))?);
+            }
+            if version.is_none() {
+                members.insert("clients".to_owned(), serde_json::to_value(Clients::default())?);
+            }
             members.insert("version".to_owned(), VERSION.into());
-            members.insert("clients".to_owned(), serde_json::to_value(Clients::default())?);
         }
         serde_json::from_value(stored)
     }
@@ -113,14 +149,15 @@ pub enum Outcome {
 impl Sequencer {
     /// A sequencer of a new session. Fails where `opening` does not fit the charter or its limits.
     pub fn open(charter: Arc<Charter>, opening: Option<&Value>) -> Result<Self, Problem> {
-        let state = State::open(&charter.fields, opening)?;
+        let state = State::open(&charter, opening)?;
         check_all_references(&charter.fields, state.root(), &charter.links)?;
         if state.weight() > charter.limits.state {
             return Err(too_large(&charter));
         }
+        let present = Present::of(&charter, state);
         Ok(Self {
             charter,
-            state,
+            present,
             seq: 0,
             at: 0,
             clients: Clients::default(),
@@ -128,15 +165,16 @@ impl Sequencer {
         })
     }
 
-    /// A sequencer as it was when the snapshot was taken.
+    /// A sequencer as it was when the snapshot was taken. Cost O(what may refer to something).
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
         let SequencerSnapshot { seq, at, state, clients, .. } = snapshot;
-        Self { charter, state, seq, at, clients, unanswered: Vec::new() }
+        let present = Present::of(&charter, state);
+        Self { charter, present, seq, at, clients, unanswered: Vec::new() }
     }
 
     /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
     pub fn snapshot(&self) -> SequencerSnapshot {
-        let (state, clients) = (self.state.clone(), self.clients.clone());
+        let (state, clients) = (self.present.state.clone(), self.clients.clone());
         SequencerSnapshot { seq: self.seq, at: self.at, state, clients, version: Version }
     }
 
@@ -147,7 +185,11 @@ impl Sequencer {
             let why = format!("the update after {} should be {}", self.seq, self.seq + 1);
             return Err(Misfit { seq: update.seq, at: String::new(), why });
         }
-        self.state.apply(&self.charter.fields, update)?;
+        let stamp = Stamp { seq: update.seq, client: update.key() };
+        for effect in &update.effects {
+            self.present.apply(&self.charter, effect, stamp)?;
+        }
+        self.present.state.age(&self.charter.fields, update.seq);
         self.seq = update.seq;
         self.at = self.at.max(update.at);
         self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq));
@@ -171,22 +213,28 @@ impl Sequencer {
 
     /// About how many bytes the plain state takes as JSON.
     pub fn weight(&self) -> u64 {
-        self.state.weight()
+        self.present.state.weight()
+    }
+
+    /// About how many bytes are taken by what is remembered: of what is gone, of the places in texts
+    /// and lists, and of what clients were answered.
+    pub fn remembered(&self) -> usize {
+        self.present.state.memory().bytes() + self.clients.bytes()
     }
 
     /// The state as plain JSON. Cost O(size).
     pub fn plain(&self) -> Value {
-        self.state.plain(&self.charter.fields)
+        self.present.state.plain(&self.charter.fields)
     }
 
     /// The plain value at a path, `None` if nothing is there.
     pub fn plain_at(&self, path: &Path) -> Option<Value> {
-        self.state.plain_at(&self.charter.fields, path)
+        self.present.state.plain_at(&self.charter.fields, path)
     }
 
     /// The state itself, to be read elsewhere; a cheap clone.
     pub fn state(&self) -> State {
-        self.state.clone()
+        self.present.state.clone()
     }
 
     /// The outcomes of a client's proposals that it is not known to have heard of, by `n`.
@@ -202,9 +250,22 @@ impl Sequencer {
     /// Settles or refuses a proposal. Cost O(edits × log size + top-level fields): it is settled on
     /// a clone of the state, which becomes the state where nothing is refused.
     pub fn handle_proposal(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Outcome {
+        self.handle_proposal_unless(actor, proposal, now, &|_| None)
+    }
+
+    /// As [`handle_proposal`](Self::handle_proposal), unless what it would do has a problem that
+    /// lies outside the state, such as that somebody holds what it changes.
+    pub fn handle_proposal_unless(
+        &mut self,
+        actor: &Actor,
+        proposal: &Proposal,
+        now: u64,
+        problem: &dyn Fn(&[Effect]) -> Option<Problem>,
+    ) -> Outcome {
         let mut unanswered = Vec::new();
         let outcome = self.handle(actor, proposal, |this, key| {
-            this.settle(actor, key, proposal, now, &mut unanswered)
+            let mut settling = Settling { actor, key, proposal, now, unanswered: &mut unanswered };
+            this.settle(&mut settling, problem)
         });
         self.note_unanswered(unanswered);
         outcome
@@ -232,17 +293,16 @@ impl Sequencer {
         opening: Option<&Value>,
         now: u64,
     ) -> Outcome {
-        let proposal =
-            Proposal { n, seen: None, answered: 0, edits: vec![], gesture: None, note: None };
+        let proposal = Proposal::new(n, None, vec![]);
         self.handle(actor, &proposal, |this, client| {
-            let mut state = Self::open(this.charter.clone(), opening)?.state;
-            let plain = state.plain(&this.charter.fields);
+            let plain = Self::open(this.charter.clone(), opening)?.plain();
             let effect = Effect::new(Path::of::<String>([]), Op::Reset(plain));
             let stamp = Stamp { seq: this.seq + 1, client };
-            state
-                .apply_one(&this.charter.fields, &effect, stamp)
-                .map_err(|misfit| broken(&misfit))?;
-            Ok((state, this.settled(actor, &proposal, now, vec![effect], vec![])))
+            let mut present = this.present.clone();
+            present.apply(&this.charter, &effect, stamp).map_err(|misfit| broken(&misfit))?;
+            let unanswered = &mut Vec::new();
+            let settling = Settling { actor, key: client, proposal: &proposal, now, unanswered };
+            Ok((present, this.settled(&settling, vec![effect], vec![])))
         })
     }
 
@@ -250,7 +310,7 @@ impl Sequencer {
         &mut self,
         actor: &Actor,
         proposal: &Proposal,
-        settle: impl FnOnce(&Self, ClientKey) -> Result<(State, Settled), Problem>,
+        settle: impl FnOnce(&Self, ClientKey) -> Result<(Present, Settled), Problem>,
     ) -> Outcome {
         let key = actor.key();
         match self.clients.known(key, proposal.n, proposal.answered) {
@@ -262,8 +322,8 @@ impl Sequencer {
             Ok(None) => {}
         }
         let (outcome, kept) = match settle(self, key) {
-            Ok((state, update)) => {
-                self.state = state;
+            Ok((present, update)) => {
+                self.present = present;
                 self.seq = update.seq;
                 self.at = update.at;
                 (Outcome::Settled(update), ClientOutcome::Settled(self.seq))
@@ -285,249 +345,4 @@ impl Sequencer {
             self.clients.note_refused(client, n);
         }
     }
-
-    /// What a proposal makes of the state, with the update that says so. Changes nothing.
-    fn settle(
-        &self,
-        actor: &Actor,
-        key: ClientKey,
-        proposal: &Proposal,
-        now: u64,
-        unanswered: &mut Vec<NoAnswer>,
-    ) -> Result<(State, Settled), Problem> {
-        let settled =
-            self.settle_edits(actor, key, proposal, now, unanswered).and_then(|(state, update)| {
-                let is_over = state.weight() > self.charter.limits.state
-                    && state.weight() > self.state.weight();
-                if is_over {
-                    return Err(too_large(&self.charter));
-                }
-                check_references(
-                    &self.charter.fields,
-                    state.root(),
-                    &self.charter.links,
-                    &update.effects,
-                )?;
-                self.check_guards(&state, actor, &update.effects, unanswered)?;
-                Ok((state, update))
-            });
-        settled.map_err(|problem| {
-            self.charter.sight(&actor.role).problem(&self.charter.fields, problem)
-        })
-    }
-
-    fn check_shape(&self, proposal: &Proposal) -> Result<(), Problem> {
-        let (edits, most) = (proposal.edits.len(), self.charter.limits.edits);
-        if edits == 0 {
-            return Err(Problem::new(
-                ProblemKind::Malformed,
-                "A proposal needs at least one edit.",
-            ));
-        }
-        if edits > most {
-            let detail =
-                format!("A proposal has at most {most} edits; this one has {edits}. Send several.");
-            return Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "edits"));
-        }
-        for (name, text) in [("gesture", &proposal.gesture), ("note", &proposal.note)] {
-            if text.as_ref().is_some_and(|text| text.chars().count() > 200) {
-                return Err(Problem::new(
-                    ProblemKind::TooLarge,
-                    format!("\"{name}\" has at most 200 characters."),
-                ));
-            }
-        }
-        match proposal.seen {
-            Some(seen) if seen > self.seq => {
-                let detail = format!("\"seen\" is {seen}, but the session is at {}.", self.seq);
-                Err(Problem::new(ProblemKind::FromTheFuture, detail).with("seq", self.seq))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    fn settle_edits(
-        &self,
-        actor: &Actor,
-        key: ClientKey,
-        proposal: &Proposal,
-        now: u64,
-        unanswered: &mut Vec<NoAnswer>,
-    ) -> Result<(State, Settled), Problem> {
-        self.check_shape(proposal)?;
-        let mut state = self.state.clone();
-        let stamp = Stamp { seq: self.seq + 1, client: key };
-        let mut effects = Vec::with_capacity(proposal.edits.len());
-        let mut verdicts = Vec::new();
-        for index in 0..proposal.edits.len() {
-            let settlement = self
-                .settle_edit(&state, actor, key, proposal, index, unanswered)
-                .map_err(|problem| at_edit(problem, proposal, index))?;
-            for effect in &settlement.effects {
-                state
-                    .apply_one(&self.charter.fields, effect, stamp)
-                    .map_err(|misfit| broken(&misfit))?;
-            }
-            effects.extend(settlement.effects);
-            verdicts.extend(
-                Some(settlement.verdict)
-                    .filter(|verdict: &Verdict| verdict.verdict != VerdictKind::Applied),
-            );
-        }
-        Ok((state, self.settled(actor, proposal, now, effects, verdicts)))
-    }
-
-    fn settled(
-        &self,
-        actor: &Actor,
-        proposal: &Proposal,
-        now: u64,
-        effects: Vec<Effect>,
-        verdicts: Vec<Verdict>,
-    ) -> Settled {
-        Settled {
-            seq: self.seq + 1,
-            by: actor.id.clone(),
-            client: actor.client,
-            n: proposal.n,
-            at: now.max(self.at),
-            effects,
-            verdicts,
-            gesture: proposal.gesture.clone(),
-            note: proposal.note.clone(),
-        }
-    }
-
-    /// Settles one edit of a proposal against what those before it have made of the state.
-    fn settle_edit(
-        &self,
-        state: &State,
-        actor: &Actor,
-        key: ClientKey,
-        proposal: &Proposal,
-        index: usize,
-        unanswered: &mut Vec<NoAnswer>,
-    ) -> Result<Settlement, Problem> {
-        let edit = &proposal.edits[index];
-        let path = Path::parse(&edit.at)?;
-        let fields = &self.charter.fields;
-        let mut op = Op::asked(edit);
-        // A condition on a record that is made speaks of the record as it will be.
-        let is_filled = op.as_mut().map_or(Ok(()), |op| fill(fields, op, &path, actor));
-        let permission = self.permission(state, actor, &path, op.as_ref().ok(), unanswered);
-        let is_condition = match &op {
-            Ok(op) => op.is_condition(),
-            Err(Unread::Name(_)) => false,
-            Err(Unread::Member(name, _)) => *name == TEST,
-        };
-        // What is hidden is not there for who may not edit it either, and for nobody to be tested.
-        let extent = self.charter.sight(&actor.role).extent(fields, &path);
-        if extent == Extent::Nothing && (is_condition || !permission.is_given()) {
-            return Err(nothing_at(&path));
-        }
-        is_filled?;
-        let site = Site {
-            op: &op,
-            path: &path,
-            index,
-            n: proposal.n,
-            client: key,
-            seen: proposal.seen.unwrap_or(self.seq),
-            follows_refused: proposal.seen.is_some()
-                && self.clients.has_refused_beyond(key, proposal.answered),
-        };
-        match &op {
-            Ok(Op::Test(expected)) => {
-                return self.test(state, &site, expected, self.charter.sight(&actor.role));
-            }
-            Err(Unread::Member(_, problem)) if is_condition => return Err(problem.clone()),
-            _ => {}
-        }
-        let settlement = fields.settle(state.root(), path.tokens(), &site);
-        // A path that does not exist is said to be so before a role is; what exists is guarded by
-        // the role.
-        let is_known =
-            !matches!(&settlement, Err(problem) if problem.kind() == ProblemKind::UnknownPath);
-        if is_known && !permission.is_given() {
-            return Err(not_allowed(&actor.role, &path, &permission));
-        }
-        self.follow(state, settlement?, &site)
-    }
-
-    /// With what a drop does to those who refer to the record.
-    fn follow(
-        &self,
-        state: &State,
-        settlement: Settlement,
-        site: &Site<'_>,
-    ) -> Result<Settlement, Problem> {
-        let Settlement { effects, mut verdict } = settlement;
-        let Followed { effects, mut met } =
-            follow_drops(&self.charter.fields, state.root(), &self.charter.links, effects, site)?;
-        if !met.is_empty() {
-            let because = format!(
-                "What referred to the record went with it, also what {} set unseen by the proposer.",
-                listed(&met)
-            );
-            met.extend(verdict.met);
-            met.sort_unstable();
-            met.dedup();
-            verdict =
-                Verdict { lost: verdict.lost, ..site.verdict(VerdictKind::Overrode, met, because) };
-        }
-        Ok(Settlement { effects, verdict })
-    }
-
-    fn test(
-        &self,
-        state: &State,
-        site: &Site<'_>,
-        expected: &Value,
-        sight: &Sight,
-    ) -> Result<Settlement, Problem> {
-        let present = state.plain_at(&self.charter.fields, site.path);
-        let present =
-            present.and_then(|present| sight.value(&self.charter.fields, site.path, present));
-        if present.as_ref().is_some_and(|present| is_same(present, expected)) {
-            let verdict = site.verdict(VerdictKind::Applied, vec![], "The condition holds.");
-            return Ok(Settlement { effects: vec![], verdict });
-        }
-        let detail = format!("{} is not what the proposal asks for.", site.path);
-        Err(Problem::new(ProblemKind::TestFailed, detail)
-            .at(site.path)
-            .current(present.unwrap_or_default()))
-    }
-}
-
-fn not_allowed(role: &str, path: &Path, permission: &Permission) -> Problem {
-    let detail = match permission {
-        Permission::Unmet(_) => {
-            format!(
-                "The role {role:?} may edit {path} only under a condition of the charter's \
-                 [roles.{role}], which does not hold."
-            )
-        }
-        _ => format!(
-            "The role {role:?} may not edit {path}. The charter's [roles.{role}] says where it may."
-        ),
-    };
-    Problem::new(ProblemKind::NotAllowed, detail).at(path)
-}
-
-/// Names the edit that failed, where there are several.
-fn at_edit(problem: Problem, proposal: &Proposal, index: usize) -> Problem {
-    if proposal.edits.len() > 1 { problem.with("edit", index) } else { problem }
-}
-
-/// Never told while settling and applying agree; the sentence is for whoever breaks that.
-fn broken(misfit: &Misfit) -> Problem {
-    Problem::new(ProblemKind::Unavailable, format!("Nothing was settled: {misfit}."))
-}
-
-fn too_large(charter: &Charter) -> Problem {
-    let detail = format!(
-        "The state would be larger than the {} bytes that the charter allows.",
-        charter.limits.state
-    );
-    Problem::new(ProblemKind::TooLarge, detail).with("limit", "state")
 }

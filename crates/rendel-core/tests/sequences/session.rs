@@ -1,5 +1,6 @@
 //! A session whose participants propose from what they had seen.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rendel_core::{
@@ -12,7 +13,7 @@ pub(crate) struct Session {
     pub(crate) sequencer: Sequencer,
     pub(crate) journal: Vec<Settled>,
     opening: Option<Value>,
-    sent: u64,
+    sent: BTreeMap<String, u64>,
 }
 
 pub(crate) fn key(who: &str) -> ClientKey {
@@ -32,7 +33,7 @@ impl Session {
         let source = format!("charter = \"orchard\"\nversion = 1\n{state}");
         let charter = Charter::parse(&source).unwrap_or_else(|faults| panic!("{faults:?}"));
         let sequencer = Sequencer::open(Arc::new(charter), opening.as_ref()).unwrap();
-        Self { sequencer, journal: Vec::new(), opening, sent: 0 }
+        Self { sequencer, journal: Vec::new(), opening, sent: BTreeMap::new() }
     }
 
     /// A session with one text, `notes`.
@@ -50,11 +51,10 @@ impl Session {
         answered: u64,
         edits: Vec<Edit>,
     ) -> Result<Settled, Problem> {
-        self.sent += 1;
-        let actor =
-            Actor { id: who.to_owned(), role: "participant".to_owned(), client: client(who) };
-        let proposal =
-            Proposal { n: self.sent, seen: Some(seen), answered, edits, gesture: None, note: None };
+        let n = self.sent(who) + 1;
+        self.sent.insert(who.to_owned(), n);
+        let actor = Actor::new(who, "participant", client(who));
+        let proposal = Proposal { n, seen: Some(seen), answered, edits, gesture: None, note: None };
         match self.sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => {
                 self.journal.push(update.clone());
@@ -65,14 +65,19 @@ impl Session {
         }
     }
 
+    /// The number of the last proposal of somebody.
+    pub(crate) fn sent(&self, who: &str) -> u64 {
+        self.sent.get(who).copied().unwrap_or_default()
+    }
+
     /// One edit that settles; who proposes knows of all its refusals.
     pub(crate) fn settle(&mut self, who: &str, seen: u64, edit: Edit) -> Settled {
-        self.propose(who, seen, self.sent, vec![edit]).unwrap()
+        self.propose(who, seen, self.sent(who), vec![edit]).unwrap()
     }
 
     pub(crate) fn refuse(&mut self, who: &str, seen: u64, edit: Edit) -> Problem {
         let before = self.sequencer.plain();
-        let problem = self.propose(who, seen, self.sent, vec![edit]).unwrap_err();
+        let problem = self.propose(who, seen, self.sent(who), vec![edit]).unwrap_err();
         assert_eq!(self.sequencer.plain(), before, "a refusal changes nothing");
         problem
     }
@@ -93,7 +98,7 @@ impl Session {
         let restored =
             Sequencer::restore(charter.clone(), serde_json::from_value(snapshot.clone()).unwrap());
         let mut replayed = Sequencer::open(charter.clone(), self.opening.as_ref()).unwrap();
-        let mut state = State::open(&charter.fields, self.opening.as_ref()).unwrap();
+        let mut state = State::open(&charter, self.opening.as_ref()).unwrap();
         let mut plain = state.plain(&charter.fields);
         for update in &self.journal {
             replayed.replay(update).unwrap();

@@ -137,7 +137,7 @@ pub(crate) async fn cue(
 ) -> Answer {
     let (held, who) = inside(&request, &app, &session).await?;
     let CueBody { name, data, to } = decode_json(&body(payload, SMALL_BODY).await?)?;
-    let actor = Actor { id: who.id, role: who.role, client: Uuid::nil() };
+    let actor = Actor::new(who.id, who.role, Uuid::nil());
     held.send_cue(actor, SendCue { n: 0, name, data, to }).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -164,7 +164,7 @@ pub(crate) async fn may(
         return Err(Failure(problem));
     }
     let at = edit.at.clone();
-    let found = held.may(Actor { id: sub, role: role.clone(), client: Uuid::nil() }, edit).await?;
+    let found = held.may(Actor::new(sub, role.clone(), Uuid::nil()), edit).await?;
     let allowed = found.permission.is_given();
     let (lines, because) = match &found.permission {
         Permission::Service => (vec![], "The backend itself may edit everywhere.".to_owned()),

@@ -3,7 +3,7 @@
 
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, patch, web};
-use rendel_core::{Change, Path, Problem, ProblemKind, Proposal, differences};
+use rendel_core::{Document, Path, Problem, ProblemKind, Proposal, differences};
 use rendel_wire::decode_json;
 use rendel_wire::http::StateDifference;
 use serde::Deserialize;
@@ -97,9 +97,9 @@ pub(crate) async fn change(
         .and_then(|kind| kind.to_str().ok())
         .unwrap_or_default();
     let kind = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-    let read: fn(Value) -> Result<Change, Problem> = match kind.as_str() {
-        JSON_PATCH => Change::patch,
-        MERGE_PATCH => |document| Ok(Change::Merge(document)),
+    let read: fn(Value) -> Result<Document, Problem> = match kind.as_str() {
+        JSON_PATCH => Document::patch,
+        MERGE_PATCH => |document| Ok(Document::Merge(document)),
         _ => {
             let detail = format!("The Content-Type of a change is {JSON_PATCH} or {MERGE_PATCH}.");
             return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
@@ -119,7 +119,7 @@ pub(crate) async fn change(
         state.edits_for(&charter, &change, charter.sight(&role))
     });
     let edits = edits.await.inspect_err(|problem| app.metrics.count(problem))?;
-    let proposal = Proposal { n, seen: Some(seq), answered: 0, edits, gesture: None, note: None };
+    let proposal = Proposal::new(n, Some(seq), edits);
     Ok(settled(session.end_patch(actor, proposal, if_match).await?))
 }
 

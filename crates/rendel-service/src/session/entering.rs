@@ -41,7 +41,7 @@ impl Task {
                 }
             };
         // A client that comes back before its old connection was missed takes its place.
-        let actor = Actor { id: who.id.clone(), role: who.role.clone(), client };
+        let actor = Actor::new(who.id.clone(), who.role.clone(), client);
         let is_same = |member: &Member| member.who.client == client && member.who.id == actor.id;
         let replaced: Vec<_> =
             self.members.iter().filter(|(_, member)| is_same(member)).map(|(id, _)| *id).collect();

@@ -35,7 +35,7 @@ pub(crate) async fn state_at(
         let Past { opening, snapshot, updates } = past;
         let mut state = match snapshot {
             Some(snapshot) => snapshot.into_state(),
-            None => State::open(&charter.fields, opening.as_ref())?,
+            None => State::open(&charter, opening.as_ref())?,
         };
         let applied = updates.iter().try_for_each(|update| state.apply(&charter.fields, update));
         applied.map_err(|misfit| damaged(misfit.to_string()))?;

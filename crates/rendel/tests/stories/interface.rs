@@ -34,7 +34,8 @@ fn the_protocol_s_page_names_every_frame_every_problem_and_every_call() {
 #[test]
 fn the_charter_s_page_names_every_kind_and_the_demo_charters_fit_the_published_schema() {
     let page = document("docs/charter.md");
-    for kind in rendel_core::kind_names() {
+    for kind in rendel_core::KINDS {
+        let kind = kind.name;
         assert!(page.contains(&format!("### `{kind}`")), "{kind}");
     }
     let schema: Value = serde_json::from_str(rendel_core::charter_schema()).unwrap();

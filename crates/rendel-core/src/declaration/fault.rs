@@ -1,13 +1,10 @@
 //! Faults: what is wrong with a charter, and where.
 
 use std::cell::RefCell;
-use std::collections::BTreeMap;
 use std::fmt;
 use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
-
-use super::rules::Surface;
 
 /// One thing that is wrong with a charter.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -28,7 +25,7 @@ pub struct Fault {
 }
 
 impl Fault {
-    pub(super) fn whole(says: &str, expected: &str) -> Self {
+    pub(crate) fn whole(says: &str, expected: &str) -> Self {
         Self {
             line: 1,
             column: 1,
@@ -48,13 +45,8 @@ impl fmt::Display for Fault {
     }
 }
 
-/// What the sections of one charter share: the faults found so far, and the surfaces that it
-/// declares.
-#[derive(Debug, Default)]
-pub(super) struct Reading {
-    pub(super) faults: RefCell<Vec<Fault>>,
-    pub(super) surfaces: RefCell<BTreeMap<String, Surface>>,
-}
+/// The faults found so far, which the sections of one charter share.
+pub(crate) type Faults = RefCell<Vec<Fault>>;
 
 /// Line and column, from 1, of a byte offset. Cost O(offset).
 pub(super) fn place(source: &str, span: Option<Range<usize>>) -> (usize, usize) {
@@ -64,7 +56,7 @@ pub(super) fn place(source: &str, span: Option<Range<usize>>) -> (usize, usize) 
     (line, column)
 }
 
-pub(super) fn syntax_fault(source: &str, error: &toml_edit::TomlError) -> Fault {
+pub(crate) fn syntax_fault(source: &str, error: &toml_edit::TomlError) -> Fault {
     let (line, column) = place(source, error.span());
     let says = error.message().trim().replace('\n', ", ");
     Fault {

@@ -1,4 +1,4 @@
-//! What a charter says beside the state: surfaces, presence, holds, guards, gates and cues.
+//! What a charter says of people: presence, holds and cues.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -7,49 +7,15 @@ use std::time::Duration;
 use jsonschema::Validator;
 use serde_json::{Map, Value, json};
 
-use super::expression::Expression;
 use super::pattern::Pattern;
-use super::schema::check_schema;
-use super::section::Section;
 use super::sight::{Extent, Sight};
 use crate::canonical::weight;
-use crate::kind::{Field, Fields};
+use crate::declaration::{Section, check_schema};
+use crate::kind::{Declared, Fields};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::suggest::nearest;
-
-/// A coordinate system that everyone shares, whatever their screen.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Surface {
-    /// What is counted, such as `m`.
-    pub unit: String,
-    /// From where to where, to the right.
-    pub x: (f64, f64),
-    /// From where to where, upwards.
-    pub y: (f64, f64),
-}
-
-impl Surface {
-    /// Checks a place on it: `{"x", "y"}` in its unit.
-    pub(crate) fn check(&self, at: &Path, place: &Value) -> Result<(), Problem> {
-        let number = |name: &str| place.get(name).and_then(Value::as_f64);
-        let is_place = place.as_object().is_some_and(|place| place.len() == 2);
-        let (Some(x), Some(y), true) = (number("x"), number("y"), is_place) else {
-            let detail =
-                format!("{at} is a place on a surface: {{\"x\", \"y\"}} in {}.", self.unit);
-            return Err(Problem::new(ProblemKind::WrongType, detail).at(at));
-        };
-        let inside = |range: (f64, f64), number: f64| (range.0..=range.1).contains(&number);
-        if inside(self.x, x) && inside(self.y, y) {
-            return Ok(());
-        }
-        let detail = format!(
-            "{at} lies beyond the surface, which goes from {} to {} and from {} to {} {}.",
-            self.x.0, self.x.1, self.y.0, self.y.1, self.unit
-        );
-        Err(Problem::new(ProblemKind::OutOfBounds, detail).at(at))
-    }
-}
+use crate::surface::Surface;
 
 /// What participants tell of themselves.
 #[derive(Clone, Debug)]
@@ -93,19 +59,19 @@ impl Default for PresenceRules {
 }
 
 impl PresenceRules {
-    pub(super) fn read(section: &mut Section<'_>, fields: &Fields) -> Self {
+    pub(super) fn read(section: &mut Section<'_>, fields: &Fields, declared: &Declared) -> Self {
         let standard = Self::default();
         let rate = section.number("rate", 1..=120, standard.rate);
         let linger = section.duration("linger", 0..=600_000).unwrap_or(standard.linger);
         let mut facts = BTreeMap::new();
-        if let Some(mut inner) = section.section("fields") {
+        if let Some(mut inner) = section.known_section("fields") {
             for name in inner.keys() {
                 let Some(mut fact) = inner.section(&name) else { continue };
                 if facts.len() >= FACTS {
                     inner.fault_at(&name, &format!("at most {FACTS} facts"), None);
                     break;
                 }
-                facts.extend(Fact::read(&mut fact, fields).map(|fact| (name, fact)));
+                facts.extend(Fact::read(&mut fact, fields, declared).map(|fact| (name, fact)));
             }
             inner.finish();
         }
@@ -166,14 +132,14 @@ impl PresenceRules {
 }
 
 impl Fact {
-    fn read(section: &mut Section<'_>, fields: &Fields) -> Option<Self> {
+    fn read(section: &mut Section<'_>, fields: &Fields, declared: &Declared) -> Option<Self> {
         let linger = section.duration("linger", 100..=600_000);
         let kind = if section.has("surface") {
-            section.surface("surface").map(FactKind::Pointer)
+            Surface::named(section, "surface", &declared.surfaces).map(FactKind::Pointer)
         } else if section.has("refers") {
             let map = section.pattern("refers").map(|pattern| pattern.to_string()[1..].to_owned());
             let is_map =
-                |map: &String| fields.field(map).is_some_and(|field| field.kind() == "map");
+                |map: &String| fields.field(map).is_some_and(|field| field.words().name == "map");
             if !map.as_ref().is_some_and(is_map) {
                 section.fault_at(
                     "refers",
@@ -185,7 +151,7 @@ impl Fact {
         } else if section.has("anchor") {
             let pattern = section.pattern("anchor");
             let is_text = pattern.as_ref().is_some_and(|pattern| {
-                fields.declared(pattern).is_some_and(|field| field.kind() == "text")
+                fields.declared(pattern).is_some_and(|field| field.words().name == "text")
             });
             if !is_text {
                 section.fault_at(
@@ -279,36 +245,6 @@ impl HoldRules {
     }
 }
 
-/// A rule that every change must keep.
-#[derive(Clone, Debug)]
-pub struct Guard {
-    /// Which values it is about.
-    pub at: Pattern,
-    /// What must be true of the value before (`old`) and after (`new`).
-    pub rule: Expression,
-    /// What a participant is told whose change breaks it.
-    pub says: String,
-    /// Its line in the charter.
-    pub line: usize,
-}
-
-/// An outside check that a proposal passes before it is ordered.
-#[derive(Clone, Debug)]
-pub struct Gate {
-    /// Which edits it is about.
-    pub at: Pattern,
-    /// Whom it asks. `${NAME}` stands for a variable of the service's configuration.
-    pub url: String,
-    /// How long it waits for the answer.
-    pub timeout: Duration,
-    /// Whether a proposal is accepted where there is no answer.
-    pub accepts_if_away: bool,
-    /// Proposals that may wait at one time.
-    pub most: usize,
-    /// Its line in the charter.
-    pub line: usize,
-}
-
 /// A transient message.
 #[derive(Clone, Debug)]
 pub struct Cue {
@@ -337,63 +273,8 @@ pub enum CueTo {
     Choice,
 }
 
-const GUARD_NAMES: [&str; 5] = ["old", "new", "record", "who", "state"];
-
-pub(super) fn read_guards(root: &mut Section<'_>, fields: &Fields) -> Vec<Guard> {
-    let mut guards = Vec::new();
-    for mut section in root.tables("guards") {
-        let at = section.declared_pattern("at", fields);
-        let rule = section.expression("rule", &GUARD_NAMES);
-        let says = section.text("says");
-        if says.is_none() {
-            section.fault_at(
-                "says",
-                "a sentence for the participant whose change breaks the rule",
-                None,
-            );
-        }
-        if let (Some(at), Some(rule)) = (&at, &rule) {
-            section.check_reads("rule", rule, fields, at);
-        }
-        section.finish();
-        if let (Some(at), Some(rule), Some(says)) = (at, rule, says) {
-            guards.push(Guard { at, rule, says, line: section.line() });
-        }
-    }
-    guards
-}
-
-pub(super) fn read_gates(root: &mut Section<'_>, fields: &Fields) -> Vec<Gate> {
-    let mut gates = Vec::new();
-    for mut section in root.tables("gates") {
-        let at = section.declared_pattern("at", fields);
-        let url = section.text("url");
-        if !url
-            .as_ref()
-            .is_some_and(|url| ["http://", "${"].iter().any(|head| url.starts_with(head)))
-        {
-            section.fault_at(
-                "url",
-                "an address that begins with http://, such as \
-                \"http://127.0.0.1:7461/remarks\", or with a variable, such as \
-                \"${GATE_URL}/remarks\"",
-                None,
-            );
-        }
-        let timeout = section.duration("timeout", 10..=30_000).unwrap_or(Duration::from_secs(1));
-        let accepts_if_away =
-            section.choice("if-away", &["refuse", "accept"], "refuse") == "accept";
-        let most = section.number("most", 1..=10_000, 256);
-        section.finish();
-        if let (Some(at), Some(url)) = (at, url) {
-            gates.push(Gate { at, url, timeout, accepts_if_away, most, line: section.line() });
-        }
-    }
-    gates
-}
-
 pub(super) fn read_cues(root: &mut Section<'_>, roles: &BTreeSet<String>) -> BTreeMap<String, Cue> {
-    let Some(mut section) = root.section("cues") else { return BTreeMap::new() };
+    let Some(mut section) = root.known_section("cues") else { return BTreeMap::new() };
     let names: Vec<&str> = roles.iter().map(String::as_str).collect();
     let mut cues = BTreeMap::new();
     for name in section.keys() {
@@ -444,50 +325,5 @@ impl Cue {
             }
             (None, None) => Ok(()),
         }
-    }
-}
-
-impl Fields {
-    /// The field that a pattern of names and `*` leads to.
-    pub(crate) fn declared(&self, pattern: &Pattern) -> Option<&Field> {
-        let names = pattern.tokens()?;
-        let mut fields = self;
-        let mut field = None;
-        for (at, name) in names.iter().enumerate() {
-            if at % 2 == 0 {
-                field = Some(fields.field(name.as_deref()?)?);
-            } else {
-                fields = field?.each()?;
-                if at + 1 == names.len() {
-                    return None;
-                }
-            }
-        }
-        field
-    }
-
-    /// The fields of the record at or around what a pattern of names and `*` leads to.
-    pub(crate) fn record_around(&self, pattern: &Pattern) -> Option<&Self> {
-        let names = pattern.tokens()?;
-        let mut fields = self;
-        for pair in names.chunks_exact(2) {
-            fields = fields.field(pair[0].as_deref()?)?.each()?;
-        }
-        (names.len() > 1).then_some(fields)
-    }
-
-    /// How many tokens of a path lead to the innermost record around what it leads to; 0 for a
-    /// field of the state itself.
-    pub(crate) fn record_prefix(&self, path: &Path) -> usize {
-        let mut fields = self;
-        let mut tokens = 0;
-        for pair in path.tokens().chunks_exact(2) {
-            match fields.field(&pair[0]).and_then(Field::each) {
-                Some(each) => fields = each,
-                None => break,
-            }
-            tokens += 2;
-        }
-        tokens
     }
 }

@@ -13,7 +13,7 @@ pub fn charter_schema() -> &'static str {
 }
 
 /// Compiles a schema. References lead nowhere outside it, and patterns take linear time.
-pub(super) fn compile(schema: &Value) -> Result<Validator, String> {
+pub(crate) fn compile(schema: &Value) -> Result<Validator, String> {
     jsonschema::options()
         .with_draft(Draft::Draft202012)
         .with_pattern_options(PatternOptions::regex().size_limit(1 << 20))

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use rendel_core::{
-    Actor, Change, Charter, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled,
+    Actor, Charter, Document, Edit, Outcome, Problem, ProblemKind, Proposal, Sequencer, Settled,
     Sight, State,
 };
 use serde_json::{Value, json};
@@ -44,11 +44,11 @@ fn charter() -> Arc<Charter> {
 }
 
 fn actor() -> Actor {
-    Actor { id: "oda".into(), role: "participant".into(), client: Uuid::from_u128(1) }
+    Actor::new("oda", "participant", Uuid::from_u128(1))
 }
 
 fn proposal(n: u64, seen: Option<u64>, edits: Vec<Edit>) -> Proposal {
-    Proposal { n, seen, answered: 0, edits, gesture: None, note: None }
+    Proposal::new(n, seen, edits)
 }
 
 fn settled(outcome: Outcome) -> Settled {
@@ -89,8 +89,8 @@ proptest! {
     #[test]
     fn whatever_state_is_wanted_the_edits_lead_there(from in plain(), to in plain()) {
         for change in [
-            Change::patch(json!([{ "op": "replace", "path": "", "value": to }])).unwrap(),
-            Change::patch(to.as_object().unwrap().iter().map(|(name, value)| json!({ "op": "replace", "path": format!("/{name}"), "value": value })).collect()).unwrap(),
+            Document::patch(json!([{ "op": "replace", "path": "", "value": to }])).unwrap(),
+            Document::patch(to.as_object().unwrap().iter().map(|(name, value)| json!({ "op": "replace", "path": format!("/{name}"), "value": value })).collect()).unwrap(),
         ] {
             let mut sequencer = Sequencer::open(charter(), Some(&from)).unwrap();
             let edits = sequencer.state().edits_for(sequencer.charter(), &change, &Sight::WHOLE).unwrap();
@@ -105,7 +105,7 @@ proptest! {
     #[test]
     fn a_reset_is_one_update_that_every_reader_of_the_journal_follows(from in plain(), to in plain()) {
         let mut sequencer = Sequencer::open(charter(), Some(&from)).unwrap();
-        let mut reader = State::open(&charter().fields, Some(&from)).unwrap();
+        let mut reader = State::open(&charter(), Some(&from)).unwrap();
         let mut patched = sequencer.plain();
         let update = settled(sequencer.handle_reset(&actor(), 1, Some(&to), 5));
         prop_assert_eq!((update.seq, sequencer.plain()), (1, to.clone()));
@@ -126,7 +126,7 @@ fn intentions_are_kept_where_the_kind_has_one() {
     let opening =
         json!({ "heads": 41, "notes": "ripe apples", "markers": { "m1": { "what": "ladder" } } });
     let sequencer = Sequencer::open(charter(), Some(&opening)).unwrap();
-    let merge = Change::Merge(
+    let merge = Document::Merge(
         json!({ "heads": 43, "notes": "ripe red apples", "markers": { "m1": null, "m2": { "what": "crew" } }, "title": null }),
     );
     let edits = serde_json::to_value(
@@ -190,7 +190,7 @@ fn a_document_that_asks_for_what_cannot_be_is_refused_with_its_place() {
             .state()
             .edits_for(
                 sequencer.charter(),
-                &Change::patch(document.clone()).unwrap(),
+                &Document::patch(document.clone()).unwrap(),
                 &Sight::WHOLE,
             )
             .unwrap_err();
@@ -200,9 +200,9 @@ fn a_document_that_asks_for_what_cannot_be_is_refused_with_its_place() {
             "{document} {problem}"
         );
     }
-    assert_eq!(Change::patch(json!({ "op": "add" })).unwrap_err().kind(), ProblemKind::Malformed);
+    assert_eq!(Document::patch(json!({ "op": "add" })).unwrap_err().kind(), ProblemKind::Malformed);
     let many: Vec<_> = (0..400).collect();
-    let too_many = Change::Merge(json!({ "rows": many }));
+    let too_many = Document::Merge(json!({ "rows": many }));
     assert_eq!(
         sequencer
             .state()
@@ -220,7 +220,7 @@ fn a_new_element_without_an_id_gets_one() {
     let patch = json!([{ "op": "add", "path": "/tasks/0", "value": { "value": { "text": "first" } } }, { "op": "add", "path": "/tasks/-", "value": { "value": { "text": "last" } } }]);
     let edits = sequencer
         .state()
-        .edits_for(sequencer.charter(), &Change::patch(patch).unwrap(), &Sight::WHOLE)
+        .edits_for(sequencer.charter(), &Document::patch(patch).unwrap(), &Sight::WHOLE)
         .unwrap();
     settled(sequencer.handle_proposal(&actor(), &proposal(1, None, edits), 1));
     let texts: Vec<_> = sequencer.plain()["tasks"]
@@ -241,7 +241,7 @@ fn positions_counted_before_a_reset_are_stale_after_it_and_adds_still_count() {
         (sequencer.plain()["notes"].clone(), sequencer.plain()["heads"].clone()),
         (json!(""), json!(0))
     );
-    let bram = Actor { id: "bram".into(), client: Uuid::from_u128(2), ..actor() };
+    let bram = Actor::new("bram", "participant", Uuid::from_u128(2));
     let splice = Edit::new("/notes", "splice").with("index", 4).with("insert", "!");
     assert_eq!(
         problem(sequencer.handle_proposal(&bram, &proposal(1, Some(0), vec![splice]), 6)).kind(),

@@ -1,0 +1,71 @@
+//! Who acts.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use sha2::{Digest as _, Sha256};
+use uuid::Uuid;
+
+/// Who proposes, as the service knows them; never taken from what a client claims.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Actor {
+    /// The participant's id.
+    pub id: String,
+    /// The participant's role, one of the charter's or `service`.
+    pub role: String,
+    /// The tab or process.
+    pub client: Uuid,
+    /// What the participant's token says beside that.
+    pub claims: BTreeMap<String, Value>,
+}
+
+impl Actor {
+    /// The role of the backend itself, which may do all.
+    pub const SERVICE: &'static str = "service";
+
+    /// Somebody with no more claims than these.
+    pub fn new(id: impl Into<String>, role: impl Into<String>, client: Uuid) -> Self {
+        Self { id: id.into(), role: role.into(), client, claims: BTreeMap::new() }
+    }
+
+    /// What the session remembers of this client goes by that.
+    pub fn key(&self) -> ClientKey {
+        ClientKey::of(&self.id, self.client)
+    }
+}
+
+/// A client as a session remembers it: by its participant and by the id that it gave itself.
+///
+/// That id stands in every update, so anybody may enter with it. As another participant's it is
+/// simply another client.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct ClientKey(Uuid);
+
+impl ClientKey {
+    /// Stands for no client: that of the opening state, and of a view of the present.
+    pub const NOBODY: Self = Self(Uuid::nil());
+
+    /// The first 128 bits of a SHA-256 of both, so that nobody can choose ids that give somebody
+    /// else's key.
+    pub fn of(participant: &str, client: Uuid) -> Self {
+        let hash =
+            Sha256::new().chain_update(client.as_bytes()).chain_update(participant).finalize();
+        let mut bytes = [0; 16];
+        bytes.copy_from_slice(&hash[..16]);
+        Self(uuid::Builder::from_custom_bytes(bytes).into_uuid())
+    }
+
+    /// The key as it is stored.
+    pub fn id(self) -> Uuid {
+        self.0
+    }
+}
+
+impl From<Uuid> for ClientKey {
+    /// A key that was stored.
+    fn from(id: Uuid) -> Self {
+        Self(id)
+    }
+}

@@ -1,0 +1,208 @@
+//! What a charter says of paths and expressions.
+
+use std::collections::BTreeSet;
+use std::ops::Range;
+
+use toml_edit::{Item, Value};
+
+use super::expression::{Expression, Read};
+use super::pattern::Pattern;
+use crate::declaration::Section;
+use crate::kind::{Field, Fields};
+use crate::suggest::nearest;
+
+impl<'a> Section<'a> {
+    /// A compiled expression.
+    pub(super) fn expression(&mut self, key: &'static str, names: &[&str]) -> Option<Expression> {
+        let source = self.know(key).and_then(Item::as_str);
+        let compiled = source.map(|source| Expression::compile(source, names));
+        match compiled {
+            Some(Ok(expression)) => Some(expression),
+            Some(Err(expected)) => {
+                self.fault_at(key, &expected, None);
+                None
+            }
+            None => {
+                self.fault_at(key, "an expression in CEL, as a string", None);
+                None
+            }
+        }
+    }
+
+    /// Reports members that an expression reads and that nothing declares: it would never have an
+    /// answer.
+    pub(super) fn check_reads(
+        &self,
+        key: &str,
+        expression: &Expression,
+        fields: &Fields,
+        at: &Pattern,
+    ) {
+        let span = self.item(key).and_then(Item::span);
+        self.check_reads_at(span.as_ref(), &self.inner_path(key), expression, fields, at);
+    }
+
+    pub(super) fn check_reads_at(
+        &self,
+        span: Option<&Range<usize>>,
+        path: &str,
+        expression: &Expression,
+        fields: &Fields,
+        at: &Pattern,
+    ) {
+        let is_record = at.tokens().is_some_and(|tokens| tokens.len().is_multiple_of(2));
+        for Read { name, member } in expression.reads() {
+            let declared = match name.as_str() {
+                "who" => Some(vec!["id", "role"]),
+                "state" => Some(
+                    fields
+                        .iter()
+                        .filter(|(_, field)| field.is_small())
+                        .map(|(name, _)| name)
+                        .collect(),
+                ),
+                "record" => fields
+                    .record_around(at)
+                    .map(|fields| fields.iter().map(|(name, _)| name).collect()),
+                "old" | "new" if is_record => fields
+                    .record_around(at)
+                    .map(|fields| fields.iter().map(|(name, _)| name).collect()),
+                _ => None,
+            };
+            let report = |says: String, expected: String, meant: Option<String>| {
+                self.report(span.cloned(), path.to_owned(), &says, &expected, meant);
+            };
+            match (name.as_str(), member, declared) {
+                ("state", None, _) => {
+                    let expected =
+                        "a field of it, as in state.crates: an expression reads only what it names";
+                    report("reads the whole state".to_owned(), expected.to_owned(), None);
+                }
+                (name, Some(member), Some(declared)) if !declared.contains(&member.as_str()) => {
+                    let expected = format!("one of {}", declared.join(", "));
+                    let meant = nearest(member, declared.iter().copied());
+                    report(format!("{name} has no {member:?} that could be read"), expected, meant);
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// A path pattern.
+    pub(super) fn pattern(&mut self, key: &'static str) -> Option<Pattern> {
+        let pattern = self.know(key).and_then(Item::as_str).and_then(Pattern::parse);
+        if pattern.is_none() {
+            self.fault_at(key, "a path pattern such as \"/offers/*\"", None);
+        }
+        pattern
+    }
+
+    /// A path pattern without `**` that leads to a declared field or to the records of one.
+    pub(super) fn declared_pattern(
+        &mut self,
+        key: &'static str,
+        fields: &Fields,
+    ) -> Option<Pattern> {
+        let pattern = self.pattern(key)?;
+        if fields.declared(&pattern).is_none() && !fields.has_elements(&pattern) {
+            let tops: Vec<&str> = fields.iter().map(|(name, _)| name).collect();
+            let meant = pattern.top().and_then(|top| {
+                nearest(top, tops.iter().copied())
+                    .map(|meant| pattern.to_string().replacen(top, &meant, 1))
+            });
+            let expected = "a declared field, or the records of one, with * for an id and no **, \
+                such as \"/offers/*\"";
+            self.fault_at(key, expected, meant.filter(|meant| *meant != pattern.to_string()));
+            return None;
+        }
+        Some(pattern)
+    }
+
+    /// Each item of an array of path patterns, or of tables that hold one, with its place.
+    pub(super) fn pattern_items(
+        &mut self,
+        key: &'static str,
+        expected: &str,
+    ) -> Vec<(String, &'a Value)> {
+        let Some(items) = self.know(key).and_then(Item::as_array) else {
+            self.fault_at(key, expected, None);
+            return Vec::new();
+        };
+        let path = self.inner_path(key);
+        items.iter().enumerate().map(|(index, item)| (format!("{path}[{index}]"), item)).collect()
+    }
+
+    /// A pattern that begins at one of `tops`.
+    pub(super) fn pattern_of(
+        &self,
+        text: Option<&str>,
+        span: Option<Range<usize>>,
+        path: &str,
+        tops: &BTreeSet<&str>,
+    ) -> Option<Pattern> {
+        let Some(pattern) = text.and_then(Pattern::parse) else {
+            let expected = "\"/\" and tokens, of which \"*\" is any one and one \"**\" any number";
+            self.report(span, path.to_owned(), "is no path pattern", expected, None);
+            return None;
+        };
+        if let Some(top) = pattern.top().filter(|top| !tops.contains(top)) {
+            let meant = nearest(top, tops.iter().copied())
+                .map(|meant| pattern.to_string().replacen(top, &meant, 1));
+            let says = "leads to no field of [state]";
+            self.report(span, path.to_owned(), says, "the path of a declared field", meant);
+        }
+        Some(pattern)
+    }
+
+    /// Path patterns, each of which begins at one of `tops`.
+    pub(super) fn patterns(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Vec<Pattern> {
+        let items = self.pattern_items(key, "an array of path patterns such as \"/markers/**\"");
+        items
+            .into_iter()
+            .filter_map(|(path, item)| self.pattern_of(item.as_str(), item.span(), &path, tops))
+            .collect()
+    }
+}
+
+impl Fields {
+    /// The field that a pattern of names and `*` leads to.
+    pub(crate) fn declared(&self, pattern: &Pattern) -> Option<&Field> {
+        self.declared_at(&pattern.tokens()?)
+    }
+
+    fn declared_at(&self, names: &[Option<String>]) -> Option<&Field> {
+        let mut fields = self;
+        let mut field = None;
+        for (at, name) in names.iter().enumerate() {
+            if at % 2 == 0 {
+                field = Some(fields.field(name.as_deref()?)?);
+            } else {
+                fields = field?.each()?;
+                if at + 1 == names.len() {
+                    return None;
+                }
+            }
+        }
+        field
+    }
+
+    /// Whether a pattern of names and `*` leads to the records or elements of a field.
+    pub(crate) fn has_elements(&self, pattern: &Pattern) -> bool {
+        let names = pattern.tokens().unwrap_or_default();
+        let Some((_, around)) = names.split_last().filter(|_| names.len() % 2 == 0) else {
+            return false;
+        };
+        let field = self.declared_at(around);
+        field.is_some_and(|field| field.each().is_some() || field.has_plain_elements())
+    }
+
+    /// The fields of the record at or around what a pattern of names and `*` leads to.
+    pub(crate) fn record_around(&self, pattern: &Pattern) -> Option<&Self> {
+        let names = pattern.tokens()?;
+        let mut fields = self;
+        for pair in names.chunks_exact(2) {
+            fields = fields.field(pair[0].as_deref()?)?.each()?;
+        }
+        (names.len() > 1).then_some(fields)
+    }
+}

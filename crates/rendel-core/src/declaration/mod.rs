@@ -1,0 +1,15 @@
+//! Reading a declaration: tables with their places, keys by their types, and faults.
+//!
+//! It knows TOML and JSON Schema, and nothing of what is declared.
+
+mod fault;
+mod schema;
+mod section;
+mod value;
+
+pub use fault::Fault;
+pub(crate) use fault::{Faults, syntax_fault};
+pub use schema::charter_schema;
+pub(crate) use schema::check_schema;
+pub(crate) use section::Section;
+pub(crate) use value::{is_field_name, table_to_json};

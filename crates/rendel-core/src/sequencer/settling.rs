@@ -1,0 +1,265 @@
+//! Settling: what a proposal makes of the state, edit by edit.
+
+use uuid::Uuid;
+
+use super::filling::fill;
+use super::{Present, Sequencer};
+use crate::actor::{Actor, ClientKey};
+use crate::canonical::is_same;
+use crate::charter::{Charter, Extent, NoAnswer, Permission, Sight, nothing_at};
+use crate::kind::{Settlement, Site, listed};
+use crate::op::{Op, TEST, Unread};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::references::{Followed, check_references, follow_drops};
+use crate::stamp::Stamp;
+use crate::state::{Misfit, State};
+use crate::update::{Effect, Proposal, Settled, Verdict, VerdictKind};
+
+/// A proposal that is being settled.
+pub(super) struct Settling<'s> {
+    pub(super) actor: &'s Actor,
+    pub(super) key: ClientKey,
+    pub(super) proposal: &'s Proposal,
+    pub(super) now: u64,
+    /// The expressions that had no answer.
+    pub(super) unanswered: &'s mut Vec<NoAnswer>,
+}
+
+impl Sequencer {
+    /// What a proposal makes of the state, with the update that says so. Changes nothing.
+    pub(super) fn settle(
+        &self,
+        settling: &mut Settling<'_>,
+        problem: &dyn Fn(&[Effect]) -> Option<Problem>,
+    ) -> Result<(Present, Settled), Problem> {
+        let mut settle = || {
+            let (present, update) = self.settle_edits(settling)?;
+            let state = &present.state;
+            let (old, limit) = (self.present.state.weight(), self.charter.limits.state);
+            if state.weight() > limit && state.weight() > old {
+                return Err(too_large(&self.charter));
+            }
+            let (fields, links) = (&self.charter.fields, &self.charter.links);
+            check_references(fields, state.root(), links, &update.effects)?;
+            self.check_guards(state, settling.actor, &update.effects, settling.unanswered)?;
+            problem(&update.effects).map_or(Ok((present, update)), Err)
+        };
+        let settled = settle();
+        let sight = self.charter.sight(&settling.actor.role);
+        settled.map_err(|problem| sight.problem(&self.charter.fields, problem))
+    }
+
+    fn check_shape(&self, proposal: &Proposal) -> Result<(), Problem> {
+        let (edits, most) = (proposal.edits.len(), self.charter.limits.edits);
+        if edits == 0 {
+            let detail = "A proposal needs at least one edit.";
+            return Err(Problem::new(ProblemKind::Malformed, detail));
+        }
+        if edits > most {
+            let detail =
+                format!("A proposal has at most {most} edits; this one has {edits}. Send several.");
+            return Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "edits"));
+        }
+        for (name, text) in [("gesture", &proposal.gesture), ("note", &proposal.note)] {
+            if text.as_ref().is_some_and(|text| text.chars().count() > 200) {
+                let detail = format!("\"{name}\" has at most 200 characters.");
+                return Err(Problem::new(ProblemKind::TooLarge, detail));
+            }
+        }
+        match proposal.seen {
+            Some(seen) if seen > self.seq => {
+                let detail = format!("\"seen\" is {seen}, but the session is at {}.", self.seq);
+                Err(Problem::new(ProblemKind::FromTheFuture, detail).with("seq", self.seq))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn settle_edits(&self, settling: &mut Settling<'_>) -> Result<(Present, Settled), Problem> {
+        let proposal = settling.proposal;
+        self.check_shape(proposal)?;
+        let mut present = self.present.clone();
+        let stamp = Stamp { seq: self.seq + 1, client: settling.key };
+        let mut effects = Vec::with_capacity(proposal.edits.len());
+        let mut verdicts = Vec::new();
+        for index in 0..proposal.edits.len() {
+            let settlement = self
+                .settle_edit(&present, settling, index)
+                .map_err(|problem| at_edit(problem, proposal, index))?;
+            for effect in &settlement.effects {
+                let applied = present.apply(&self.charter, effect, stamp);
+                applied.map_err(|misfit| broken(&misfit))?;
+            }
+            effects.extend(settlement.effects);
+            let is_told = settlement.verdict.verdict != VerdictKind::Applied;
+            verdicts.extend(Some(settlement.verdict).filter(|_| is_told));
+        }
+        present.state.age(&self.charter.fields, stamp.seq);
+        Ok((present, self.settled(settling, effects, verdicts)))
+    }
+
+    pub(super) fn settled(
+        &self,
+        settling: &Settling<'_>,
+        effects: Vec<Effect>,
+        verdicts: Vec<Verdict>,
+    ) -> Settled {
+        let Settling { actor, proposal, now, .. } = settling;
+        Settled {
+            seq: self.seq + 1,
+            by: actor.id.clone(),
+            client: actor.client,
+            n: proposal.n,
+            at: self.at.max(*now),
+            effects,
+            verdicts,
+            gesture: proposal.gesture.clone(),
+            note: proposal.note.clone(),
+        }
+    }
+
+    /// Settles one edit of a proposal against what those before it have made of the state.
+    fn settle_edit(
+        &self,
+        present: &Present,
+        settling: &mut Settling<'_>,
+        index: usize,
+    ) -> Result<Settlement, Problem> {
+        let Settling { actor, key, proposal, .. } = *settling;
+        let edit = &proposal.edits[index];
+        let (fields, state) = (&self.charter.fields, &present.state);
+        let path = Path::parse(&edit.at)?;
+        let mut op = Op::asked(edit);
+        if let Ok(op) = &mut op {
+            op.give_id(|| made_id(key, proposal.n, index));
+        }
+        // A condition on a record that is made speaks of the record as it will be.
+        let is_filled = op.as_mut().map_or(Ok(()), |op| fill(fields, op, &path, actor));
+        let asked = op.as_ref().ok();
+        let permission = self.permission(state, actor, &path, asked, settling.unanswered);
+        let is_condition = match &op {
+            Ok(op) => op.is_condition(),
+            Err(Unread::Name(_)) => false,
+            Err(Unread::Member(name, _)) => *name == TEST,
+        };
+        // What is hidden is not there for who may not edit it either, and for nobody to be tested.
+        let extent = self.charter.sight(&actor.role).extent(fields, &path);
+        if extent == Extent::Nothing && (is_condition || !permission.is_given()) {
+            return Err(nothing_at(&path));
+        }
+        is_filled?;
+        let follows_refused = || self.clients.has_refused_beyond(key, proposal.answered);
+        let site = Site {
+            op: &op,
+            path: &path,
+            index,
+            client: key,
+            seen: proposal.seen.unwrap_or(self.seq),
+            memory: state.memory(),
+            follows_refused: proposal.seen.is_some() && follows_refused(),
+        };
+        match &op {
+            Ok(Op::Test(expected)) => {
+                return self.test(state, &site, expected, self.charter.sight(&actor.role));
+            }
+            Err(Unread::Member(_, problem)) if is_condition => return Err(problem.clone()),
+            _ => {}
+        }
+        let settlement = fields.settle(state.root(), path.tokens(), &site);
+        // A path that does not exist is said to be so before a role is; what exists is guarded by
+        // the role.
+        let is_unknown = |problem: &Problem| problem.kind() == ProblemKind::UnknownPath;
+        let is_known = !settlement.as_ref().is_err_and(is_unknown);
+        if is_known && !permission.is_given() {
+            return Err(not_allowed(&actor.role, &path, &permission));
+        }
+        self.follow(present, settlement?, &site)
+    }
+
+    /// With what a drop does to those who refer to the record.
+    fn follow(
+        &self,
+        present: &Present,
+        settlement: Settlement,
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem> {
+        let Settlement { effects, mut verdict } = settlement;
+        let (fields, links) = (&self.charter.fields, &self.charter.links);
+        let root = present.state.root();
+        let Followed { effects, mut met } =
+            follow_drops(fields, root, links, &present.referrers, effects, site)?;
+        if !met.is_empty() {
+            let because = format!(
+                "What referred to the record went with it, also what {} set unseen by the \
+                 proposer.",
+                listed(&met)
+            );
+            met.extend(verdict.met);
+            met.sort_unstable();
+            met.dedup();
+            let overrode = site.verdict(VerdictKind::Overrode, met, because);
+            verdict = Verdict { lost: verdict.lost, ..overrode };
+        }
+        Ok(Settlement { effects, verdict })
+    }
+
+    fn test(
+        &self,
+        state: &State,
+        site: &Site<'_>,
+        expected: &serde_json::Value,
+        sight: &Sight,
+    ) -> Result<Settlement, Problem> {
+        let fields = &self.charter.fields;
+        let present = state.plain_at(fields, site.path);
+        let present = present.and_then(|present| sight.value(fields, site.path, present));
+        if present.as_ref().is_some_and(|present| is_same(present, expected)) {
+            let verdict = site.verdict(VerdictKind::Applied, vec![], "The condition holds.");
+            return Ok(Settlement { effects: vec![], verdict });
+        }
+        let detail = format!("{} is not what the proposal asks for.", site.path);
+        Err(Problem::new(ProblemKind::TestFailed, detail)
+            .at(site.path)
+            .current(present.unwrap_or_default()))
+    }
+}
+
+/// The id of a record or element whose proposer gave none: derived from client, number and index,
+/// so that a journal that is made again has the same.
+fn made_id(client: ClientKey, n: u64, index: usize) -> String {
+    Uuid::new_v5(&client.id(), format!("{n}/{index}").as_bytes()).to_string()
+}
+
+fn not_allowed(role: &str, path: &Path, permission: &Permission) -> Problem {
+    let detail = match permission {
+        Permission::Unmet(_) => {
+            format!(
+                "The role {role:?} may edit {path} only under a condition of the charter's \
+                 [roles.{role}], which does not hold."
+            )
+        }
+        _ => format!(
+            "The role {role:?} may not edit {path}. The charter's [roles.{role}] says where it may."
+        ),
+    };
+    Problem::new(ProblemKind::NotAllowed, detail).at(path)
+}
+
+/// Names the edit that failed, where there are several.
+fn at_edit(problem: Problem, proposal: &Proposal, index: usize) -> Problem {
+    if proposal.edits.len() > 1 { problem.with("edit", index) } else { problem }
+}
+
+/// Never told while settling and applying agree; the sentence is for whoever breaks that.
+pub(super) fn broken(misfit: &Misfit) -> Problem {
+    Problem::new(ProblemKind::Unavailable, format!("Nothing was settled: {misfit}."))
+}
+
+pub(super) fn too_large(charter: &Charter) -> Problem {
+    let detail = format!(
+        "The state would be larger than the {} bytes that the charter allows.",
+        charter.limits.state
+    );
+    Problem::new(ProblemKind::TooLarge, detail).with("limit", "state")
+}

@@ -1,0 +1,185 @@
+//! What goes into a sequencer and what comes out of it, in the shapes that travel on the wire.
+
+use serde::de::Error as _;
+use serde::ser::SerializeMap as _;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde_json::Value;
+use uuid::Uuid;
+
+use crate::actor::ClientKey;
+use crate::edit::Edit;
+use crate::op::Op;
+use crate::path::{Path, inner};
+
+/// What a settled edit did, in final form.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Effect {
+    /// Where.
+    pub at: Path,
+    /// What.
+    pub op: Op,
+}
+
+impl Effect {
+    /// An effect at a path.
+    pub fn new(at: impl Into<Path>, op: Op) -> Self {
+        Self { at: at.into(), op }
+    }
+}
+
+/// What an effect did to the state, for whoever follows it: holds, presence, guards, references.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// A record or element is there that was not, with all that is in it.
+    Came(Path),
+    /// A record or element is not there any more, nor what was in it.
+    Went(Path),
+    /// A field has another value, or an element another place.
+    Changed(Path),
+    /// Everything is another.
+    Reset,
+}
+
+impl Change {
+    /// The path of what it speaks of.
+    pub fn path(&self) -> Option<&Path> {
+        match self {
+            Self::Came(path) | Self::Went(path) | Self::Changed(path) => Some(path),
+            Self::Reset => None,
+        }
+    }
+}
+
+impl Effect {
+    /// What it did.
+    pub fn change(&self) -> Change {
+        match &self.op {
+            Op::Put { id, .. } | Op::Insert { id, .. } => {
+                Change::Came(inner(&self.at, id.as_deref().unwrap_or_default()))
+            }
+            Op::Revive { id, .. } => Change::Came(inner(&self.at, id)),
+            Op::Drop | Op::Remove => Change::Went(self.at.clone()),
+            Op::Reset(_) => Change::Reset,
+            Op::Set(_)
+            | Op::SetBeside { .. }
+            | Op::Clear
+            | Op::Add { .. }
+            | Op::Include(_)
+            | Op::Exclude(_)
+            | Op::Move { .. }
+            | Op::Splice { .. }
+            | Op::Test(_)
+            | Op::Unknown { .. } => Change::Changed(self.at.clone()),
+        }
+    }
+}
+
+impl Serialize for Effect {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("at", &self.at)?;
+        map.serialize_entry("op", self.op.name())?;
+        self.op.serialize_members(&mut map)?;
+        map.end()
+    }
+}
+
+impl<'de> Deserialize<'de> for Effect {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let edit = Edit::deserialize(deserializer)?;
+        let at = Path::parse(&edit.at).map_err(|problem| D::Error::custom(problem.detail()))?;
+        Ok(Self { at, op: Op::settled(&edit) })
+    }
+}
+
+/// One or more edits that take effect together or not at all.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Proposal {
+    /// 1, 2, 3 … per client; 0 for one that is not sent again, of which nothing is remembered.
+    pub n: u64,
+    /// The `seq` that the proposer had applied; `None` stands for the present one.
+    pub seen: Option<u64>,
+    /// The highest own `n` whose outcome was known.
+    pub answered: u64,
+    /// The changes.
+    pub edits: Vec<Edit>,
+    /// A name shared by proposals that undo as one step.
+    pub gesture: Option<String>,
+    /// A word of the proposer on why; kept in the journal.
+    pub note: Option<String>,
+}
+
+impl Proposal {
+    /// A proposal by somebody who knows none of their outcomes.
+    pub fn new(n: u64, seen: Option<u64>, edits: Vec<Edit>) -> Self {
+        Self { n, seen, answered: 0, edits, gesture: None, note: None }
+    }
+}
+
+/// A proposal that took its place in the order.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Settled {
+    /// Its place: 1, 2, 3 … without a gap.
+    pub seq: u64,
+    /// The participant.
+    pub by: String,
+    /// The tab or process.
+    pub client: Uuid,
+    /// The client's number of the proposal; 0 where it has none.
+    pub n: u64,
+    /// When, in milliseconds since 1970 UTC.
+    pub at: u64,
+    /// What it did.
+    pub effects: Vec<Effect>,
+    /// What became of each edit; left out where all were `applied`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub verdicts: Vec<Verdict>,
+    /// The gesture it belongs to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gesture: Option<String>,
+    /// The proposer's word on why.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+}
+
+impl Settled {
+    /// The client that made it.
+    pub fn key(&self) -> ClientKey {
+        ClientKey::of(&self.by, self.client)
+    }
+}
+
+/// What became of a settled edit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum VerdictKind {
+    /// Nothing concurrent was in its way.
+    Applied,
+    /// It and what it met both count.
+    Merged,
+    /// It took effect at a place moved by what it met.
+    Rebased,
+    /// It replaced what it met.
+    Overrode,
+    /// What it met prevailed; it had no effect.
+    Dropped,
+}
+
+/// What became of one edit of a settled update, and why.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Verdict {
+    /// The index of the edit in its proposal.
+    pub edit: usize,
+    /// The path of the edit.
+    pub at: String,
+    /// The outcome.
+    pub verdict: VerdictKind,
+    /// The updates that it met, by `seq`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub met: Vec<u64>,
+    /// One sentence that says why.
+    pub because: String,
+    /// The value that lost, where one did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lost: Option<Value>,
+}
