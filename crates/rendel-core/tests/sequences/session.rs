@@ -30,8 +30,14 @@ pub(crate) fn splice(index: usize, delete: usize, insert: &str) -> Edit {
 
 impl Session {
     pub(crate) fn open(state: &str, opening: Option<Value>) -> Self {
+        Self::remembering(100_000, state, opening)
+    }
+
+    /// A session that remembers the places in texts and lists over so many changes.
+    pub(crate) fn remembering(changes: usize, state: &str, opening: Option<Value>) -> Self {
         let source = format!("charter = \"orchard\"\nversion = 1\n{state}");
         let charter = Charter::parse(&source).unwrap_or_else(|faults| panic!("{faults:?}"));
+        let charter = charter.remembering(1_000, changes);
         let sequencer = Sequencer::open(Arc::new(charter), opening.as_ref()).unwrap();
         Self { sequencer, journal: Vec::new(), opening, sent: BTreeMap::new() }
     }

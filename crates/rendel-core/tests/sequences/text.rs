@@ -218,8 +218,9 @@ fn what_was_typed_on_top_of_a_refused_splice_is_refused_too() {
 
 #[test]
 fn a_view_older_than_what_is_remembered_is_told_so_and_a_later_one_still_merges() {
-    let mut session = Session::of_text("");
-    for k in 0..40_000 {
+    let notes = "[state.notes]\nkind = \"text\"";
+    let mut session = Session::remembering(20, notes, None);
+    for k in 0..40 {
         session.settle(
             "mirela",
             k,
@@ -228,9 +229,28 @@ fn a_view_older_than_what_is_remembered_is_told_so_and_a_later_one_still_merges(
     }
     let problem = session.refuse("tobin", 10, splice(0, 0, "late"));
     assert_eq!(problem.kind(), ProblemKind::TooOld);
-    session.settle("tobin", 39_000, splice(0, 0, "in time"));
+    session.settle("tobin", 30, splice(0, 0, "in time"));
     assert_eq!(session.notes(), "in time");
     session.check_recovery();
+}
+
+/// Nothing is forgotten between two parts of one update: the later would be read in another view.
+#[test]
+fn a_splice_in_parts_is_read_in_one_view_also_where_it_is_time_to_forget() {
+    let notes = "[state.notes]\nkind = \"text\"";
+    for changes in 30..44 {
+        let opening = serde_json::json!({ "notes": "windfall, ripe and dry" });
+        let mut session = Session::remembering(changes / 2, notes, Some(opening));
+        for at in 0..10 {
+            session.settle("mirela", at, splice(2 * at as usize, 0, "-"));
+        }
+        // Each of these goes in as many parts as there are dashes in it.
+        let late = session.propose("tobin", 0, 0, vec![splice(1, 9, "")]);
+        let all = session.propose("wren", 0, 0, vec![splice(0, 22, "all new")]);
+        assert!(late.is_ok() && all.is_ok(), "{late:?} {all:?}");
+        assert_eq!(session.notes(), "-all new---------", "{changes}");
+        session.check_recovery();
+    }
 }
 
 #[test]
