@@ -8,7 +8,7 @@ use rand::Rng as _;
 use rendel_core::{Edit, Facts, Problem, ProblemKind};
 use rendel_wire::{
     CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL,
-    Leave, Ping, Release, Renew, SendCue, TakeHold, cbor_of_json, decode_told_cbor,
+    Leave, Ping, Proposals, Release, Renew, SendCue, TakeHold, cbor_of_json, decode_told_cbor,
 };
 use tokio::net::TcpStream;
 use tokio::time::Instant;
@@ -228,7 +228,7 @@ impl Connection {
                         self.heard = Instant::now();
                         self.receive(message).await?;
                     }
-                    () = tokio::time::sleep_until(self.outbox.due()), if !self.outbox.is_empty() => {
+                    () = tokio::time::sleep_until(self.outbox.due()), if self.outbox.is_ready() => {
                         self.send_proposals().await;
                     }
                     () = tokio::time::sleep_until(self.ping_at) => self.beat().await,
@@ -351,8 +351,16 @@ impl Connection {
     }
 
     async fn send_proposals(&mut self) {
-        while let Some(frame) = self.outbox.take() {
-            self.send(&FromParticipant::Propose(frame)).await;
+        self.outbox.answered(self.replica.answered());
+        loop {
+            let mut proposals = self.outbox.take();
+            proposals.iter().for_each(|frame| self.replica.note_sent(frame.n));
+            let frame = match proposals.len() {
+                0 => break,
+                1 => FromParticipant::Propose(proposals.remove(0)),
+                _ => FromParticipant::Proposals(Proposals { proposals }),
+            };
+            self.send(&frame).await;
         }
     }
 
@@ -393,7 +401,7 @@ impl Connection {
     fn take_in(&mut self, welcome: FromService) {
         if let FromService::Welcome(welcome) = &welcome {
             self.say_every = Duration::from_secs(1) / welcome.limits.presence_per_second.max(1);
-            self.outbox.pace(welcome.limits.proposals_per_second);
+            self.outbox.pace(&welcome.limits);
             // A guest comes back as the same guest.
             if let Some(token) = &welcome.token {
                 self.target.token.clone_from(token);
@@ -452,9 +460,13 @@ impl Connection {
                 let changes = self.replica.handle(frame);
                 let has_diverged =
                     changes.iter().any(|change| matches!(change, Change::Diverged(_)));
+                let is_unknown = changes.contains(&Change::Unknown);
                 self.events.extend(changes.into_iter().map(Event::Changed));
                 if has_diverged {
                     self.lost("this replica differs and asks for a snapshot".to_owned());
+                }
+                if is_unknown {
+                    self.lost("the service remembers nothing of this client".to_owned());
                 }
                 self.send_outgoing().await;
             }

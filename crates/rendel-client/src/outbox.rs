@@ -6,12 +6,20 @@ use std::time::Duration;
 
 use governor::clock::{Clock as _, DefaultClock};
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
-use rendel_wire::Propose;
+use rendel_core::Edit;
+use rendel_wire::{ConnectionLimits, Propose};
 use tokio::time::Instant;
 
 /// Of the rate that a session takes, the part that one connection uses: the clocks of both sides
 /// differ a little, and another tab of the same participant may want something, too.
 const SHARE: u32 = 90;
+
+/// Proposals without an answer that are on their way at one time: fewer than the outcomes that the
+/// service remembers of a client, so that none is lost with the connection.
+const WINDOW: u64 = 1_024;
+
+/// Of a frame, and of the rate at once, what one frame of several proposals takes.
+const TOGETHER: usize = 256;
 
 /// What waits to be sent.
 #[derive(Debug)]
@@ -20,27 +28,38 @@ pub(crate) struct Outbox {
     pace: Option<DefaultDirectRateLimiter>,
     /// Nothing is sent before.
     due: Instant,
+    /// Nothing beyond this number is sent.
+    last: u64,
+    /// Bytes of a frame.
+    most: usize,
 }
 
 impl Default for Outbox {
     fn default() -> Self {
-        Self { waiting: VecDeque::new(), pace: None, due: Instant::now() }
+        Self { waiting: VecDeque::new(), pace: None, due: Instant::now(), last: 0, most: 0 }
     }
 }
 
 impl Outbox {
-    /// The session takes so many proposals a second; half of them at once, since some may have been
-    /// sent before a return.
-    pub(crate) fn pace(&mut self, per_second: u32) {
-        let rate = NonZeroU32::new((per_second.saturating_mul(SHARE) / 100).max(1));
-        let burst = NonZeroU32::new((per_second / 2).max(1));
+    /// The session takes so many proposals a second, and so many at once.
+    pub(crate) fn pace(&mut self, limits: &ConnectionLimits) {
+        let share = |of: u32| NonZeroU32::new((of.saturating_mul(SHARE) / 100).max(1));
+        let rate = share(limits.proposals_per_second);
+        let burst = share(limits.burst.max(limits.proposals_per_second / 2));
+        self.most = limits.frame / 2;
         let quota = rate.zip(burst).map(|(rate, burst)| Quota::per_second(rate).allow_burst(burst));
         self.pace = quota.map(RateLimiter::direct);
         self.due = Instant::now();
     }
 
-    pub(crate) fn is_empty(&self) -> bool {
-        self.waiting.is_empty()
+    /// Whether something may be sent once its time has come.
+    pub(crate) fn is_ready(&self) -> bool {
+        self.waiting.front().is_some_and(|first| first.n <= self.last)
+    }
+
+    /// The answers to everything up to this number are known.
+    pub(crate) fn answered(&mut self, n: u64) {
+        self.last = n + WINDOW;
     }
 
     pub(crate) fn clear(&mut self) {
@@ -75,16 +94,25 @@ impl Outbox {
         self.due
     }
 
-    /// The next one, where its time has come.
-    pub(crate) fn take(&mut self) -> Option<Propose> {
-        if self.waiting.is_empty() || Instant::now() < self.due {
-            return None;
+    /// The next ones that may go in one frame, where their time has come.
+    pub(crate) fn take(&mut self) -> Vec<Propose> {
+        let (mut taken, mut bytes) = (Vec::new(), 0);
+        while Instant::now() >= self.due
+            && let Some(first) = self.waiting.front().filter(|first| first.n <= self.last)
+        {
+            bytes += serde_json::to_string(first).map_or(0, |json| json.len());
+            if !taken.is_empty() && (taken.len() == TOGETHER || bytes > self.most) {
+                break;
+            }
+            let cost = NonZeroU32::new(Edit::cost(&first.edits)).unwrap_or(NonZeroU32::MIN);
+            let checked = self.pace.as_ref().map(|pace| pace.check_n(cost).unwrap_or(Ok(())));
+            if let Some(Err(until)) = checked {
+                self.due = Instant::now() + until.wait_time_from(DefaultClock::default().now());
+                break;
+            }
+            taken.extend(self.waiting.pop_front());
         }
-        if let Some(Err(until)) = self.pace.as_ref().map(RateLimiter::check) {
-            self.due = Instant::now() + until.wait_time_from(DefaultClock::default().now());
-            return None;
-        }
-        self.waiting.pop_front()
+        taken
     }
 }
 
@@ -96,14 +124,19 @@ mod tests {
         Propose { n, seen: 0, answered: 0, edits: vec![], gesture: None, note: None }
     }
 
+    fn outbox() -> Outbox {
+        Outbox { last: 2_000, most: 4_096, ..Outbox::default() }
+    }
+
     fn taken(outbox: &mut Outbox) -> Vec<u64> {
-        std::iter::from_fn(|| outbox.take()).map(|frame| frame.n).collect()
+        let frames = std::iter::from_fn(|| Some(outbox.take()).filter(|taken| !taken.is_empty()));
+        frames.flatten().map(|frame| frame.n).collect()
     }
 
     #[test]
     fn what_came_too_fast_goes_again_in_order_with_all_that_follows_it() {
         let unanswered: Vec<_> = (3..=8).map(frame).collect();
-        let mut outbox = Outbox::default();
+        let mut outbox = outbox();
         unanswered[..5].iter().cloned().for_each(|frame| outbox.put(frame));
         assert_eq!(taken(&mut outbox), [3, 4, 5, 6, 7]);
         outbox.put(frame(8));
@@ -113,16 +146,32 @@ mod tests {
         }
         assert_eq!(taken(&mut outbox), [5, 6, 7, 8]);
         outbox.take_back(8, Duration::from_secs(60), unanswered.iter());
-        assert_eq!((taken(&mut outbox), outbox.is_empty()), (vec![], false), "not before its time");
+        assert_eq!((taken(&mut outbox), outbox.is_ready()), (vec![], true), "not before its time");
     }
 
     #[test]
-    fn half_of_a_second_s_share_goes_at_once_and_the_rest_waits() {
+    fn what_may_go_at_once_goes_in_few_frames_and_the_rest_waits() {
+        let limits = ConnectionLimits {
+            frame: 64 << 10,
+            edits: 256,
+            proposals_per_second: 50,
+            burst: 1_000,
+            presence_per_second: 30,
+        };
         let mut outbox = Outbox::default();
-        outbox.pace(50);
-        (1..=1_000).map(frame).for_each(|frame| outbox.put(frame));
-        let sent = taken(&mut outbox).len();
-        assert!((25..1_000).contains(&sent), "{sent}");
-        assert!(outbox.due() > Instant::now());
+        outbox.pace(&limits);
+        outbox.answered(0);
+        (1..=2_000).map(frame).for_each(|frame| outbox.put(frame));
+        let frames = std::iter::from_fn(|| Some(outbox.take()).filter(|taken| !taken.is_empty()));
+        let frames: Vec<usize> = frames.map(|taken| taken.len()).collect();
+        let sent: usize = frames.iter().sum();
+        assert!((900..=1_024).contains(&sent) && frames.len() < 10, "{frames:?}");
+        // Beyond the window nothing goes until there are answers.
+        outbox.pace = None;
+        outbox.due = Instant::now();
+        assert_eq!(taken(&mut outbox).last(), Some(&1_024));
+        assert!(!outbox.is_ready());
+        outbox.answered(10);
+        assert_eq!(taken(&mut outbox).last(), Some(&1_034));
     }
 }

@@ -20,10 +20,14 @@ use crate::draft::{Draft, Shift};
 /// A proposal that has no answer yet.
 #[derive(Clone, Debug, PartialEq)]
 struct Pending {
-    /// Its first number. Own proposals are shown in the order of these.
+    /// Own proposals are shown in the order of these.
     key: u64,
+    /// Its first number.
+    first: u64,
     /// The number that its user knows it by.
     n: u64,
+    /// The welcome after which it was first sent, if it was.
+    sent: Option<u64>,
     /// The frame, as it was sent and as it is sent again. None while it waits: its positions mean
     /// nothing to the service until those before it are answered, and it is made anew then.
     frame: Option<Propose>,
@@ -86,6 +90,9 @@ pub enum Change {
     Presence(Vec<String>),
     /// What is held, and what is free.
     Holds(HoldChange),
+    /// The service remembers nothing of this client, which is to enter again: what it did not send
+    /// before is sent anew then.
+    Unknown,
     /// An own proposal waits for an outside check.
     Waiting {
         /// Its number.
@@ -118,8 +125,12 @@ pub struct Replica {
     outgoing: VecDeque<FromParticipant>,
     drafts: BTreeMap<String, Draft>,
     anchors: Anchors,
+    /// Proposals that were made here.
+    made: u64,
     last_n: u64,
     answered: u64,
+    /// Welcomes so far.
+    welcomes: u64,
     /// The last own proposal that was refused.
     refused: u64,
     diverged: bool,
@@ -146,8 +157,10 @@ impl Replica {
             outgoing: VecDeque::new(),
             drafts: BTreeMap::new(),
             anchors: Anchors::default(),
+            made: 0,
             last_n: 0,
             answered: 0,
+            welcomes: 0,
             refused: 0,
             diverged: false,
             limits: None,
@@ -194,14 +207,15 @@ impl Replica {
         self.confirmed.as_ref()?;
         let edits = self.beside_elements(edits);
         self.last_n += 1;
-        let key = self.last_n;
+        self.made += 1;
+        let (key, n) = (self.made, self.last_n);
         if let Some(problem) = self
             .limits
             .as_ref()
             .and_then(|limits| too_large(limits, &edits, gesture.as_ref(), note.as_ref()))
         {
-            self.refused_here.push_back(Change::Refused { n: key, problem });
-            return Some(key);
+            self.refused_here.push_back(Change::Refused { n, problem });
+            return Some(n);
         }
         let mut must_wait = self.pending.iter().any(|pending| pending.frame.is_none());
         for edit in &edits {
@@ -213,7 +227,7 @@ impl Replica {
             self.anchors.follow(&edit.at, &shifts);
         }
         let frame = (!must_wait).then(|| Propose {
-            n: key,
+            n,
             seen: self.seq,
             answered: self.answered,
             edits: edits.clone(),
@@ -221,8 +235,9 @@ impl Replica {
             note: note.clone(),
         });
         self.outgoing.extend(frame.clone().map(FromParticipant::Propose));
-        self.pending.push_back(Pending { key, n: key, frame, edits, gesture, note });
-        Some(key)
+        let sent = None;
+        self.pending.push_back(Pending { key, first: n, n, sent, frame, edits, gesture, note });
+        Some(n)
     }
 
     /// Whether an own proposal without an answer drops what is around a text: a text that is there
@@ -276,9 +291,22 @@ impl Replica {
         self.pending.iter().filter_map(|pending| pending.frame.as_ref())
     }
 
+    /// A proposal is on its way to the service, which may settle it though no answer comes.
+    pub fn note_sent(&mut self, n: u64) {
+        let is_it = |pending: &&mut Pending| pending.frame.as_ref().is_some_and(|f| f.n == n);
+        if let Some(pending) = self.pending.iter_mut().find(is_it) {
+            pending.sent.get_or_insert(self.welcomes);
+        }
+    }
+
+    /// The highest number up to which every outcome is known.
+    pub fn answered(&self) -> u64 {
+        self.answered
+    }
+
     /// The first numbers of the proposals that have no answer yet, those that wait included.
     pub fn pending(&self) -> impl Iterator<Item = u64> {
-        self.pending.iter().map(|pending| pending.key)
+        self.pending.iter().map(|pending| pending.first)
     }
 
     /// Attaches an anchor to the text that is shown at a path: to the character before `index`, or
@@ -311,6 +339,9 @@ impl Replica {
             // It is sent again in a moment, and everything after it: nobody is told.
             FromService::Refused(refused) if refused.problem.kind() == ProblemKind::TooFast => {
                 vec![]
+            }
+            FromService::Refused(refused) if is_forgotten(refused.n, &refused.problem) => {
+                self.begin_anew(&refused.problem)
             }
             FromService::Refused(refused) => {
                 self.refuse(refused.n, refused.problem).into_iter().collect()
@@ -359,6 +390,25 @@ impl Replica {
         }
     }
 
+    /// The service remembers nothing of this client. What was sent before the last welcome may be
+    /// settled or not, which nobody can tell any more; the rest is not, and is made anew under
+    /// numbers from 1.
+    fn begin_anew(&mut self, problem: &Problem) -> Vec<Change> {
+        let welcomes = self.welcomes;
+        let is_unsure = |pending: &Pending| pending.sent.is_some_and(|sent| sent < welcomes);
+        let unsure = self.pending.iter().filter(|pending| is_unsure(pending));
+        let mut changes = vec![Change::Unknown];
+        for n in unsure.filter_map(|pending| Some(pending.frame.as_ref()?.n)).collect::<Vec<_>>() {
+            let refused = Change::Refused { n, problem: problem.clone() };
+            changes.extend(self.answer(n).then_some(refused));
+        }
+        for pending in &mut self.pending {
+            (pending.frame, pending.sent) = (None, None);
+        }
+        (self.last_n, self.answered, self.refused) = (0, 0, 0);
+        changes
+    }
+
     fn answer_digest(&mut self, seq: u64) {
         if let Some(sha256) = self.digest().filter(|_| seq == self.seq) {
             self.outgoing.push_back(FromParticipant::Digest(Digest { seq, sha256 }));
@@ -387,6 +437,7 @@ impl Replica {
             self.take_state(state);
             self.seq = seq - updates.len() as u64;
         }
+        self.welcomes += 1;
         self.you = Some(you);
         self.session = Some(session);
         self.epoch = epoch;
@@ -756,6 +807,12 @@ impl Replica {
     pub fn digest(&self) -> Option<String> {
         self.confirmed.as_ref().map(digest)
     }
+}
+
+/// Whether a refusal says that the service does not know the client any more.
+fn is_forgotten(n: u64, problem: &Problem) -> bool {
+    let next = || problem.member("next_n").and_then(Value::as_u64);
+    problem.kind() == ProblemKind::Forgotten && next().is_some_and(|next| next < n)
 }
 
 /// Bytes of a `propose` frame around its edits.

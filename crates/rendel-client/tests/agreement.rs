@@ -362,6 +362,7 @@ impl World {
                 frame: 65_536,
                 edits: 256,
                 proposals_per_second: 50,
+                burst: 1_000,
                 presence_per_second: 30,
             },
             outcomes,

@@ -7,6 +7,12 @@ use serde::ser::SerializeMap as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
 
+use crate::canonical::weight;
+
+/// What counts as one proposal among those that a participant may make in a time.
+const COUNTED_EDITS: usize = 16;
+const COUNTED_BYTES: usize = 4_096;
+
 /// One change at one path as it is asked for:
 /// `{"at": "/markers/m7/spot", "op": "set", "value": …}`. Nothing of it is checked before it is
 /// settled, so that whatever is wrong is told as the refusal of its proposal.
@@ -32,6 +38,18 @@ impl Edit {
     pub fn with(mut self, name: &str, value: impl Into<Value>) -> Self {
         self.args.insert(name.to_owned(), value.into());
         self
+    }
+
+    /// What a proposal of these edits counts among those that a participant may make in a time: one
+    /// for each 16 edits and for each 4 KiB of them that it has begun. Cost O(size).
+    pub fn cost(edits: &[Self]) -> u32 {
+        let bytes = |edit: &Self| {
+            let args = edit.args.iter().map(|(name, value)| name.len() + weight(value) + 4);
+            edit.at.len() + edit.op.len() + 16 + args.sum::<usize>()
+        };
+        let bytes: usize = edits.iter().map(bytes).sum();
+        let cost = edits.len().div_ceil(COUNTED_EDITS).max(bytes.div_ceil(COUNTED_BYTES));
+        u32::try_from(cost).unwrap_or(u32::MAX).max(1)
     }
 
     /// The member `name`, if it is there.

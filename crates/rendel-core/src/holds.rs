@@ -6,7 +6,6 @@ use serde::{Deserialize, Serialize};
 
 use crate::actor::Actor;
 use crate::charter::{Charter, Extent};
-use crate::edit::Edit;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::update::{Change, Effect};
@@ -176,18 +175,24 @@ impl Holds {
         self.held.keys().filter_map(|path| self.hold(path)).collect()
     }
 
-    /// Why edits of somebody are refused, where they change what another holds and holds are
-    /// binding.
-    pub fn refusal(&self, charter: &Charter, actor: &Actor, edits: &[Edit]) -> Option<Problem> {
+    /// Why what somebody's edits would do is refused, what they cascade to included: where it
+    /// changes what another holds, and holds are binding.
+    pub fn refusal(&self, charter: &Charter, actor: &Actor, effects: &[Effect]) -> Option<Problem> {
         if !charter.holds.is_binding || self.held.is_empty() || actor.role == Actor::SERVICE {
             return None;
         }
         let sight = charter.sight(&actor.role);
-        edits.iter().filter_map(Edit::changes).find_map(|path| {
-            // What is hidden is refused in words of its own.
-            let is_seen = sight.extent(&charter.fields, &path) != Extent::Nothing;
-            let (held, _) = self.of_somebody_else(&actor.id, &path).next().filter(|_| is_seen)?;
-            Some(self.held_problem(held, &path))
+        effects.iter().find_map(|effect| {
+            let change = effect.change();
+            let path = change.path()?;
+            let (held, _) = self.of_somebody_else(&actor.id, path).next()?;
+            Some(match sight.extent(&charter.fields, held) {
+                Extent::Whole | Extent::Part => self.held_problem(held, path),
+                Extent::Nothing => {
+                    let detail = "Somebody holds something there. Wait until it is free.";
+                    Problem::new(ProblemKind::Held, detail).at(path)
+                }
+            })
         })
     }
 
@@ -265,16 +270,15 @@ kind = "register"
             holds.poll_changed().taken,
             [Hold { at: "/pressings/p1".into(), by: "oda".into(), until: 10_000 }]
         );
+        let cleared = |at: &str| [Effect::new(path(at), Op::Clear)];
         for at in ["/pressings/p1", "/pressings/p1/brix", "/pressings"] {
             assert_eq!(take(&mut holds, "bram", at, false, 1), Err(ProblemKind::Held), "{at}");
-            let refusal = holds.refusal(&charter, &actor("bram"), &[Edit::new(at, "clear")]);
+            let refusal = holds.refusal(&charter, &actor("bram"), &cleared(at));
             assert_eq!(refusal.map(|problem| problem.kind()), Some(ProblemKind::Held), "{at}");
         }
-        let edit = |at: &str| [Edit::new(at, "clear")];
-        let cleared = |at: &str| [Effect::new(path(at), Op::Clear)];
-        assert_eq!(holds.refusal(&charter, &actor("oda"), &edit("/pressings/p1/brix")), None);
+        assert_eq!(holds.refusal(&charter, &actor("oda"), &cleared("/pressings/p1/brix")), None);
         assert_eq!(
-            holds.refusal(&charter, &actor("bram"), &edit("/pressings/p10/brix")),
+            holds.refusal(&charter, &actor("bram"), &cleared("/pressings/p10/brix")),
             None,
             "another record"
         );

@@ -48,8 +48,9 @@ impl<K, V> Default for Lately<K, V> {
 }
 
 impl<K: Ord + Clone, V: Clone> Lately<K, V> {
-    /// Puts an entry in as the newest, in place of one with its key.
-    pub(crate) fn put(&mut self, key: K, value: V, bytes: usize, bounds: Bounds) {
+    /// Puts an entry in as the newest, in place of one with its key; gives how many went for it.
+    pub(crate) fn put(&mut self, key: K, value: V, bytes: usize, bounds: Bounds) -> usize {
+        let mut gone = 0;
         self.take(&key);
         self.order.insert(self.next, key.clone());
         self.entries.insert(key, Kept { ord: self.next, bytes, value });
@@ -58,7 +59,9 @@ impl<K: Ord + Clone, V: Clone> Lately<K, V> {
         while self.entries.len() > bounds.entries || self.bytes > bounds.bytes {
             let Some(oldest) = self.order.get_min().map(|(_, key)| key.clone()) else { break };
             self.take(&oldest);
+            gone += 1;
         }
+        gone
     }
 
     pub(crate) fn take(&mut self, key: &K) -> Option<V> {

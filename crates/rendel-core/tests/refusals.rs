@@ -421,4 +421,8 @@ fn a_snapshot_of_the_first_version_gives_its_state_and_forgets_its_clients() {
     let restored = Sequencer::restore(sequencer.charter().clone(), snapshot);
     assert_eq!((restored.plain(), restored.seq()), (sequencer.plain(), 1));
     assert_eq!(restored.outcomes(actor("oda").key()).count(), 0);
+    let edits = vec![Edit::new("/heads", "add").with("by", 7)];
+    let mut restored = restored;
+    let again = restored.handle_proposal(&actor("oda"), &proposal(2, None, edits), 1);
+    assert_eq!(refused(again).kind(), ProblemKind::Forgotten, "perhaps it counts already");
 }

@@ -630,11 +630,15 @@ keep = 1
 #[test]
 fn the_memory_of_clients_and_refusals_is_bounded_and_the_newest_are_in_it() {
     let mut session = Session::open();
-    let mut propose = |client: u128, edit| {
+    let mut send = |client: u128, n, edit| {
         let actor = Actor::new("oda", "steward", Uuid::from_u128(client));
-        let proposal = Proposal::new(1, None, vec![edit]);
-        session.sequencer.handle_proposal(&actor, &proposal, 0)
+        session.sequencer.handle_proposal(&actor, &Proposal::new(n, None, vec![edit]), 0)
     };
+    assert!(
+        matches!(send(70_000, 9, add("/heads", 0)), Outcome::Settled(_)),
+        "no one is forgotten"
+    );
+    let mut propose = |client, edit| send(client, 1, edit);
     for client in 1..=11_000 {
         let by = if client % 2 == 0 { 0 } else { -1_000 };
         propose(client, add("/heads", by));
@@ -650,6 +654,12 @@ fn the_memory_of_clients_and_refusals_is_bounded_and_the_newest_are_in_it() {
     assert!(
         matches!(propose(2, add("/heads", 1)), Outcome::Settled(_)),
         "the oldest are forgotten"
+    );
+    // Whether one of before counts already can be told no more.
+    let Outcome::Refused(problem) = send(70_000, 10, add("/heads", 1)) else { panic!() };
+    assert_eq!(
+        (problem.kind(), problem.member("next_n")),
+        (ProblemKind::Forgotten, Some(&json!(1)))
     );
     let snapshot = serde_json::to_string(&session.sequencer.snapshot()).unwrap();
     assert!(snapshot.len() < 4_000_000, "{} bytes", snapshot.len());

@@ -70,6 +70,8 @@ frames! {
         Enter(Enter) = "enter",
         /// Edits that take effect together or not at all.
         Propose(Propose) = "propose",
+        /// Several proposals, each on its own, in their order.
+        Proposals(Proposals) = "proposals",
         /// The digest of this replica, asked for by the service's `digest`.
         Digest(Digest) = "digest",
         /// Facts about oneself.
@@ -250,6 +252,15 @@ pub struct Propose {
     pub note: Option<String>,
 }
 
+/// Several proposals in one frame: what was made while there was no connection. Each is settled or
+/// refused, and answered, on its own.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Proposals {
+    /// In the order of their numbers.
+    pub proposals: Vec<Propose>,
+}
+
 impl Propose {
     /// Reads the frame in one pass, without building a JSON value first: nearly every frame of a
     /// busy connection is one. `None` for any other frame and for a faulty one, whose fault
@@ -408,8 +419,12 @@ pub struct ConnectionLimits {
     pub frame: usize,
     /// Edits of one proposal.
     pub edits: usize,
-    /// Proposals per second, with a burst of the same size.
+    /// Proposals per second. One of many edits, or large, counts as several: as one for each 16
+    /// edits and for each 4 KiB that it has begun.
     pub proposals_per_second: u32,
+    /// How many may come at once after a while without any.
+    #[serde(default)]
+    pub burst: u32,
     /// Times per second that presence is told on; what is said more often is told as the newest.
     #[serde(default)]
     pub presence_per_second: u32,

@@ -16,8 +16,9 @@ pub use decode::{DEEPEST, DEEPEST_TOLD, decode_json};
 pub use frame::{
     AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter,
     FromParticipant, FromService, Leave, Left, LeftWhy, Notice, OutcomeFrame, OutcomeOf,
-    Participant, Ping, Pong, PresenceFrame, Propose, Refused, Release, Renew, Resync, Roster, Said,
-    SendCue, SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You, settled_frame,
+    Participant, Ping, Pong, PresenceFrame, Proposals, Propose, Refused, Release, Renew, Resync,
+    Roster, Said, SendCue, SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You,
+    settled_frame,
 };
 
 /// The subprotocol of text frames with one JSON object each.

@@ -1,8 +1,7 @@
 import { canonical } from "./canonical.ts";
 import type { Edit, Effect, Json, Place } from "./frame.ts";
+import { held, isMembers, memberOf, withMember, withoutMember } from "./members.ts";
 import { scalarCount, toUnits } from "./position.ts";
-
-type Members = { [name: string]: Json };
 
 /** Thrown for an effect that does not fit: the replica has diverged and needs a snapshot. */
 export class Misapplied extends Error {}
@@ -35,7 +34,7 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
     }
     case "reset":
       if (!isSettled || step.value === undefined) throw misapplied(step, "no value");
-      return step.value;
+      return held(step.value);
     case "clear":
       return at(state, path, step, () => null);
     case "add":
@@ -54,17 +53,16 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
       return at(state, path, step, (map) => {
         if (!isMembers(map) || typeof id !== "string" || value === undefined)
           throw misapplied(step, "no map");
-        if (!isSettled && Object.hasOwn(map, id)) return map;
-        return { ...map, [id]: value };
+        if (!isSettled && memberOf(map, id) !== undefined) return map;
+        return withMember(map, id, held(value));
       });
     }
     case "drop": {
       const id = path.at(-1);
       return at(state, path.slice(0, -1), step, (map) => {
-        if (!isMembers(map) || id === undefined || !Object.hasOwn(map, id))
+        if (!isMembers(map) || id === undefined || memberOf(map, id) === undefined)
           throw misapplied(step, "no record");
-        const { [id]: _dropped, ...rest } = map;
-        return rest;
+        return withoutMember(map, id);
       });
     }
     case "splice":
@@ -195,13 +193,12 @@ export function textAt(state: Json | undefined, pointer: string): string | undef
   return typeof found === "string" ? found : undefined;
 }
 
-function valueAt(state: Json | undefined, pointer: string): Json | undefined {
+/** What is at a path, if anything is. Cost O(path × log members). */
+export function valueAt(state: Json | undefined, pointer: string): Json | undefined {
   return tokens(pointer).reduce<Json | undefined>((value, token) => {
     if (Array.isArray(value))
       return (value as Element[]).find((element) => element.id === token)?.value;
-    return value !== null && typeof value === "object" && Object.hasOwn(value, token)
-      ? value[token]
-      : undefined;
+    return isMembers(value) ? memberOf(value, token) : undefined;
   }, state);
 }
 
@@ -227,13 +224,9 @@ function at(
     return state.with(index, { ...element, value: at(element.value, rest, step, replace) });
   }
   if (!isMembers(state)) throw misapplied(step, "nothing there");
-  const inner = Object.hasOwn(state, token) ? state[token] : undefined;
+  const inner = memberOf(state, token);
   if (inner === undefined && rest.length > 0) throw misapplied(step, "nothing there");
-  return { ...state, [token]: at(inner ?? null, rest, step, replace) };
-}
-
-function isMembers(value: Json): value is Members {
-  return value !== null && typeof value === "object" && !Array.isArray(value);
+  return withMember(state, token, at(inner ?? null, rest, step, replace));
 }
 
 function tokens(pointer: string): string[] {

@@ -7,6 +7,8 @@ import type {
   FromService,
   Json,
   Problem,
+  Propose,
+  Welcome,
 } from "./frame.ts";
 import { isTooFast } from "./frame.ts";
 import type { Claim } from "./keeper.ts";
@@ -87,7 +89,7 @@ export class Connection {
   #said = 0;
   #sayEvery = 33;
   #sayTimer: ReturnType<typeof setTimeout> | undefined;
-  #outbox = new Outbox((frame) => this.#send(frame));
+  #outbox = new Outbox((frames) => this.#sendProposals(frames));
   #asked = 0;
   #asks = new Map<number, (problem: Problem | undefined) => void>();
 
@@ -261,20 +263,22 @@ export class Connection {
     const changes = this.replica.handle(frame);
     if (frame.type === "refused" && isTooFast(frame.problem))
       this.#outbox.takeBack(frame.n, frame.problem.wait_ms ?? 1_000, this.replica.unanswered);
-    if (frame.type === "welcome") this.#welcomed(frame.limits.proposals_per_second);
+    if (frame.type === "welcome") this.#welcomed(frame.limits);
     else this.#sendOutgoing();
     for (const change of changes) this.#events.changed?.(change);
     if (changes.length > 0) this.#keep();
     if (changes.some((change) => change.kind === "diverged"))
       this.#lost("this replica differs and asks for a snapshot");
+    if (changes.some((change) => change.kind === "unknown"))
+      this.#lost("the service remembers nothing of this client");
     if (changes.length > 0) this.#events.standing?.();
   }
 
-  #welcomed(perSecond: number): void {
+  #welcomed(limits: Welcome["limits"]): void {
     this.#wait = FIRST_WAIT;
     this.why = undefined;
     while (this.replica.pollOutgoing() !== undefined) {}
-    this.#outbox.begin(perSecond, this.replica.unanswered);
+    this.#outbox.begin(limits, this.replica.answered, this.replica.unanswered);
     clearInterval(this.#beat);
     const beat = () => {
       if (performance.now() - this.#heard > SILENCE)
@@ -328,6 +332,15 @@ export class Connection {
       // Without a connection it is sent after the next `welcome`.
       else if (this.standing === "present") this.#outbox.put(frame);
     }
+    this.#outbox.answered(this.replica.answered);
+  }
+
+  #sendProposals(frames: Propose[]): void {
+    for (const frame of frames) this.replica.noteSent(frame.n);
+    const [first, ...others] = frames;
+    if (first === undefined) return;
+    if (others.length === 0) this.#send(first);
+    else this.#send({ type: "proposals", proposals: frames.map(({ type: _, ...body }) => body) });
   }
 
   #send(frame: FromParticipant): void {

@@ -115,6 +115,7 @@ export type Propose = {
 export type FromParticipant =
   | Enter
   | Propose
+  | { type: "proposals"; proposals: Omit<Propose, "type">[] }
   | { type: "digest"; seq: number; sha256: string }
   | { type: "presence"; seen?: number; set: Facts }
   | { type: "hold"; n: number; at: string; for?: number; over?: boolean }
@@ -141,6 +142,7 @@ export type Welcome = {
     frame: number;
     edits: number;
     proposals_per_second: number;
+    burst?: number;
     presence_per_second?: number;
   };
   outcomes: Outcome[];

@@ -1,4 +1,4 @@
-import { afterIndex, applyEdit, applyEffect, textAt, withText } from "./apply.ts";
+import { afterIndex, applyEdit, applyEffect, textAt, valueAt, withText } from "./apply.ts";
 import { digest } from "./canonical.ts";
 import { Draft, follow, removes, type Shift, type Splice } from "./draft.ts";
 import type {
@@ -20,6 +20,7 @@ import type {
   Welcome,
 } from "./frame.ts";
 import { isTooFast, takesAway } from "./frame.ts";
+import { held, plain } from "./members.ts";
 import { scalarCount } from "./position.ts";
 import { followCarets } from "./presence.ts";
 
@@ -43,6 +44,8 @@ export type Change =
   | { kind: "waiting"; n: number }
   /** The session was frozen, thawed or ended. */
   | { kind: "status"; status: string; by: string }
+  /** The service remembers nothing of this client, which is to enter again: what it did not send before is sent anew then. */
+  | { kind: "unknown" }
   | { kind: "diverged"; why: string };
 
 /** A place in a text that stays at its characters. Positions count Unicode scalar values of what is shown. */
@@ -58,10 +61,14 @@ export type Anchor = {
 
 /** A proposal without an answer. */
 type Pending = {
-  /** Its first number. Own proposals are shown in the order of these. */
+  /** Own proposals are shown in the order of these. */
   key: number;
+  /** Its first number. */
+  first: number;
   /** The number that its user knows it by. */
   n: number;
+  /** The welcome after which it was first sent, if it was. */
+  sent?: number;
   /** As it was sent and is sent again. None while it waits: it is made anew when those before it are answered. */
   frame?: Propose;
   edits: Edit[];
@@ -74,6 +81,7 @@ export type Kept = {
   seq: number;
   epoch: number;
   confirmed: Json;
+  made?: number;
   lastN: number;
   answered: number;
   refused: number;
@@ -107,7 +115,11 @@ export class Replica {
   #outgoing: FromParticipant[] = [];
   #drafts = new Map<string, Draft>();
   #anchors = new Set<Anchor>();
+  /** Proposals that were made here. */
+  #made = 0;
   #lastN = 0;
+  /** Welcomes so far. */
+  #welcomes = 0;
   #answered = 0;
   /** The last own proposal that was refused. */
   #refused = 0;
@@ -126,7 +138,8 @@ export class Replica {
       client: this.client,
       seq: this.seq,
       epoch: this.epoch,
-      confirmed: this.#confirmed,
+      confirmed: plain(this.#confirmed),
+      made: this.#made,
       lastN: this.#lastN,
       answered: this.#answered,
       refused: this.#refused,
@@ -137,9 +150,10 @@ export class Replica {
   /** A replica that was kept. Its session is known again at the next `welcome`. */
   static restore(kept: Kept): Replica {
     const replica = new Replica(kept.client);
-    replica.#confirmed = kept.confirmed;
+    replica.#confirmed = held(kept.confirmed);
     replica.seq = kept.seq;
     replica.epoch = kept.epoch;
+    replica.#made = kept.made ?? kept.lastN;
     replica.#lastN = kept.lastN;
     replica.#answered = kept.answered;
     replica.#refused = kept.refused;
@@ -148,7 +162,8 @@ export class Replica {
         const splice = spliceOf(edit);
         if (splice !== undefined) replica.#draft(edit.at)?.edit(pending.key, splice);
       }
-      replica.#pending.push(pending);
+      // What was sent after it was kept is not known here.
+      replica.#pending.push({ ...pending, sent: 0 });
       replica.#view = undefined;
     }
     // How the service orders what is on its way is not known here any more: what is made now waits
@@ -162,13 +177,27 @@ export class Replica {
     return update.client === this.client && update.by === this.you?.id;
   }
 
-  /** The state that everyone agrees on, `undefined` before the first `welcome`. */
+  /**
+   * The state that everyone agrees on, `undefined` before the first `welcome`. Cost O(what has
+   * changed since the last time, and the members around it); what did not change is the same object.
+   */
   get confirmed(): Json | undefined {
-    return this.#confirmed;
+    return this.#confirmed === undefined ? undefined : plain(this.#confirmed);
   }
 
-  /** The confirmed state with one's own pending edits over it: what a user is shown. */
+  /** The confirmed state with one's own pending edits over it: what a user is shown. Cost as `confirmed`. */
   get view(): Json | undefined {
+    const view = this.#shown();
+    return view === undefined ? undefined : plain(view);
+  }
+
+  /** What is shown at a path such as `/markers/m7`; cheaper than `view` where the rest is large. */
+  at(pointer: string): Json | undefined {
+    const found = valueAt(this.#shown(), pointer);
+    return found === undefined ? undefined : plain(found);
+  }
+
+  #shown(): Json | undefined {
     if (this.#view === undefined && this.#confirmed !== undefined) {
       const edits = this.#pending
         .flatMap((pending) => pending.edits)
@@ -185,9 +214,20 @@ export class Replica {
     return this.#pending.flatMap((pending) => pending.frame ?? []);
   }
 
+  /** The highest number up to which every outcome is known. */
+  get answered(): number {
+    return this.#answered;
+  }
+
+  /** A proposal is on its way to the service, which may settle it though no answer comes. */
+  noteSent(n: number): void {
+    const pending = this.#pending.find(({ frame }) => frame?.n === n);
+    if (pending !== undefined) pending.sent ??= this.#welcomes;
+  }
+
   /** The first numbers of the proposals that have no answer yet, those that wait included. */
   get pending(): readonly number[] {
-    return this.#pending.map((pending) => pending.key);
+    return this.#pending.map((pending) => pending.first);
   }
 
   /** The next own proposal that was refused here, without a word to the service. */
@@ -213,7 +253,8 @@ export class Replica {
 
   /** The SHA-256 of the confirmed state as canonical JSON, to compare with other replicas at the same `seq`. */
   digest(): string | undefined {
-    return this.#confirmed === undefined ? undefined : digest(this.#confirmed);
+    const { confirmed } = this;
+    return confirmed === undefined ? undefined : digest(confirmed);
   }
 
   /** The frame to enter with: where it was here before, it says up to where. */
@@ -255,11 +296,12 @@ export class Replica {
     if (this.#confirmed === undefined) return undefined;
     const edits = this.#besideElements(asked);
     this.#lastN += 1;
-    const key = this.#lastN;
+    this.#made += 1;
+    const [key, n] = [this.#made, this.#lastN];
     const problem = this.#limits && tooLarge(this.#limits, edits, more);
     if (problem !== undefined) {
-      this.#refusedHere.push({ kind: "refused", n: key, problem });
-      return key;
+      this.#refusedHere.push({ kind: "refused", n, problem });
+      return n;
     }
     let mustWait = this.#pending.some((pending) => pending.frame === undefined);
     for (const edit of edits) {
@@ -270,11 +312,11 @@ export class Replica {
       mustWait ||= draft.isOvertaken || isDropped;
       this.#shift(edit.at, draft.edit(key, splice));
     }
-    const pending: Pending = { key, n: key, edits, more };
+    const pending: Pending = { key, first: n, n, edits, more };
     if (!mustWait) {
       pending.frame = {
         type: "propose",
-        n: key,
+        n,
         seen: this.seq,
         answered: this.#answered,
         edits,
@@ -284,7 +326,7 @@ export class Replica {
     }
     this.#pending.push(pending);
     this.#view = undefined;
-    return key;
+    return n;
   }
 
   /**
@@ -293,7 +335,7 @@ export class Replica {
    */
   #besideElements(edits: Edit[]): Edit[] {
     if (!edits.some((edit) => edit.op === "insert" && edit.index !== undefined)) return edits;
-    let view = this.view ?? null;
+    let view = this.#shown() ?? null;
     return edits.map((edit) => {
       const beside = besideElement(view, edit);
       view = applyEdit(view, beside);
@@ -314,7 +356,7 @@ export class Replica {
   #draft(at: string): Draft | undefined {
     const known = this.#drafts.get(at);
     if (known !== undefined) return known;
-    const text = textAt(this.view, at);
+    const text = textAt(this.#shown(), at);
     if (text === undefined) return undefined;
     const draft = new Draft(text);
     this.#drafts.set(at, draft);
@@ -345,7 +387,10 @@ export class Replica {
         return this.#updates(frame.updates);
       case "refused":
         // What came too fast is sent again in a moment, and everything after it: nobody is told.
-        return isTooFast(frame.problem) ? [] : this.#refuse(frame.n, frame.problem);
+        if (isTooFast(frame.problem)) return [];
+        return isForgotten(frame.n, frame.problem)
+          ? this.#beginAnew(frame.problem)
+          : this.#refuse(frame.n, frame.problem);
       case "outcome":
         return this.#outcome(frame);
       case "digest":
@@ -379,6 +424,27 @@ export class Replica {
     }
   }
 
+  /**
+   * The service remembers nothing of this client. What was sent before the last welcome may be
+   * settled or not, which nobody can tell any more; the rest is not, and is made anew under numbers
+   * from 1.
+   */
+  #beginAnew(problem: Problem): Change[] {
+    const isUnsure = ({ sent }: Pending) => sent !== undefined && sent < this.#welcomes;
+    const unsure = this.#pending.filter(isUnsure).flatMap(({ frame }) => frame?.n ?? []);
+    const changes = unsure.flatMap((n): Change[] =>
+      this.#answer(n) ? [{ kind: "refused", n, problem }] : [],
+    );
+    for (const pending of this.#pending) {
+      delete pending.frame;
+      delete pending.sent;
+    }
+    this.#lastN = 0;
+    this.#answered = 0;
+    this.#refused = 0;
+    return [{ kind: "unknown" }, ...changes];
+  }
+
   #answerDigest(seq: number): void {
     const sha256 = seq === this.seq ? this.digest() : undefined;
     if (sha256 !== undefined) this.#outgoing.push({ type: "digest", seq, sha256 });
@@ -395,7 +461,7 @@ export class Replica {
         new Draft(textAt(this.#confirmed, at) ?? "").settleAs(textAt(state, at) ?? ""),
       );
     }
-    this.#confirmed = state;
+    this.#confirmed = held(state);
     this.#view = undefined;
     this.#diverged = false;
   }
@@ -406,6 +472,7 @@ export class Replica {
       this.#takeState(frame.state);
       this.seq = frame.seq - updates.length;
     }
+    this.#welcomes += 1;
     this.you = frame.you;
     this.session = frame.session;
     this.epoch = frame.epoch;
@@ -645,6 +712,12 @@ export class Replica {
 
 /** Refusals of splices that the replica answers by making them anew. */
 const PASSING = ["urn:rendel:problem:follows-refused", "urn:rendel:problem:too-old"];
+
+/** Whether a refusal says that the service does not know the client any more. */
+function isForgotten(n: number, problem: Problem): boolean {
+  const next = problem.next_n;
+  return problem.type === "urn:rendel:problem:forgotten" && typeof next === "number" && next < n;
+}
 
 /** Bytes of a `propose` frame around its edits. */
 const FRAME_AROUND = 160;

@@ -92,7 +92,7 @@ pub struct Limits {
     pub state: u64,
     /// Edits in one proposal.
     pub edits: usize,
-    /// Proposals per second and participant, with a burst of the same size.
+    /// Proposals per second and participant; see [`Limits::burst`].
     pub proposals_per_second: u32,
     /// Updates that the journal keeps; older ones go once a snapshot holds what they did. `None`
     /// keeps all.
@@ -339,6 +339,19 @@ impl Limits {
         };
         section.finish();
         limits
+    }
+}
+
+/// Seconds for which somebody who was away may make up at once.
+const MADE_UP: u32 = 20;
+
+impl Limits {
+    /// Proposals that a participant may make at once, after making none for a while: as many as in
+    /// 20 seconds, and never fewer than what the largest one counts.
+    pub fn burst(&self) -> u32 {
+        let (edits, frame) = (self.edits / 16, self.frame / 4_096);
+        let largest = u32::try_from(edits.max(frame) + 1).unwrap_or(u32::MAX);
+        self.proposals_per_second.saturating_mul(MADE_UP).max(largest)
     }
 }
 

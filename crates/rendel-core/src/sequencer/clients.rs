@@ -22,7 +22,7 @@ pub enum ClientOutcome {
 /// Numbers stay where every client's arithmetic is exact.
 const MOST_NUMBER: u64 = (1 << 53) - 1;
 /// Outcomes remembered for one client while it has not said that it knows them.
-const OUTCOMES: usize = 256;
+const OUTCOMES: usize = 2_048;
 /// Clients remembered; beyond them those that were silent longest are forgotten.
 const CLIENTS: Bounds = Bounds { entries: 10_000, bytes: 16 << 20 };
 /// Refusals remembered in one session.
@@ -30,6 +30,9 @@ const REFUSALS: Bounds = Bounds { entries: 4_096, bytes: 8 << 20 };
 
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct Clients {
+    /// Whether some client was forgotten: then one that is not known may be it.
+    #[serde(default)]
+    has_forgotten: bool,
     clients: Lately<ClientKey, Arc<Client>>,
     refusals: Lately<(ClientKey, u64), Problem>,
 }
@@ -52,6 +55,11 @@ impl Client {
 }
 
 impl Clients {
+    /// Of a session whose clients of before are not known.
+    pub(super) fn forgetful() -> Self {
+        Self { has_forgotten: true, ..Self::default() }
+    }
+
     /// The first outcome of a proposal that was sent before, or `None` for a new one and for one
     /// without a number.
     pub(super) fn known(
@@ -72,7 +80,7 @@ impl Clients {
             );
             return Err(Problem::new(ProblemKind::Malformed, detail));
         }
-        if known.is_none() && n > 1 {
+        if known.is_none() && n > 1 && self.has_forgotten {
             // Perhaps it counts already.
             let detail = format!(
                 "Nothing is remembered of this client, so whether its proposal {n} was settled \
@@ -139,7 +147,7 @@ impl Clients {
         let mut known = self.clients.take(&client).unwrap_or_default();
         change(Arc::make_mut(&mut known));
         let bytes = known.bytes();
-        self.clients.put(client, known, bytes, CLIENTS);
+        self.has_forgotten |= self.clients.put(client, known, bytes, CLIENTS) > 0;
     }
 
     /// Forgets what the client says it knows.

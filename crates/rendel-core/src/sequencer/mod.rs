@@ -122,7 +122,7 @@ impl SequencerSnapshot {
                 state.insert("memory".to_owned(), serde_json::to_value(Memory::since(seq))?);
             }
             if version.is_none() {
-                members.insert("clients".to_owned(), serde_json::to_value(Clients::default())?);
+                members.insert("clients".to_owned(), serde_json::to_value(Clients::forgetful())?);
             }
             members.insert("version".to_owned(), VERSION.into());
         }

@@ -14,7 +14,7 @@ use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, rt, web};
 use actix_ws::{CloseCode, CloseReason, Closed, Session};
 use futures_util::FutureExt as _;
-use rendel_core::{Problem, ProblemKind};
+use rendel_core::{Edit, Problem, ProblemKind};
 use rendel_wire::{
     AnswerFrame, Bye, Digest, Enter, FromParticipant, FromService, LeftWhy, Notice, Pong, Propose,
     Refused, Release, Renew, TakeHold, decode_cbor,
@@ -371,6 +371,12 @@ impl Connection {
         };
         match self.read(message)? {
             Ok(FromParticipant::Propose(frame)) => self.propose(frame, inside).await,
+            Ok(FromParticipant::Proposals(several)) => {
+                for frame in several.proposals {
+                    self.propose(frame, inside).await?;
+                }
+                Ok(())
+            }
             Ok(FromParticipant::Ping(ping)) => {
                 self.put(&FromService::Pong(Pong { sent: ping.sent, time: now_ms() }));
                 Ok(())
@@ -380,7 +386,7 @@ impl Connection {
                 inside.session.tell(ask).await.map_err(End::from)
             }
             Ok(FromParticipant::Presence(said)) => {
-                if let Err(problem) = inside.words.check() {
+                if let Err(problem) = inside.words.check(1) {
                     // The next says it all anew; who floods is told once in a while.
                     self.app.metrics.count(&problem);
                     return Ok(());
@@ -410,7 +416,7 @@ impl Connection {
 
     /// Something that is answered alone.
     async fn act(&mut self, n: u64, act: Act, inside: &Inside) -> Result<(), End> {
-        if let Err(problem) = inside.words.check() {
+        if let Err(problem) = inside.words.check(1) {
             self.app.metrics.refused(&problem);
             self.put(&FromService::Answer(AnswerFrame { n, problem: Some(problem) }));
             return Ok(());
@@ -452,7 +458,7 @@ impl Connection {
             self.too_fast(n, goes_behind(first.n));
             return Ok(());
         }
-        if let Err(problem) = inside.entered.rate.check() {
+        if let Err(problem) = inside.entered.rate.check(Edit::cost(&frame.edits)) {
             let wait =
                 problem.member("wait_ms").and_then(serde_json::Value::as_u64).unwrap_or_default();
             let until = Instant::now() + Duration::from_millis(wait) + AGAIN_WITHIN;

@@ -30,18 +30,18 @@ impl Task {
             }
         };
         let Entry { who, client, outbound, way, encoding, address, presence, token, .. } = entry;
-        let (most, rate) =
-            (self.charter.session.participants, self.charter.limits.proposals_per_second);
-        let (rate, change) =
-            match self.present.add(&who, most, self.app.config.connections_per_participant, rate) {
-                Ok(added) => added,
-                Err(problem) => {
-                    let _ = answer.send(Err(problem));
-                    return;
-                }
-            };
-        // A client that comes back before its old connection was missed takes its place.
         let actor = Actor::new(who.id.clone(), who.role.clone(), client);
+        let rate = self.rate_of(&actor);
+        let (most, tabs) =
+            (self.charter.session.participants, self.app.config.connections_per_participant);
+        let change = match self.present.add(&who, most, tabs) {
+            Ok(change) => change,
+            Err(problem) => {
+                let _ = answer.send(Err(problem));
+                return;
+            }
+        };
+        // A client that comes back before its old connection was missed takes its place.
         let is_same = |member: &Member| member.who.client == client && member.who.id == actor.id;
         let replaced: Vec<_> =
             self.members.iter().filter(|(_, member)| is_same(member)).map(|(id, _)| *id).collect();
@@ -155,6 +155,7 @@ impl Task {
             frame: self.charter.limits.frame,
             edits: self.charter.limits.edits,
             proposals_per_second: self.charter.limits.proposals_per_second,
+            burst: self.charter.limits.burst(),
             presence_per_second: self.charter.presence.rate,
         };
         let outcomes = self

@@ -19,6 +19,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytestring::ByteString;
+use std::num::NonZeroU32;
+
 use governor::clock::{Clock as _, DefaultClock};
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use rendel_core::{Actor, Edit, Facts, Path, Problem, ProblemKind, Proposal, State, Verdicted};
@@ -251,14 +253,20 @@ pub(crate) struct Rate {
 }
 
 impl Rate {
-    pub(crate) fn new(per_second: u32) -> Self {
-        let quota = std::num::NonZeroU32::new(per_second).map(Quota::per_second);
-        Self { limiter: quota.map(RateLimiter::direct), per_second, what: "proposals" }
+    /// The rate of a participant's proposals.
+    pub(crate) fn of_proposals(limits: &rendel_core::Limits) -> Self {
+        Self::new("proposals", limits.proposals_per_second, limits.burst())
     }
 
-    /// A rate of something else.
+    /// A rate of something else, with a burst of a second's.
     pub(crate) fn of(what: &'static str, per_second: u32) -> Self {
-        Self { what, ..Self::new(per_second) }
+        Self::new(what, per_second, per_second)
+    }
+
+    fn new(what: &'static str, per_second: u32, burst: u32) -> Self {
+        let quota = NonZeroU32::new(per_second).zip(NonZeroU32::new(burst));
+        let quota = quota.map(|(rate, burst)| Quota::per_second(rate).allow_burst(burst));
+        Self { limiter: quota.map(RateLimiter::direct), per_second, what }
     }
 
     /// No bound: for the backend itself.
@@ -267,9 +275,11 @@ impl Rate {
     }
 
     /// `too-fast`, with the wait in milliseconds, where the participant is over the rate.
-    pub(crate) fn check(&self) -> Result<(), Problem> {
+    pub(crate) fn check(&self, cost: u32) -> Result<(), Problem> {
         let Some(limiter) = &self.limiter else { return Ok(()) };
-        limiter.check().map_err(|until| {
+        let cost = NonZeroU32::new(cost).unwrap_or(NonZeroU32::MIN);
+        // None costs more than the burst, so that there is always a time at which it passes.
+        limiter.check_n(cost).unwrap_or(Ok(())).map_err(|until| {
             let wait = until.wait_time_from(DefaultClock::default().now());
             let wait_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX).max(1);
             let Self { per_second, what, .. } = self;

@@ -3,7 +3,9 @@
 use std::sync::Arc;
 
 use bytestring::ByteString;
-use rendel_core::{Actor, ClientOutcome, Outcome, Problem, ProblemKind, Proposal, Settled};
+use rendel_core::{
+    Actor, ClientOutcome, Edit, Effect, Outcome, Problem, ProblemKind, Proposal, Settled,
+};
 use rendel_store::{RefusalRow, StoreError, UpdateRow};
 use rendel_wire::Propose;
 use tokio::sync::oneshot;
@@ -14,8 +16,8 @@ use crate::app::now_ms;
 use crate::failure::{from_store, unavailable};
 use crate::http::Tags;
 
-/// Rates remembered of participants that only call over HTTP.
-const VISITORS: usize = 4_096;
+/// Rates remembered of participants.
+const RATES: usize = 4_096;
 /// The oldest refusals are forgotten after so many new ones.
 const TIDY: usize = 1_024;
 /// A state up to this size is told along with the refusal of a condition on it.
@@ -67,7 +69,7 @@ impl Task {
     }
 
     pub(super) fn propose_once(&mut self, actor: &Actor, proposal: Proposal, answer: Answer) {
-        if let Err(problem) = self.may_call(actor) {
+        if let Err(problem) = self.may_call(actor, Edit::cost(&proposal.edits)) {
             let _ = answer.send(Err(problem));
             return;
         }
@@ -112,7 +114,7 @@ impl Task {
         n: u64,
         if_match: Option<&Tags>,
     ) -> Result<Option<ClientOutcome>, Problem> {
-        self.may_call(actor)?;
+        self.may_call(actor, 1)?;
         self.check_key(actor, n)?;
         let known = self.sequencer.outcomes(actor.key()).find(|(known, _)| *known == n);
         if let Some((_, outcome)) = known {
@@ -191,25 +193,24 @@ impl Task {
         problem.bounded()
     }
 
-    fn may_call(&mut self, actor: &Actor) -> Result<(), Problem> {
+    fn may_call(&mut self, actor: &Actor, cost: u32) -> Result<(), Problem> {
         if self.adrift.is_some() {
             return Err(unavailable());
         }
-        self.rate_of(actor).check().inspect_err(|problem| self.app.metrics.count(problem))
+        self.rate_of(actor).check(cost).inspect_err(|problem| self.app.metrics.count(problem))
     }
 
-    fn rate_of(&mut self, actor: &Actor) -> Arc<Rate> {
+    /// The rate of a participant, the same however often they come and go.
+    pub(super) fn rate_of(&mut self, actor: &Actor) -> Arc<Rate> {
         if actor.role == Actor::SERVICE || actor.id == Actor::SERVICE {
             return Arc::new(Rate::unbounded());
         }
-        if let Some(rate) = self.present.rate(&actor.id) {
-            return rate;
+        if self.rates.len() > RATES {
+            // Those that a connection uses stay.
+            self.rates.retain(|_, rate| Arc::strong_count(rate) > 1);
         }
-        if self.visitors.len() > VISITORS {
-            self.visitors.clear();
-        }
-        let rate = self.charter.limits.proposals_per_second;
-        self.visitors.entry(actor.id.clone()).or_insert_with(|| Arc::new(Rate::new(rate))).clone()
+        let rate = || Arc::new(Rate::of_proposals(&self.charter.limits));
+        self.rates.entry(actor.id.clone()).or_insert_with(rate).clone()
     }
 
     pub(super) fn settle(&mut self, actor: &Actor, proposal: &Proposal, from: Origin) {
@@ -218,10 +219,10 @@ impl Task {
         {
             return self.refuse_at_once(proposal.n, problem, from);
         }
-        let held = || self.holds.refusal(&self.charter, actor, &proposal.edits);
-        let outcome = match self.refusal(actor).or_else(held) {
+        let held = |effects: &[Effect]| self.holds.refusal(&self.charter, actor, effects);
+        let outcome = match self.refusal(actor) {
             Some(problem) => self.sequencer.handle_refusal(actor, proposal, problem),
-            None => self.sequencer.handle_proposal(actor, proposal, now_ms()),
+            None => self.sequencer.handle_proposal_unless(actor, proposal, now_ms(), &held),
         };
         self.note_unanswered();
         self.come_out(actor, proposal.n, outcome, from);

@@ -1,13 +1,11 @@
 //! Who is in a session.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 
 use rendel_core::{Actor, Problem, ProblemKind};
 use rendel_wire::{Left, LeftWhy, Participant, Roster};
 use sha2::{Digest as _, Sha256};
 
-use super::Rate;
 use crate::auth::Identity;
 
 /// Who is here, each with the connections that they have open.
@@ -19,7 +17,6 @@ pub(super) struct Present {
 #[derive(Debug)]
 struct Here {
     shown: Participant,
-    rate: Arc<Rate>,
     /// When they have left, in milliseconds since 1970 UTC, while they are away.
     away_until: Option<u64>,
 }
@@ -34,14 +31,13 @@ impl Present {
     }
 
     /// Adds a connection: `full` beyond `most` participants, and beyond `most_each` connections of
-    /// one. Gives the participant's rate and the change of the roster.
+    /// one. Gives the change of the roster.
     pub(super) fn add(
         &mut self,
         who: &Identity,
         most: usize,
         most_each: u32,
-        rate: u32,
-    ) -> Result<(Arc<Rate>, Roster), Problem> {
+    ) -> Result<Roster, Problem> {
         if let Some(here) = self.participants.get_mut(&who.id) {
             if here.shown.connections >= most_each && who.role != Actor::SERVICE {
                 let detail = format!(
@@ -57,7 +53,7 @@ impl Present {
             here.shown.name.clone_from(&who.name);
             here.shown.role.clone_from(&who.role);
             let changed = vec![here.shown.clone()];
-            return Ok((here.rate.clone(), Roster { changed, ..Roster::default() }));
+            return Ok(Roster { changed, ..Roster::default() });
         }
         if self.participants.len() >= most && who.role != Actor::SERVICE {
             let detail = format!(
@@ -65,8 +61,6 @@ impl Present {
             );
             return Err(Problem::new(ProblemKind::Full, detail).with("limit", "participants"));
         }
-        let rate =
-            Arc::new(if who.role == Actor::SERVICE { Rate::unbounded() } else { Rate::new(rate) });
         let shown = Participant {
             id: who.id.clone(),
             name: who.name.clone(),
@@ -75,15 +69,8 @@ impl Present {
             connections: 1,
             away: false,
         };
-        self.participants.insert(
-            who.id.clone(),
-            Here { shown: shown.clone(), rate: rate.clone(), away_until: None },
-        );
-        Ok((rate, Roster { joined: vec![shown], ..Roster::default() }))
-    }
-
-    pub(super) fn rate(&self, id: &str) -> Option<Arc<Rate>> {
-        self.participants.get(id).map(|here| here.rate.clone())
+        self.participants.insert(who.id.clone(), Here { shown: shown.clone(), away_until: None });
+        Ok(Roster { joined: vec![shown], ..Roster::default() })
     }
 
     /// The colour of somebody who is here.
@@ -234,11 +221,11 @@ mod tests {
     fn a_lost_connection_is_away_for_a_while_and_a_reload_is_no_coming_and_going() {
         let mut present = Present::default();
         let oda = identity("oda");
-        present.add(&oda, 9, 9, 10).unwrap();
+        present.add(&oda, 9, 9).unwrap();
         let lost = present.remove("oda", LeftWhy::Lost, 1_000, 5_000);
         assert!(lost.left.is_empty() && lost.changed[0].away && lost.changed[0].connections == 0);
         assert_eq!(present.poll_timeout(), Some(6_000));
-        let (_, back) = present.add(&oda, 9, 9, 10).unwrap();
+        let back = present.add(&oda, 9, 9).unwrap();
         assert!(
             back.joined.is_empty() && !back.changed[0].away && back.changed[0].connections == 1
         );
@@ -249,7 +236,7 @@ mod tests {
             present.handle_timeout(10_000).left,
             [Left { id: "oda".into(), why: LeftWhy::Lost }]
         );
-        present.add(&oda, 9, 9, 10).unwrap();
+        present.add(&oda, 9, 9).unwrap();
         assert_eq!(present.remove("oda", LeftWhy::Left, 1_000, 0).left[0].why, LeftWhy::Left);
         assert_eq!(present.len(), 0);
     }
@@ -259,7 +246,7 @@ mod tests {
         let mut present = Present::default();
         let mut hues: Vec<u16> = Vec::new();
         for at in 0..12 {
-            let (_, change) = present.add(&identity(&format!("picker-{at}")), 99, 9, 10).unwrap();
+            let change = present.add(&identity(&format!("picker-{at}")), 99, 9).unwrap();
             let hue = change.joined[0].hue;
             let apart =
                 hues.iter().map(|other| other.abs_diff(hue)).map(|by| by.min(360 - by)).min();

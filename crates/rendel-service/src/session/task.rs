@@ -67,7 +67,7 @@ pub(super) struct Task {
     pub(super) bytes_since: u64,
     pub(super) members: BTreeMap<ConnectionId, Member>,
     pub(super) present: Present,
-    pub(super) visitors: BTreeMap<String, Arc<Rate>>,
+    pub(super) rates: BTreeMap<String, Arc<Rate>>,
     pub(super) next_connection: ConnectionId,
     /// Who came since the last append was sent and waits for a welcome, and what that changed in
     /// the roster.
@@ -242,7 +242,7 @@ impl Task {
             recent,
             members: BTreeMap::new(),
             present: Present::default(),
-            visitors: BTreeMap::new(),
+            rates: BTreeMap::new(),
             next_connection: 1,
             arrivals: Vec::new(),
             roster: Roster::default(),

@@ -160,6 +160,9 @@ impl Visit {
             Event::Changed(Change::Diverged(why)) => {
                 self.out.line(&format!("this replica differs ({why}); asking for a snapshot"))
             }
+            Event::Changed(Change::Unknown) => {
+                self.out.line("the session remembers nothing of this client; coming back anew")
+            }
             Event::Changed(Change::Waiting { n: _ }) => {
                 self.out.line("waiting for a check; nobody else sees it yet")
             }
@@ -284,6 +287,7 @@ impl Visit {
             Event::Changed(Change::Roster(change)) => json!({"event": "roster", "change": change}),
             Event::Changed(Change::Status(change)) => json!({"event": "status", "change": change}),
             Event::Changed(Change::Diverged(why)) => json!({"event": "diverged", "why": why}),
+            Event::Changed(Change::Unknown) => json!({"event": "unknown"}),
             Event::Changed(Change::Waiting { n }) => json!({"event": "waiting", "n": n}),
             Event::Changed(Change::Holds(change)) => json!({"event": "holds", "change": change}),
             Event::Changed(Change::Presence(who)) => {
