@@ -6,7 +6,6 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use proptest::prelude::*;
 use rendel_core::{
     Actor, Charter, ClientOutcome, Document, Edit, Outcome, Problem, ProblemKind, Proposal,
     Sequencer, Settled, Sight,
@@ -76,13 +75,6 @@ fn refused(outcome: Outcome) -> Problem {
     }
 }
 
-/// All that a sequencer goes on with but for the memory of refusals.
-fn without_memory(sequencer: &Sequencer) -> Value {
-    let mut snapshot = serde_json::to_value(sequencer.snapshot()).unwrap();
-    snapshot.as_object_mut().unwrap().remove("clients");
-    snapshot
-}
-
 #[test]
 fn a_put_that_is_refused_for_its_size_is_not_in_the_state() {
     let mut sequencer = open(600);
@@ -92,65 +84,6 @@ fn a_put_that_is_refused_for_its_size_is_not_in_the_state() {
         assert_eq!(matches!(outcome, Outcome::Settled(_)), n < 4, "{outcome:?}");
     }
     assert_eq!(sequencer.plain()["barrels"].as_object().unwrap().len(), 3);
-}
-
-fn edit() -> impl Strategy<Value = Edit> {
-    let id = || prop::sample::select(vec!["a", "b", "c", "d"]);
-    let text = || (0..900usize).prop_map(|length| "y".repeat(length));
-    let at = |map: &'static str, field: &'static str| {
-        id().prop_map(move |id| format!("{map}/{id}{field}"))
-    };
-    prop_oneof![
-        (-20..20i64).prop_map(|by| Edit::new("/heads", "add").with("by", by)),
-        text().prop_map(|text| Edit::new("/title", "set").with("value", text)),
-        text().prop_map(|text| Edit::new("/leads", "set").with("value", text)),
-        text().prop_map(|text| Edit::new("/rows", "include").with("value", text)),
-        (0..40usize, text()).prop_map(|(at, text)| {
-            Edit::new("/notes", "splice").with("index", at).with("delete", 0).with("insert", text)
-        }),
-        (id(), text()).prop_map(|(id, text)| {
-            Edit::new("/tasks", "insert").with("id", id).with("value", json!({ "text": text }))
-        }),
-        at("/tasks", "").prop_map(|at| Edit::new(at, "remove")),
-        (at("/tasks", "/text"), text()).prop_map(|(at, text)| {
-            Edit::new(at, "splice").with("index", 0).with("delete", 0).with("insert", text)
-        }),
-        id().prop_map(|id| Edit::new("/barrels", "put").with("id", id).with("value", json!({}))),
-        at("/barrels", "").prop_map(|at| Edit::new(at, "drop")),
-        (at("/barrels", "/label"), text())
-            .prop_map(|(at, text)| Edit::new(at, "set").with("value", text)),
-        (at("/barrels", "/notes"), text()).prop_map(|(at, text)| {
-            Edit::new(at, "splice").with("index", 1).with("delete", 1).with("insert", text)
-        }),
-        (id(), id()).prop_map(|(id, barrel)| {
-            Edit::new("/racks", "put").with("id", id).with("value", json!({ "barrel": barrel }))
-        }),
-    ]
-}
-
-proptest! {
-    /// Proposals of one edit and of several, late and in time, most of them near the limit.
-    #[test]
-    fn a_refusal_changes_nothing_and_the_journal_says_all(
-        initial in 0..500usize,
-        proposals in prop::collection::vec((prop::collection::vec(edit(), 1..4), 0..4u64, any::<bool>()), 1..40),
-    ) {
-        let mut sequencer = open(initial);
-        let mut replica = open(initial);
-        for (n, (edits, late, is_oda)) in (1..).zip(proposals) {
-            let before = without_memory(&sequencer);
-            let who = if is_oda { "oda" } else { "bram" };
-            let seen = Some(sequencer.seq().saturating_sub(late));
-            match sequencer.handle_proposal(&actor(who), &proposal(n, seen, edits), n) {
-                Outcome::Settled(update) => replica.replay(&update).unwrap(),
-                Outcome::Refused(_) => prop_assert_eq!(without_memory(&sequencer), before),
-                Outcome::Repeated(_) => unreachable!("each number is taken once"),
-            }
-            prop_assert_eq!(sequencer.plain(), replica.plain());
-            prop_assert!(sequencer.weight() <= 2 << 10);
-        }
-        prop_assert_eq!(without_memory(&sequencer), without_memory(&replica));
-    }
 }
 
 #[test]

@@ -145,19 +145,16 @@ impl Field {
                 };
                 let standing = self.key(site.path, &present).ok().flatten();
                 let mine = self.key(site.path, value)?;
-                if standing.is_none()
-                    || mine.zip(standing).and_then(|(mine, standing)| compare(mine, standing))
-                        == Some(order)
-                {
-                    overrode(format!(
-                        "It is {name} than {} of update {seq}; the {name} stands.",
-                        shown(&present)
-                    ))
+                let Some(standing) = standing else {
+                    let because = format!("It stands where update {seq} had left nothing.");
+                    return Ok(overrode(because));
+                };
+                let is_it = mine.and_then(|mine| compare(mine, standing)) == Some(order);
+                let of = format!("{} of update {seq}; the {name} stands.", shown(&present));
+                if is_it {
+                    overrode(format!("It is {name} than {of}"))
                 } else {
-                    dropped(format!(
-                        "It is not {name} than {} of update {seq}; the {name} stands.",
-                        shown(&present)
-                    ))
+                    dropped(format!("It is not {name} than {of}"))
                 }
             }
             Merge::Last | Merge::All | Merge::Unchanged => overrode(format!(

@@ -84,13 +84,15 @@ impl Sequencer {
         let mut effects = Vec::with_capacity(proposal.edits.len());
         let mut verdicts = Vec::new();
         for index in 0..proposal.edits.len() {
-            let settlement = self
+            let mut settlement = self
                 .settle_edit(&present, settling, index)
                 .map_err(|problem| at_edit(problem, proposal, index))?;
             for effect in &settlement.effects {
                 let applied = present.apply(&self.charter, effect, stamp);
                 applied.map_err(|misfit| broken(&misfit))?;
             }
+            // Where nothing was, nothing is lost.
+            settlement.verdict.lost = settlement.verdict.lost.filter(|lost| !lost.is_null());
             effects.extend(settlement.effects);
             let is_told = settlement.verdict.verdict != VerdictKind::Applied;
             verdicts.extend(Some(settlement.verdict).filter(|_| is_told));
