@@ -1,5 +1,6 @@
 //! A connection that enters, keeps its replica up to date and comes back by itself.
 
+use std::collections::BTreeMap;
 use std::pin::Pin;
 use std::time::Duration;
 
@@ -152,6 +153,9 @@ pub struct Connection {
     saying: Facts,
     say_at: Instant,
     say_every: Duration,
+    said_at: BTreeMap<String, Instant>,
+    /// Facts that lapse so long after they were said.
+    lapses: BTreeMap<String, Duration>,
     /// The number of the last hold, release, cue or renewal.
     asked: u64,
     outbox: Outbox,
@@ -183,6 +187,8 @@ impl Connection {
             saying: Facts::new(),
             say_at: Instant::now(),
             say_every: Duration::from_millis(33),
+            said_at: BTreeMap::new(),
+            lapses: BTreeMap::new(),
             asked: 0,
             outbox: Outbox::default(),
             events: std::collections::VecDeque::new(),
@@ -257,8 +263,11 @@ impl Connection {
     }
 
     async fn send_said(&mut self) {
-        self.say_at = Instant::now() + self.say_every;
-        let said = self.replica.say(std::mem::take(&mut self.saying));
+        let now = Instant::now();
+        self.say_at = now + self.say_every;
+        let saying = std::mem::take(&mut self.saying);
+        self.said_at.extend(saying.keys().map(|name| (name.clone(), now)));
+        let said = self.replica.say(saying);
         self.send(&FromParticipant::Presence(said)).await;
     }
 
@@ -372,6 +381,10 @@ impl Connection {
     }
 
     async fn connect(&mut self) -> Result<(), ConnectionError> {
+        let lapsed = self.lapses.iter().filter(|(name, after)| {
+            self.said_at.get(*name).is_some_and(|said| said.elapsed() >= **after)
+        });
+        self.replica.lapse(lapsed.map(|(name, _)| name.as_str()));
         let (target, enter) = (&self.target, &self.replica);
         let entering = self.entering.get_or_insert_with(|| {
             let enter = enter.enter(Some(target.token.clone()).filter(|token| !token.is_empty()));
@@ -402,6 +415,9 @@ impl Connection {
         if let FromService::Welcome(welcome) = &welcome {
             self.say_every = Duration::from_secs(1) / welcome.limits.presence_per_second.max(1);
             self.outbox.pace(&welcome.limits);
+            let lapses = welcome.limits.presence_lapses_ms.iter();
+            let lapses = lapses.map(|(name, ms)| (name.clone(), Duration::from_millis(*ms)));
+            self.lapses = lapses.collect();
             // A guest comes back as the same guest.
             if let Some(token) = &welcome.token {
                 self.target.token.clone_from(token);

@@ -157,6 +157,7 @@ mod tests {
             proposals_per_second: 50,
             burst: 1_000,
             presence_per_second: 30,
+            presence_lapses_ms: std::collections::BTreeMap::new(),
         };
         let mut outbox = Outbox::default();
         outbox.pace(&limits);

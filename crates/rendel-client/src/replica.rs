@@ -117,7 +117,7 @@ pub struct Replica {
     seq: u64,
     confirmed: Option<Value>,
     roster: Vec<Participant>,
-    presence: BTreeMap<String, Facts>,
+    presence: BTreeMap<String, BTreeMap<Uuid, Facts>>,
     holds: BTreeMap<String, Hold>,
     /// What this client tells of its participant.
     said: Facts,
@@ -190,6 +190,11 @@ impl Replica {
             }
         }
         Said { seen: self.confirmed.is_some().then_some(self.seq), set }
+    }
+
+    /// Facts that were said have lapsed: they are not said again after a return.
+    pub fn lapse<'n>(&mut self, names: impl IntoIterator<Item = &'n str>) {
+        names.into_iter().for_each(|name| drop(self.said.shift_remove(name)));
     }
 
     /// Makes a proposal that is pending from now on, and gives its number; `None` before the first
@@ -353,10 +358,16 @@ impl Replica {
             }
             FromService::Presence(frame) => {
                 let who = frame.of.keys().cloned().collect();
-                for (who, facts) in frame.of {
-                    match facts {
-                        Some(facts) => drop(self.presence.insert(who, facts)),
-                        None => drop(self.presence.remove(&who)),
+                for (who, told) in frame.of {
+                    let mut here = self.presence.remove(&who).unwrap_or_default();
+                    for (client, facts) in told {
+                        match facts.filter(|_| !self.is_self(&who, client)) {
+                            Some(facts) => drop(here.insert(client, facts)),
+                            None => drop(here.remove(&client)),
+                        }
+                    }
+                    if !here.is_empty() {
+                        self.presence.insert(who, here);
                     }
                 }
                 vec![Change::Presence(who)]
@@ -558,7 +569,8 @@ impl Replica {
         self.redraft(&mut splices, own, update.seq)?;
         replaced.into_iter().for_each(|around| self.follow_replacement(around));
         self.seq = update.seq;
-        self.presence.values_mut().for_each(|facts| follow_carets(facts, &update.effects));
+        let told = self.presence.values_mut().flat_map(BTreeMap::values_mut);
+        told.for_each(|facts| follow_carets(facts, &update.effects));
         Ok(())
     }
 
@@ -754,7 +766,11 @@ impl Replica {
     /// Whether this client made an update. Its id alone does not tell: another participant may use
     /// the same.
     pub fn is_own(&self, update: &Settled) -> bool {
-        update.client == self.client && self.you.as_ref().is_some_and(|you| you.id == update.by)
+        self.is_self(&update.by, update.client)
+    }
+
+    fn is_self(&self, who: &str, client: Uuid) -> bool {
+        client == self.client && self.you.as_ref().is_some_and(|you| you.id == who)
     }
 
     /// The last update applied.
@@ -767,9 +783,10 @@ impl Replica {
         &self.roster
     }
 
-    /// What participants tell of themselves, by their ids. Carets (`{"at", "index"}`) count in what
+    /// What participants tell of themselves, by participant and client: in two tabs they have two
+    /// carets. What this client tells is not among it. Carets (`{"at", "index"}`) count in what
     /// everyone agrees on; see [`shown_index`](Self::shown_index).
-    pub fn presence(&self) -> &BTreeMap<String, Facts> {
+    pub fn presence(&self) -> &BTreeMap<String, BTreeMap<Uuid, Facts>> {
         &self.presence
     }
 

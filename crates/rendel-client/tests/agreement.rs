@@ -363,6 +363,7 @@ impl World {
                 edits: 256,
                 proposals_per_second: 50,
                 burst: 1_000,
+                presence_lapses_ms: BTreeMap::new(),
                 presence_per_second: 30,
             },
             outcomes,

@@ -56,7 +56,7 @@ pub use kind::{Cell, Field, Fields, KINDS, KindWords};
 pub use op::{Made, Op, Place, Splicing};
 pub use patch::PatchOp;
 pub use path::Path;
-pub use presence::{Facts, Presence, follow_carets, placed};
+pub use presence::{Facts, Presence, Teller, follow_carets, placed};
 pub use problem::{Problem, ProblemKind};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot, Verdicted};

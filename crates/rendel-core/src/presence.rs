@@ -8,6 +8,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Map, Value, json};
+use uuid::Uuid;
 
 use crate::actor::ClientKey;
 use crate::charter::{Charter, Sight};
@@ -20,11 +21,15 @@ use crate::update::{Effect, Settled};
 /// What a participant tells of themselves, by the names of the charter's facts.
 pub type Facts = Map<String, Value>;
 
+/// A participant and the tab or process in which they tell something: in two tabs they have two
+/// pointers.
+pub type Teller = (String, Uuid);
+
 /// What everyone in a session tells of themselves.
 #[derive(Clone, Debug, Default)]
 pub struct Presence {
-    people: BTreeMap<String, BTreeMap<String, Said>>,
-    changed: BTreeSet<String>,
+    tellers: BTreeMap<Teller, BTreeMap<String, Said>>,
+    changed: BTreeSet<Teller>,
 }
 
 #[derive(Clone, Debug)]
@@ -84,77 +89,77 @@ impl Presence {
     pub fn handle_said(
         &mut self,
         charter: &Charter,
-        who: &str,
+        teller: &Teller,
         connection: u64,
         said: Facts,
         now: u64,
     ) {
-        let person = self.people.entry(who.to_owned()).or_default();
+        let told = self.tellers.entry(teller.clone()).or_default();
         for (name, value) in said {
             if value.is_null() {
-                person.remove(&name);
+                told.remove(&name);
                 continue;
             }
             let linger = charter.presence.facts.get(&name).and_then(|fact| fact.linger);
             let until = linger.map(|linger| {
                 now.saturating_add(u64::try_from(linger.as_millis()).unwrap_or(u64::MAX))
             });
-            person.insert(name, Said { value, by: connection, until });
+            told.insert(name, Said { value, by: connection, until });
         }
-        self.changed.insert(who.to_owned());
-        self.tidy(who);
+        self.changed.insert(teller.clone());
+        self.tidy(teller);
     }
 
     /// A settled update was shown: carets move with their texts, and what was selected and is gone
     /// is selected no more.
     pub fn handle_settled(&mut self, charter: &Charter, update: &Settled) {
-        for (who, person) in &mut self.people {
-            let before = person.len();
+        for (teller, told) in &mut self.tellers {
+            let before = told.len();
             let mut has_lost = false;
-            person.retain(|name, said| match charter.presence.selects(name) {
+            told.retain(|name, said| match charter.presence.selects(name) {
                 Some(map) => keep_selected(map, &mut said.value, &update.effects, &mut has_lost),
                 None if charter.presence.is_caret(name) => {
                     keep_caret(&mut said.value, &update.effects)
                 }
                 None => true,
             });
-            if has_lost || person.len() < before {
-                self.changed.insert(who.clone());
+            if has_lost || told.len() < before {
+                self.changed.insert(teller.clone());
             }
         }
     }
 
     /// A connection is gone, and with it what it said.
-    pub fn handle_gone(&mut self, who: &str, connection: u64) {
-        let Some(person) = self.people.get_mut(who) else { return };
-        let before = person.len();
-        person.retain(|_, said| said.by != connection);
-        if person.len() < before {
-            self.changed.insert(who.to_owned());
+    pub fn handle_gone(&mut self, teller: &Teller, connection: u64) {
+        let Some(told) = self.tellers.get_mut(teller) else { return };
+        let before = told.len();
+        told.retain(|_, said| said.by != connection);
+        if told.len() < before {
+            self.changed.insert(teller.clone());
         }
-        self.tidy(who);
+        self.tidy(teller);
     }
 
     /// Takes back what has lapsed.
     pub fn handle_timeout(&mut self, now: u64) {
-        for (who, person) in &mut self.people {
-            let before = person.len();
-            person.retain(|_, said| said.until.is_none_or(|until| until > now));
-            if person.len() < before {
-                self.changed.insert(who.clone());
+        for (teller, told) in &mut self.tellers {
+            let before = told.len();
+            told.retain(|_, said| said.until.is_none_or(|until| until > now));
+            if told.len() < before {
+                self.changed.insert(teller.clone());
             }
         }
-        self.people.retain(|_, person| !person.is_empty());
+        self.tellers.retain(|_, told| !told.is_empty());
     }
 
     /// When something lapses next.
     pub fn poll_timeout(&self) -> Option<u64> {
-        self.people.values().flat_map(BTreeMap::values).filter_map(|said| said.until).min()
+        self.tellers.values().flat_map(BTreeMap::values).filter_map(|said| said.until).min()
     }
 
     /// Whether something of it moves or goes with the state.
     pub fn follows_state(&self, charter: &Charter) -> bool {
-        let names = || self.people.values().flat_map(BTreeMap::keys);
+        let names = || self.tellers.values().flat_map(BTreeMap::keys);
         names()
             .any(|name| charter.presence.is_caret(name) || charter.presence.selects(name).is_some())
     }
@@ -165,29 +170,29 @@ impl Presence {
     }
 
     /// Who changed since the last time.
-    pub fn poll_changed(&mut self) -> BTreeSet<String> {
+    pub fn poll_changed(&mut self) -> BTreeSet<Teller> {
         std::mem::take(&mut self.changed)
     }
 
-    /// What one participant tells, as a role is shown it; `None` where that is nothing.
-    pub fn facts(&self, charter: &Charter, sight: &Sight, who: &str) -> Option<Facts> {
-        let said = self.people.get(who)?;
+    /// What one tells, as a role is shown it; `None` where that is nothing.
+    pub fn facts(&self, charter: &Charter, sight: &Sight, teller: &Teller) -> Option<Facts> {
+        let told = self.tellers.get(teller)?;
         let is_shown = |name: &str, value: &Value| {
             sight.is_whole() || charter.presence.is_shown(&charter.fields, sight, name, value)
         };
-        let facts = said.iter().filter(|(name, said)| is_shown(name, &said.value));
+        let facts = told.iter().filter(|(name, said)| is_shown(name, &said.value));
         let facts: Facts = facts.map(|(name, said)| (name.clone(), said.value.clone())).collect();
         (!facts.is_empty()).then_some(facts)
     }
 
     /// Those who tell something.
-    pub fn people(&self) -> impl Iterator<Item = &str> {
-        self.people.keys().map(String::as_str)
+    pub fn tellers(&self) -> impl Iterator<Item = &Teller> {
+        self.tellers.keys()
     }
 
-    fn tidy(&mut self, who: &str) {
-        if self.people.get(who).is_some_and(BTreeMap::is_empty) {
-            self.people.remove(who);
+    fn tidy(&mut self, teller: &Teller) {
+        if self.tellers.get(teller).is_some_and(BTreeMap::is_empty) {
+            self.tellers.remove(teller);
         }
     }
 }
@@ -280,6 +285,10 @@ kind = "text"
 initial = "the north rows"
 "#;
 
+    fn oda() -> Teller {
+        ("oda".to_owned(), Uuid::from_u128(1))
+    }
+
     fn slope() -> (Arc<Charter>, Sequencer) {
         let charter = Arc::new(Charter::parse(CHARTER).unwrap());
         (charter.clone(), Sequencer::open(charter, None).unwrap())
@@ -312,12 +321,12 @@ initial = "the north rows"
         let say = |presence: &mut Presence, connection, said, now| {
             let said =
                 placed(&charter, &sequencer.state(), facts(said), 0, ClientKey::NOBODY).unwrap();
-            presence.handle_said(&charter, "oda", connection, said, now);
+            presence.handle_said(&charter, &oda(), connection, said, now);
         };
         say(&mut presence, 1, json!({ "pointer": { "x": 3.5, "y": 4 }, "typing": true }), 1_000);
         say(&mut presence, 2, json!({ "selection": ["m1"] }), 1_500);
         let shown =
-            |presence: &Presence| presence.facts(&charter, &Sight::WHOLE, "oda").map(Value::from);
+            |presence: &Presence| presence.facts(&charter, &Sight::WHOLE, &oda()).map(Value::from);
         let pointer = json!({ "x": 3.5, "y": 4 });
         assert_eq!(
             shown(&presence),
@@ -328,7 +337,7 @@ initial = "the north rows"
         assert!(!presence.has_changed(), "an early call does no harm");
         presence.handle_timeout(5_000);
         assert_eq!(shown(&presence), Some(json!({ "pointer": pointer, "selection": ["m1"] })));
-        presence.handle_gone("oda", 1);
+        presence.handle_gone(&oda(), 1);
         assert_eq!(
             shown(&presence),
             Some(json!({ "selection": ["m1"] })),
@@ -336,7 +345,7 @@ initial = "the north rows"
         );
         say(&mut presence, 2, json!({ "selection": null }), 6_000);
         assert_eq!(
-            (shown(&presence), presence.poll_changed().len(), presence.people().count()),
+            (shown(&presence), presence.poll_changed().len(), presence.tellers().count()),
             (None, 1, 0)
         );
     }
@@ -354,13 +363,13 @@ initial = "the north rows"
             json!({ "caret": { "at": "/notes", "index": 4, "to": 9 }, "selection": ["m1", "m2"] }),
         );
         let said = placed(&charter, &sequencer.state(), said, 2, ClientKey::NOBODY).unwrap();
-        presence.handle_said(&charter, "oda", 1, said, 0);
+        presence.handle_said(&charter, &oda(), 1, said, 0);
         presence.poll_changed();
         let mut after = |n, edit| {
             let update = settle(&mut sequencer, n, edit);
             presence.handle_settled(&charter, &update);
             (
-                Value::from(presence.facts(&charter, &Sight::WHOLE, "oda").unwrap_or_default()),
+                Value::from(presence.facts(&charter, &Sight::WHOLE, &oda()).unwrap_or_default()),
                 !presence.poll_changed().is_empty(),
             )
         };
@@ -417,8 +426,8 @@ initial = "the north rows"
         let said = json!({ "pointer": { "x": 1, "y": 1 }, "selection": ["m1"], "caret": { "at": "/notes", "index": 1 } });
         let said = placed(&charter, &sequencer.state(), facts(said), 0, ClientKey::NOBODY).unwrap();
         let mut presence = Presence::default();
-        presence.handle_said(&charter, "oda", 1, said, 0);
-        let shown = presence.facts(&charter, charter.sight("guest"), "oda").unwrap();
+        presence.handle_said(&charter, &oda(), 1, said, 0);
+        let shown = presence.facts(&charter, charter.sight("guest"), &oda()).unwrap();
         assert_eq!(shown.keys().collect::<Vec<_>>(), ["pointer"]);
     }
 

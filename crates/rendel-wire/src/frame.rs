@@ -330,7 +330,7 @@ pub struct Welcome<S = Value, U = Settled> {
     pub roster: Vec<Participant>,
     /// What they tell of themselves, by their ids.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub presence: BTreeMap<String, Facts>,
+    pub presence: BTreeMap<String, BTreeMap<Uuid, Facts>>,
     /// What is held.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub holds: Vec<Hold>,
@@ -428,6 +428,9 @@ pub struct ConnectionLimits {
     /// Times per second that presence is told on; what is said more often is told as the newest.
     #[serde(default)]
     pub presence_per_second: u32,
+    /// Facts of presence that lapse, by name: so many milliseconds after they were said.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub presence_lapses_ms: BTreeMap<String, u64>,
 }
 
 /// Updates that took their place in the order.
@@ -492,8 +495,8 @@ pub struct Roster {
 /// What participants tell of themselves.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct PresenceFrame {
-    /// All that each tells now, by their ids; `null` where that is nothing any more.
-    pub of: BTreeMap<String, Option<Facts>>,
+    /// All that each tells now, by participant and client; `null` where that is nothing any more.
+    pub of: BTreeMap<String, BTreeMap<Uuid, Option<Facts>>>,
 }
 
 /// A transient message.

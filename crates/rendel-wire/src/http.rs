@@ -1,9 +1,13 @@
 //! The bodies of the HTTP interface.
 
 use rendel_core::{Edit, Fault, Problem};
+use std::collections::BTreeMap;
+
+use rendel_core::Facts;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
+use uuid::Uuid;
 
 /// A charter that was published.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -122,9 +126,9 @@ pub struct ParticipantInfo {
     pub connections: u32,
     /// Whether the last connection was lost and they may be back in a moment.
     pub away: bool,
-    /// What they tell of themselves.
+    /// What they tell of themselves, by client.
     #[schema(value_type = Object)]
-    pub presence: Value,
+    pub presence: BTreeMap<Uuid, Facts>,
     /// The paths that they hold.
     pub holds: Vec<String>,
 }

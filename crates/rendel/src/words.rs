@@ -144,8 +144,8 @@ fn effect_in_words(effect: &Effect) -> String {
 }
 
 /// What somebody is doing, as their facts tell.
-pub(crate) fn doing(facts: &rendel_core::Facts) -> String {
-    let words = facts.iter().map(|(name, value)| match value {
+pub(crate) fn doing<'f>(tabs: impl Iterator<Item = &'f rendel_core::Facts>) -> String {
+    let words = tabs.flatten().map(|(name, value)| match value {
         Value::Bool(true) => name.clone(),
         Value::Object(place) if place.contains_key("at") => {
             let at = place.get("at").and_then(Value::as_str).unwrap_or_default();

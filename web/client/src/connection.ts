@@ -87,6 +87,8 @@ export class Connection {
   #isKept = false;
   #saying: Facts | undefined;
   #said = 0;
+  #saidAt = new Map<string, number>();
+  #lapses: { [fact: string]: number } = {};
   #sayEvery = 33;
   #sayTimer: ReturnType<typeof setTimeout> | undefined;
   #outbox = new Outbox((frames) => this.#sendProposals(frames));
@@ -150,6 +152,7 @@ export class Connection {
     this.#sayTimer = setTimeout(() => {
       this.#sayTimer = undefined;
       this.#said = performance.now();
+      for (const name of Object.keys(this.#saying ?? {})) this.#saidAt.set(name, this.#said);
       const frame = this.replica.say(this.#saying ?? {});
       this.#saying = undefined;
       if (this.standing === "present") this.#send(frame);
@@ -229,6 +232,10 @@ export class Connection {
     socket.binaryType = "arraybuffer";
     this.#socket = socket;
     socket.onopen = () => {
+      const hasLapsed = ([name, after]: [string, number]) =>
+        performance.now() - (this.#saidAt.get(name) ?? 0) >= after;
+      const lapsed = Object.entries(this.#lapses).filter(hasLapsed);
+      this.replica.lapse(lapsed.map(([name]) => name));
       this.#send(this.replica.enter(this.#token));
       if (this.replica.confirmed !== undefined) this.#stand("catching-up");
     };
@@ -255,6 +262,7 @@ export class Connection {
       this.#events.cued?.({ name: frame.name, by: frame.by, ...data(frame.data) });
     if (frame.type === "welcome") {
       this.#sayEvery = 1_000 / (frame.limits.presence_per_second ?? 30);
+      this.#lapses = frame.limits.presence_lapses_ms ?? {};
       // A guest comes back as the same guest.
       this.#token = frame.token ?? this.#token;
     }

@@ -84,6 +84,8 @@ export type Participant = {
 };
 /** What a participant tells of themselves, by the names of the charter. */
 export type Facts = { [fact: string]: Json };
+/** What is told, by participant and client: in two tabs somebody has two pointers. */
+export type Told<F> = { [participant: string]: { [client: string]: F } };
 /** A place in a text. */
 export type Caret = { at: string; index: number; to?: number };
 /** A path that somebody holds, and with it all that is inside. */
@@ -134,7 +136,7 @@ export type Welcome = {
   state?: Json;
   updates?: Settled[];
   roster: Participant[];
-  presence?: { [participant: string]: Facts };
+  presence?: Told<Facts>;
   holds?: Hold[];
   /** For a guest, the token with which they are the same guest when they come back. */
   token?: string;
@@ -144,6 +146,8 @@ export type Welcome = {
     proposals_per_second: number;
     burst?: number;
     presence_per_second?: number;
+    /** Facts that lapse so many milliseconds after they were said. */
+    presence_lapses_ms?: { [fact: string]: number };
   };
   outcomes: Outcome[];
   time: number;
@@ -157,7 +161,7 @@ export type FromService =
   | ({ type: "roster" } & Roster)
   | { type: "waiting"; n: number }
   | { type: "answer"; n: number; problem?: Problem }
-  | { type: "presence"; of: { [participant: string]: Facts | null } }
+  | { type: "presence"; of: Told<Facts | null> }
   | ({ type: "holds" } & HoldChange)
   | ({ type: "cue" } & Cue)
   | { type: "status"; status: string; except?: string[]; by: string }

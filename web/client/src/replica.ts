@@ -102,8 +102,11 @@ export class Replica {
   epoch = 0;
   seq = 0;
   roster: Participant[] = [];
-  /** What participants tell of themselves. Carets count in what everyone agrees on: see `shownIndex`. */
-  presence = new Map<string, Facts>();
+  /**
+   * What participants tell of themselves, by participant and client; what this client tells is not
+   * among it. Carets count in what everyone agrees on: see `shownIndex`.
+   */
+  presence = new Map<string, Map<string, Facts>>();
   /** What is held, by path. */
   holds = new Map<string, Hold>();
   /** The numbers of own proposals that wait for an outside check. */
@@ -281,6 +284,13 @@ export class Replica {
     return { type: "presence", ...(this.#confirmed === undefined ? {} : { seen: this.seq }), set };
   }
 
+  /** Facts that were said have lapsed: they are not said again after a return. */
+  lapse(names: readonly string[]): void {
+    this.#said = Object.fromEntries(
+      Object.entries(this.#said).filter(([name]) => !names.includes(name)),
+    );
+  }
+
   /** Where a gap of the text that everyone agrees on stands in the text that is shown. */
   shownIndex(at: string, index: number): number {
     return this.#drafts.get(at)?.shownIndex(index) ?? index;
@@ -404,10 +414,7 @@ export class Replica {
         if (this.session !== undefined) this.session = { ...this.session, status: frame.status };
         return [{ kind: "status", status: frame.status, by: frame.by }];
       case "presence":
-        for (const [who, facts] of Object.entries(frame.of)) {
-          if (facts === null) this.presence.delete(who);
-          else this.presence.set(who, facts);
-        }
+        for (const [who, told] of Object.entries(frame.of)) this.#tell(who, told);
         return [{ kind: "presence", of: Object.keys(frame.of) }];
       case "holds":
         for (const at of frame.freed ?? []) this.holds.delete(at);
@@ -443,6 +450,17 @@ export class Replica {
     this.#answered = 0;
     this.#refused = 0;
     return [{ kind: "unknown" }, ...changes];
+  }
+
+  #tell(who: string, told: { [client: string]: Facts | null }): void {
+    const here = new Map(this.presence.get(who));
+    for (const [client, facts] of Object.entries(told)) {
+      const isSelf = client === this.client && who === this.you?.id;
+      if (facts === null || isSelf) here.delete(client);
+      else here.set(client, facts);
+    }
+    if (here.size > 0) this.presence.set(who, here);
+    else this.presence.delete(who);
   }
 
   #answerDigest(seq: number): void {
@@ -492,7 +510,8 @@ export class Replica {
     const changes: Change[] = [{ kind: "welcomed" }, ...news];
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
     // Places in it count in the texts as they are now.
-    this.presence = new Map(Object.entries(frame.presence ?? {}));
+    this.presence.clear();
+    for (const [who, told] of Object.entries(frame.presence ?? {})) this.#tell(who, told);
     this.#limits = frame.limits;
     // What was kept over a reload may be more than the service would take without ending the
     // connection.
@@ -560,10 +579,8 @@ export class Replica {
     this.#redraft(splices, own);
     followReplaced();
     this.seq = update.seq;
-    for (const [who, facts] of this.presence) {
-      const followed = followCarets(facts, update.effects);
-      if (followed !== facts) this.presence.set(who, followed);
-    }
+    for (const told of this.presence.values())
+      for (const [client, facts] of told) told.set(client, followCarets(facts, update.effects));
   }
 
   /** Brings drafts and anchors up to date with splices that were applied. */

@@ -26,7 +26,7 @@ export type Here = {
   hue: number;
   connections: number;
   away: boolean;
-  presence: Facts;
+  presence: { [client: string]: Facts };
   holds: string[];
 };
 

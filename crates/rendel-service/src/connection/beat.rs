@@ -7,14 +7,18 @@ use std::time::{Duration, Instant};
 
 use rendel_core::Facts;
 use rendel_wire::{FromService, PresenceFrame};
+use uuid::Uuid;
 
 use super::outbound::Frame;
+
+/// What is told, by participant and client; nothing where that is nothing any more.
+pub(crate) type Told = BTreeMap<String, BTreeMap<Uuid, Option<Facts>>>;
 
 /// What changed in presence within one beat, shared by all connections of an audience and encoded
 /// once.
 #[derive(Debug)]
 pub(crate) struct Beat {
-    of: BTreeMap<String, Option<Facts>>,
+    of: Told,
     frame: OnceLock<Arc<Frame>>,
     told: Instant,
     /// How many connections it is put to.
@@ -32,7 +36,7 @@ const REST: u32 = 6;
 const LONGEST: Duration = Duration::from_secs(1);
 
 impl Beat {
-    pub(crate) fn new(of: BTreeMap<String, Option<Facts>>, put: usize) -> Self {
+    pub(crate) fn new(of: Told, put: usize) -> Self {
         Self {
             of,
             frame: OnceLock::new(),
@@ -106,11 +110,13 @@ impl Newest {
     }
 
     fn together(&self) -> Beat {
-        let mut of = BTreeMap::new();
-        self.0.iter().for_each(|beat| beat.note_taken());
-        self.0.iter().for_each(|beat| {
-            of.extend(beat.of.iter().map(|(who, facts)| (who.clone(), facts.clone())))
-        });
+        let mut of = Told::new();
+        for beat in &self.0 {
+            beat.note_taken();
+            for (who, told) in &beat.of {
+                of.entry(who.clone()).or_default().extend(told.clone());
+            }
+        }
         Beat::new(of, 0)
     }
 }
@@ -122,7 +128,8 @@ mod tests {
 
     fn beat(who: &str, x: u64) -> Arc<Beat> {
         let facts = json!({ "pointer": { "x": x } }).as_object().cloned();
-        Arc::new(Beat::new(BTreeMap::from([(who.to_owned(), facts)]), 4))
+        let told = BTreeMap::from([(Uuid::nil(), facts)]);
+        Arc::new(Beat::new(Told::from([(who.to_owned(), told)]), 4))
     }
 
     #[test]
@@ -135,8 +142,9 @@ mod tests {
         }
         assert!(newest.0.len() <= BEATS + 1);
         let frame = newest.take().unwrap();
-        let expected = json!({ "type": "presence", "of": {
-            "bram": { "pointer": { "x": 98 } }, "oda": { "pointer": { "x": 99 } }, "wren": { "pointer": { "x": 99 } } } });
+        let told = |x: u64| json!({ Uuid::nil().to_string(): { "pointer": { "x": x } } });
+        let of = json!({ "bram": told(98), "oda": told(99), "wren": told(99) });
+        let expected = json!({ "type": "presence", "of": of });
         assert_eq!(serde_json::from_str::<serde_json::Value>(&frame.json).unwrap(), expected);
         assert!(newest.is_empty());
         let one = beat("oda", 1);

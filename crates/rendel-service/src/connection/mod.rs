@@ -21,7 +21,7 @@ use rendel_wire::{
 };
 use tokio::sync::oneshot;
 
-pub(crate) use beat::Beat;
+pub(crate) use beat::{Beat, Told};
 use encoding::{Encoding, write};
 use messages::{Message, Messages, Unread};
 pub(crate) use outbound::{Arrival, Beginning, Frame, Item, Outbound, Run, Snapshot};

@@ -1,5 +1,6 @@
 //! Who comes and goes.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use chrono::{DateTime, SecondsFormat, Utc};
@@ -19,6 +20,14 @@ use crate::failure::{ended, unavailable};
 
 /// A late joiner may get a snapshot that is this many updates old, and the updates after it.
 const SNAPSHOT_AGE: u64 = 64;
+
+/// The facts that lapse after they were said, with the time in milliseconds.
+fn lapses(charter: &rendel_core::Charter) -> BTreeMap<String, u64> {
+    let linger = |fact: &rendel_core::Fact| fact.linger.map(|linger| linger.as_millis());
+    let ms = |ms: u128| u64::try_from(ms).unwrap_or(u64::MAX);
+    let facts = charter.presence.facts.iter();
+    facts.filter_map(|(name, fact)| Some((name.clone(), ms(linger(fact)?)))).collect()
+}
 
 impl Task {
     pub(super) fn enter(&mut self, entry: Entry) {
@@ -157,6 +166,7 @@ impl Task {
             proposals_per_second: self.charter.limits.proposals_per_second,
             burst: self.charter.limits.burst(),
             presence_per_second: self.charter.presence.rate,
+            presence_lapses_ms: lapses(&self.charter),
         };
         let outcomes = self
             .sequencer
@@ -268,7 +278,7 @@ impl Task {
                 of.patcher = None;
             }
         }
-        self.presence.handle_gone(&member.who.id, connection);
+        self.presence.handle_gone(&member.teller(), connection);
         self.plan_presence_beat();
         let linger = u64::try_from(self.charter.presence.linger.as_millis()).unwrap_or(u64::MAX);
         let change = self.present.remove(&member.who.id, why, linger, now_ms());

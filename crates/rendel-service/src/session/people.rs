@@ -13,6 +13,7 @@ use rendel_wire::{
     AnswerFrame, CueFor, CueFrame, FromService, Left, LeftWhy, Roster, Said, SendCue,
 };
 use tokio::time::Instant;
+use uuid::Uuid;
 
 use super::audience::AudienceId;
 use super::roster::absorb;
@@ -56,8 +57,8 @@ impl Task {
 
     pub(super) fn show_said(&mut self, connection: ConnectionId, facts: Facts) {
         let Some(member) = self.members.get(&connection) else { return };
-        let who = member.who.id.clone();
-        self.presence.handle_said(&self.charter, &who, connection, facts, now_ms());
+        let teller = member.teller();
+        self.presence.handle_said(&self.charter, &teller, connection, facts, now_ms());
         self.plan_presence_beat();
     }
 
@@ -89,15 +90,18 @@ impl Task {
             let is_told = |member: &&Member| {
                 member.is_welcome
                     && member.audience == audience
-                    && (changed.len() > 1 || !changed.contains(&member.who.id))
+                    && (changed.len() > 1 || !changed.contains(&member.teller()))
             };
             let told: Vec<&Member> = self.members.values().filter(is_told).collect();
             if told.is_empty() {
                 continue;
             }
-            let facts =
-                |who: &String| (who.clone(), self.presence.facts(&self.charter, sight, who));
-            let beat = Arc::new(Beat::new(changed.iter().map(facts).collect(), told.len()));
+            let mut of = crate::connection::Told::new();
+            for teller in &changed {
+                let facts = self.presence.facts(&self.charter, sight, teller);
+                of.entry(teller.0.clone()).or_default().insert(teller.1, facts);
+            }
+            let beat = Arc::new(Beat::new(of, told.len()));
             told.iter().for_each(|member| member.outbound.put_presence(&beat));
             self.app.metrics.presence.inc_by(told.len() as u64);
             self.last_beats.push(beat);
@@ -105,11 +109,18 @@ impl Task {
     }
 
     /// All that is told now, for somebody who arrives.
-    pub(super) fn presence_for(&self, audience: AudienceId) -> BTreeMap<String, Facts> {
+    pub(super) fn presence_for(
+        &self,
+        audience: AudienceId,
+    ) -> BTreeMap<String, BTreeMap<Uuid, Facts>> {
         let sight = &self.audiences.all[audience].sight;
-        let facts =
-            |who: &str| Some((who.to_owned(), self.presence.facts(&self.charter, sight, who)?));
-        self.presence.people().filter_map(facts).collect()
+        let mut all = BTreeMap::<_, BTreeMap<_, _>>::new();
+        for teller in self.presence.tellers() {
+            if let Some(facts) = self.presence.facts(&self.charter, sight, teller) {
+                all.entry(teller.0.clone()).or_default().insert(teller.1, facts);
+            }
+        }
+        all
     }
 
     pub(super) fn holds_for(&self, audience: AudienceId) -> Vec<Hold> {
@@ -326,12 +337,9 @@ impl Task {
 
     pub(super) fn who(&self) -> ParticipantList {
         let holds = self.holds.list();
+        let mut presence = self.presence_for(self.audiences.of_role(Actor::SERVICE));
         let info = |shown: rendel_wire::Participant| ParticipantInfo {
-            presence: self
-                .presence
-                .facts(&self.charter, &rendel_core::Sight::WHOLE, &shown.id)
-                .unwrap_or_default()
-                .into(),
+            presence: presence.remove(&shown.id).unwrap_or_default(),
             holds: holds
                 .iter()
                 .filter(|hold| hold.by == shown.id)

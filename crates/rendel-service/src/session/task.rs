@@ -13,7 +13,7 @@ use std::time::Duration;
 use bytestring::ByteString;
 use rendel_core::{
     Actor, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Holds, Path, Presence, Problem,
-    Sequencer, State,
+    Sequencer, State, Teller,
 };
 use rendel_store::{RefusalRow, StoreError, TakenOver, UpdateRow, WriteError};
 use rendel_wire::{AnswerFrame, CueFor, Roster, SessionHead};
@@ -138,6 +138,13 @@ pub(super) struct Member {
     pub(super) is_replica: bool,
     /// Its last proposal that was refused before the sequencer heard of it.
     pub(super) refused: u64,
+}
+
+impl Member {
+    /// Whose presence it tells.
+    pub(super) fn teller(&self) -> Teller {
+        (self.who.id.clone(), self.who.client)
+    }
 }
 
 /// When the database is asked again, in growing waits.

@@ -311,7 +311,8 @@ impl Visit {
 
 fn here(replica: &Replica) -> String {
     let one = |here: &rendel_wire::Participant| {
-        let does = replica.presence().get(&here.id).map(doing).filter(|does| !does.is_empty());
+        let told = replica.presence().get(&here.id);
+        let does = told.map(|told| doing(told.values())).filter(|does| !does.is_empty());
         let does = does.map(|does| format!(", {does}")).unwrap_or_default();
         format!("{} ({}{}{does})", here.name, here.role, if here.away { ", away" } else { "" })
     };

@@ -23,8 +23,8 @@ pub(crate) async fn who(which: &Which, out: Out) -> Result<()> {
     } else {
         let row = |one: ParticipantInfo| {
             let here = if one.away { "away".to_owned() } else { one.connections.to_string() };
-            let facts = one.presence.as_object().cloned().unwrap_or_default();
-            vec![one.name, one.id, one.role, here, one.holds.join(" "), doing(&facts)]
+            let does = doing(one.presence.values());
+            vec![one.name, one.id, one.role, here, one.holds.join(" "), does]
         };
         let rows = list.participants.into_iter().map(row).collect();
         out.table(&["NAME", "ID", "ROLE", "TABS", "HOLDS", "DOING"], &[3], rows);

@@ -167,7 +167,8 @@ impl Watch {
     fn draw_people(&self, frame: &mut Frame<'_>, area: Rect) {
         let replica = self.connection.replica();
         let row = |one: &rendel_wire::Participant| {
-            let doing = replica.presence().get(&one.id).map(doing).unwrap_or_default();
+            let told = replica.presence().get(&one.id);
+            let doing = told.map(|told| doing(told.values())).unwrap_or_default();
             let tabs = if one.away {
                 "away".to_owned()
             } else {

@@ -13,6 +13,17 @@ export type Company = {
 
 export const CompanyContext = createContext<Company | undefined>(undefined);
 
+/** What somebody tells of themselves in each of their tabs, but for this one. */
+export function tabsOf(seat: Seat, one: Participant): [client: string, facts: Facts][] {
+  return [...(seat.presence.get(one.id) ?? [])];
+}
+
+/** What somebody is doing in all of their tabs, in words. */
+export function doingInTabs(seat: Seat, one: Participant, charter: Charter | undefined): string {
+  const words = tabsOf(seat, one).map(([, facts]) => doing(facts, charter));
+  return words.filter((word) => word !== "").join(" · ");
+}
+
 /** What somebody is doing, in words. */
 export function doing(facts: Facts | undefined, charter: Charter | undefined): string {
   const words = Object.entries(facts ?? {}).map(([name, value]) => {

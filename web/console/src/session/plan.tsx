@@ -2,6 +2,7 @@ import { Glide, type Json, type Participant, pointOf } from "@rendel/client";
 import { type KeyboardEvent, type PointerEvent, useEffect, useMemo, useRef, useState } from "react";
 import type { Charter, Surface } from "../api.ts";
 import { Button, Panel } from "../parts/ui.tsx";
+import { tabsOf } from "./company.tsx";
 import { isMembers, member, pointerToken } from "./pointer.ts";
 import type { Seat } from "./use-participant.ts";
 import { counted } from "./words.ts";
@@ -261,14 +262,16 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
             );
           })}
           {layer.pointer !== undefined &&
-            company.map((one) => (
-              <Pointer
-                key={one.id}
-                one={one}
-                at={pointOf(seat.presence.get(one.id)?.[layer.pointer ?? ""])}
-                unit={unit}
-              />
-            ))}
+            seat.roster.flatMap((one) =>
+              tabsOf(seat, one).map(([client, facts]) => (
+                <Pointer
+                  key={client}
+                  one={one}
+                  at={pointOf(facts[layer.pointer ?? ""])}
+                  unit={unit}
+                />
+              )),
+            )}
         </svg>
       </div>
     </Panel>
@@ -276,9 +279,10 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
 }
 
 function selects(seat: Seat, layer: Layer, one: Participant, id: string): boolean {
-  const ids =
-    layer.selection === undefined ? undefined : seat.presence.get(one.id)?.[layer.selection];
-  return Array.isArray(ids) && ids.includes(id);
+  return tabsOf(seat, one).some(([, facts]) => {
+    const ids = layer.selection === undefined ? undefined : facts[layer.selection];
+    return Array.isArray(ids) && ids.includes(id);
+  });
 }
 
 /** The ground: rows of trees, and a scale in the surface's unit. */

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Charter } from "../api.ts";
 import { useSigned } from "../auth.tsx";
 import { Button, Dot, Mishap, Select, Waiting } from "../parts/ui.tsx";
-import { doing } from "./company.tsx";
+import { doingInTabs } from "./company.tsx";
 import type { Seat } from "./use-participant.ts";
 
 /** Who is here and what each is doing. Who may remove somebody finds it at their row. */
@@ -24,7 +24,7 @@ export function RosterList({
   return (
     <ul className="max-h-64 overflow-y-auto py-1 text-sm">
       {seat.roster.map((here) => {
-        const words = here.away === true ? "away" : doing(seat.presence.get(here.id), charter);
+        const words = here.away === true ? "away" : doingInTabs(seat, here, charter);
         return (
           <li
             key={here.id}

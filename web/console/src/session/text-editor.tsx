@@ -10,7 +10,7 @@ import {
 import { createContext, useContext, useLayoutEffect, useRef, useState } from "react";
 import type { Charter } from "../api.ts";
 import { Dot, INPUT } from "../parts/ui.tsx";
-import { CompanyContext, caretFact } from "./company.tsx";
+import { CompanyContext, caretFact, tabsOf } from "./company.tsx";
 
 /** What a text area asks of the replica whose text it shows. */
 export type Anchoring = {
@@ -153,18 +153,20 @@ function Carets({ path, value }: { path: string; value: string }) {
   const { seat, charter } = company;
   const fact = caretFact(charter, path);
   const here = seat.roster.flatMap((one) => {
-    const caret =
-      fact === undefined || one.id === seat.you?.id
-        ? undefined
-        : caretOf(seat.presence.get(one.id)?.[fact]);
-    return caret?.at === path ? [{ one, index: seat.shownIndex(path, caret.index) }] : [];
+    if (fact === undefined) return [];
+    return tabsOf(seat, one).flatMap(([client, facts]) => {
+      const caret = caretOf(facts[fact]);
+      if (caret?.at !== path) return [];
+      const index = seat.shownIndex(path, caret.index);
+      return [{ one, client, index, isTyping: facts.typing === true }];
+    });
   });
   if (fact === undefined) return null;
   const text = Array.from(value);
   return (
     <p className="mt-1 flex min-h-5 flex-wrap gap-x-3 gap-y-1 text-xs text-faint" aria-live="off">
-      {here.map(({ one, index }) => (
-        <span key={one.id} className="inline-flex items-center gap-1.5">
+      {here.map(({ one, client, index, isTyping }) => (
+        <span key={client} className="inline-flex items-center gap-1.5">
           <Dot hue={one.hue} />
           <span className="font-medium text-soft">{one.name}</span>
           <span className="font-mono whitespace-pre">
@@ -180,7 +182,7 @@ function Carets({ path, value }: { path: string; value: string }) {
               .join("")
               .replaceAll("\n", " ")}
           </span>
-          {seat.presence.get(one.id)?.typing === true && <span>typing</span>}
+          {isTyping && <span>typing</span>}
         </span>
       ))}
     </p>
