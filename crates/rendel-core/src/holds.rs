@@ -232,6 +232,7 @@ impl Holds {
 mod tests {
     use super::*;
     use crate::op::Op;
+    use serde_json::Value;
     use uuid::Uuid;
 
     const CHARTER: &str = r#"
@@ -325,13 +326,39 @@ kind = "register"
     }
 
     #[test]
-    fn a_hold_goes_with_its_record() {
+    fn a_hold_goes_with_its_record_or_element_and_with_a_reset() {
+        let charter = Charter::parse(CHARTER).unwrap();
+        let drop = Effect::new(path("/pressings/p1"), Op::Drop);
+        let remove = Effect::new(path("/pressings/p1"), Op::Remove);
+        let reset = Effect::new(path(""), Op::Reset(Value::Null));
+        let beside = Effect::new(path("/pressings/p2"), Op::Drop);
+        let clear = Effect::new(path("/pressings/p1/brix"), Op::Clear);
+        for (effect, is_freed) in
+            [(drop, true), (remove, true), (reset, true), (beside, false), (clear, false)]
+        {
+            let mut holds = Holds::default();
+            let at = path("/pressings/p1/brix");
+            holds.handle_hold(&charter, &actor("oda"), &at, None, false, 0).unwrap();
+            holds.handle_settled("bram", std::slice::from_ref(&effect), 9_000);
+            assert_eq!(holds.list().is_empty(), is_freed, "{effect:?}");
+            // What somebody else does under it renews nothing.
+            holds.handle_timeout(10_000);
+            assert!(holds.list().is_empty(), "{effect:?}");
+        }
+    }
+
+    #[test]
+    fn all_that_a_change_would_do_is_asked_for_and_a_condition_does_nothing() {
         let charter = Charter::parse(CHARTER).unwrap();
         let mut holds = Holds::default();
-        holds
-            .handle_hold(&charter, &actor("oda"), &path("/pressings/p1/brix"), None, false, 0)
-            .unwrap();
-        holds.handle_settled("bram", &[Effect::new(Path::of(["pressings", "p1"]), Op::Drop)], 1);
-        assert!(holds.list().is_empty());
+        let at = path("/pressings/p2");
+        holds.handle_hold(&charter, &actor("oda"), &at, None, false, 0).unwrap();
+        let effect = |at: &str| Effect::new(path(at), Op::Drop);
+        let refusal = |effects: &[Effect]| {
+            holds.refusal(&charter, &actor("bram"), effects).map(|problem| problem.kind())
+        };
+        let cascade = [effect("/pressings/p1"), effect("/pressings/p2")];
+        assert_eq!(refusal(&cascade), Some(ProblemKind::Held));
+        assert_eq!((refusal(&cascade[..1]), refusal(&[])), (None, None));
     }
 }

@@ -341,13 +341,32 @@ initial = "the north rows"
         assert_eq!(
             shown(&presence),
             Some(json!({ "selection": ["m1"] })),
-            "the other tab is still here"
+            "what the connection said that came in its place is still here"
         );
         say(&mut presence, 2, json!({ "selection": null }), 6_000);
         assert_eq!(
             (shown(&presence), presence.poll_changed().len(), presence.tellers().count()),
             (None, 1, 0)
         );
+        // What is said again, lapses later.
+        say(&mut presence, 2, json!({ "typing": true }), 7_000);
+        say(&mut presence, 2, json!({ "typing": true }), 9_000);
+        presence.handle_timeout(11_000);
+        assert_eq!(
+            (shown(&presence), presence.poll_timeout()),
+            (Some(json!({ "typing": true })), Some(13_000))
+        );
+        // Another tab has facts of its own.
+        let other = ("oda".to_owned(), Uuid::from_u128(2));
+        presence.handle_said(
+            &charter,
+            &other,
+            3,
+            facts(json!({ "pointer": { "x": 1, "y": 1 } })),
+            0,
+        );
+        presence.handle_gone(&other, 3);
+        assert_eq!((shown(&presence).is_some(), presence.tellers().count()), (true, 1));
     }
 
     #[test]
@@ -397,6 +416,17 @@ initial = "the north rows"
             after(6, Edit::new("/markers/m2", "drop")),
             (json!({ "caret": caret(7, 9) }), true)
         );
+        let said = facts(json!({ "caret": caret(7, 9), "selection": ["m3"], "typing": true }));
+        presence.handle_said(&charter, &oda(), 1, said, 0);
+        presence.poll_changed();
+        let steward = Actor::new("bram", "all", uuid::Uuid::from_u128(9));
+        let Outcome::Settled(reset) = sequencer.handle_reset(&steward, 0, None, 0) else {
+            panic!()
+        };
+        presence.handle_settled(&charter, &reset);
+        let left = presence.facts(&charter, &Sight::WHOLE, &oda());
+        assert_eq!(left.map(Value::from), Some(json!({ "typing": true })));
+        assert!(presence.has_changed(), "what a reset took is told");
     }
 
     #[test]

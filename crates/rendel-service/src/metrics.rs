@@ -32,6 +32,7 @@ pub(crate) struct Metrics {
     pub(crate) connections: Gauge,
     closed: Family<OfProblem, Counter>,
     pub(crate) sessions: Gauge,
+    pub(crate) remembered: Gauge,
     pub(crate) commit_rows: Histogram,
     pub(crate) commit_seconds: Histogram,
     pub(crate) journal_failures: Counter,
@@ -59,6 +60,7 @@ impl Metrics {
             connections: Gauge::default(),
             closed: Family::default(),
             sessions: Gauge::default(),
+            remembered: Gauge::default(),
             commit_rows: Histogram::new(exponential_buckets(1.0, 2.0, 13)),
             commit_seconds: Histogram::new(exponential_buckets(0.000_25, 2.0, 14)),
             journal_failures: Counter::default(),
@@ -102,6 +104,11 @@ impl Metrics {
             self.closed.clone(),
         );
         registry.register("sessions", "Sessions in memory", self.sessions.clone());
+        registry.register(
+            "remembered_bytes",
+            "Bytes that sessions in memory remember of what is gone and was answered",
+            self.remembered.clone(),
+        );
         registry.register(
             "commit_rows",
             "Rows of one commit of the journal",

@@ -118,6 +118,7 @@ async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInf
         connections: figures.map_or(0, |figures| figures.connections),
         agreed: figures.map_or(0, |figures| figures.agreed),
         agreed_seq: figures.map_or(0, |figures| figures.agreed_seq),
+        remembered: figures.map_or(0, |figures| figures.remembered),
         differed: figures.map_or(0, |figures| figures.differed),
         opened: row.opened.to_rfc3339_opts(chrono::SecondsFormat::Secs, true),
         id: row.id,

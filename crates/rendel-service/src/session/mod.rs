@@ -237,6 +237,7 @@ pub(crate) struct Figures {
     pub(crate) seq: u64,
     pub(crate) epoch: u64,
     pub(crate) agreed_seq: u64,
+    pub(crate) remembered: u64,
     pub(crate) agreed: u64,
     pub(crate) differed: u64,
     pub(crate) status: Status,

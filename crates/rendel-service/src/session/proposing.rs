@@ -225,6 +225,7 @@ impl Task {
             None => self.sequencer.handle_proposal_unless(actor, proposal, now_ms(), &held),
         };
         self.note_unanswered();
+        self.note_remembered();
         self.come_out(actor, proposal.n, outcome, from);
     }
 
@@ -329,6 +330,12 @@ impl Task {
                 tracing::debug!(%error, "old refusals were not forgotten");
             }
         });
+    }
+
+    fn note_remembered(&mut self) {
+        let now = i64::try_from(self.sequencer.remembered()).unwrap_or(i64::MAX);
+        self.app.metrics.remembered.inc_by(now - self.remembered);
+        self.remembered = now;
     }
 
     /// Expressions that had no answer are told to the backend: in the log, the metrics and the

@@ -84,6 +84,8 @@ pub(super) struct Task {
     pub(super) digests: Digests,
     /// What people tell of themselves, and when that was last told and is told next.
     pub(super) presence: Presence,
+    /// Bytes of its memory that the metric has of it.
+    pub(super) remembered: i64,
     pub(super) last_presence: Instant,
     /// What was told of presence last, by audience.
     pub(super) last_beats: Vec<Arc<Beat>>,
@@ -260,6 +262,7 @@ impl Task {
             beat: None,
             digests: Digests::default(),
             presence: Presence::default(),
+            remembered: 0,
             last_presence: Instant::now(),
             last_beats: Vec::new(),
             presence_beat: None,
@@ -294,6 +297,7 @@ impl Task {
         self.app.metrics.sessions.inc();
         self.live(&mut asks, &mut inbox).await;
         self.app.metrics.sessions.dec();
+        self.app.metrics.remembered.dec_by(self.remembered);
     }
 
     async fn live(&mut self, asks: &mut mpsc::Receiver<Ask>, inbox: &mut Inbox) {
@@ -419,6 +423,7 @@ impl Task {
             seq: self.shown,
             epoch: self.epoch,
             agreed_seq,
+            remembered: self.sequencer.remembered() as u64,
             agreed,
             differed: self.digests.differed,
             status: self.standing.status,

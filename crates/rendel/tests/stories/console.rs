@@ -549,8 +549,11 @@ async fn the_plan_is_used_by_mouse_and_by_keys_and_shows_where_others_are() {
     .await;
     loop {
         let frame = mirela.next("presence").await;
-        let told = &frame["of"]["console"];
-        if told["pointer"].is_object() && told["selection"] == json!(["crates-gate"]) {
+        let tabs = frame["of"]["console"].as_object().into_iter().flatten();
+        let does = |told: &serde_json::Value| {
+            told["pointer"].is_object() && told["selection"] == json!(["crates-gate"])
+        };
+        if tabs.into_iter().any(|(_, told)| does(told)) {
             break;
         }
     }

@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use rendel_client::{Connection, Encoding, Target};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -21,13 +22,21 @@ async fn enter_as(service: &Service, session: &str, token: &str, client: Uuid) -
 }
 
 /// The next presence in which `who` is told.
+/// What somebody with one tab tells, as it comes to somebody else.
 async fn presence_of(raw: &mut Raw, who: &str) -> Value {
     loop {
         let frame = raw.next("presence").await;
-        if let Some(facts) = frame["of"].get(who) {
-            return facts.clone();
+        if let Some(told) = frame["of"].get(who) {
+            return only(told);
         }
     }
+}
+
+/// The facts of somebody with one tab.
+fn only(told: &Value) -> Value {
+    let tabs = told.as_object().unwrap();
+    assert_eq!(tabs.len(), 1, "{told}");
+    tabs.values().next().unwrap().clone()
 }
 
 async fn answered(raw: &mut Raw, n: u64) -> Result<(), Value> {
@@ -83,7 +92,7 @@ async fn two_at_one_record_see_where_the_other_is_and_a_tab_that_goes_without_a_
     assert_eq!(backend.status(), 200, "the backend may do all");
     let (mut late, welcome) = enter(&service, "pressing-sheet", "paloma", "viewer").await;
     assert_eq!(
-        welcome["presence"]["oda"]["caret"],
+        only(&welcome["presence"]["oda"])["caret"],
         json!({ "at": notes, "index": 9 }),
         "a newcomer sees it where it is now"
     );
@@ -157,6 +166,78 @@ async fn who_does_not_come_back_in_time_was_lost_and_several_tabs_are_one_partic
         .collect();
     let apart = (hues[0] - hues[1]).abs();
     assert!(apart.min(360 - apart) >= 24, "{hues:?}");
+}
+
+#[tokio::test]
+async fn two_tabs_have_two_pointers_nobody_hears_their_own_and_what_lapsed_is_not_said_again() {
+    let service = Service::start().await;
+    let charter = "charter = \"brief\"\nversion = 1\n[surfaces.slope]\nunit = \"m\"\n\
+        x = [0, 120]\ny = [0, 80]\n[presence.fields]\npointer = { surface = \"slope\" }\n\
+        typing = { type = \"boolean\", linger = \"100ms\" }\n\
+        [state.heads]\nkind = \"counter\"\n";
+    service.publish(charter).await;
+    service.open("brief", json!({})).await;
+    let token = service.token("brief", "oda", "participant").await;
+    let (mut bram, _) = enter(&service, "brief", "bram", "participant").await;
+    let (mut left, one) = Raw::enter(&service, "brief", &token).await;
+    let (mut right, two) = Raw::enter(&service, "brief", &token).await;
+    let client = |welcome: &Value| welcome["you"]["client"].as_str().unwrap().to_owned();
+    let (one, two) = (client(&one), client(&two));
+    for (tab, x) in [(&mut left, 10), (&mut right, 20)] {
+        let set = json!({ "pointer": { "x": x, "y": 1 } });
+        tab.send(&json!({ "type": "presence", "set": set })).await;
+    }
+    let mut seen = serde_json::Map::new();
+    while seen.len() < 2 {
+        let frame = bram.next("presence").await;
+        seen.extend(frame["of"]["oda"].as_object().unwrap().clone());
+    }
+    assert_eq!(
+        (&seen[&one]["pointer"]["x"], &seen[&two]["pointer"]["x"]),
+        (&json!(10), &json!(20))
+    );
+    let (_, welcome) = enter(&service, "brief", "wren", "participant").await;
+    assert_eq!(welcome["presence"]["oda"], Value::Object(seen), "a newcomer sees both");
+    while right.next("presence").await["of"]["oda"].get(&one).is_none() {}
+    // The next frame of presence that a tab gets is not of its own next word.
+    left.send(&json!({ "type": "presence", "set": { "pointer": { "x": 11, "y": 1 } } })).await;
+    while right.next("presence").await["of"]["oda"][&one]["pointer"]["x"] != 11 {}
+    bram.send(&json!({ "type": "presence", "set": { "pointer": { "x": 5, "y": 5 } } })).await;
+    let mut heard = left.next("presence").await;
+    while heard["of"].get("bram").is_none() {
+        assert!(heard["of"]["oda"].get(&one).is_none() || heard["of"]["oda"].get(&two).is_some());
+        heard = left.next("presence").await;
+    }
+    drop(left);
+    while !right.next("presence").await["of"]["oda"][&one].is_null() {}
+
+    let target = Target {
+        server: service.server.clone(),
+        session: "brief".to_owned(),
+        token: service.token("brief", "tobin", "participant").await,
+        encoding: Encoding::Json,
+    };
+    let mut tobin = Connection::new(target, uuid::Uuid::now_v7());
+    while !tobin.is_connected() {
+        tobin.next().await.unwrap();
+    }
+    let say = |connection: &mut Connection, set: Value| {
+        connection.say(set.as_object().unwrap().clone());
+    };
+    say(&mut tobin, json!({ "typing": true, "pointer": { "x": 1, "y": 1 } }));
+    let mut told = Value::Null;
+    while told.get("typing").is_some() || told.get("pointer").is_none() {
+        tokio::select! {
+            event = tobin.next() => drop(event.unwrap()),
+            now = presence_of(&mut bram, "tobin") => told = now,
+        }
+    }
+    tobin.cut();
+    while !tobin.is_connected() {
+        tobin.next().await.unwrap();
+    }
+    let (_, welcome) = enter(&service, "brief", "paloma", "participant").await;
+    assert_eq!(only(&welcome["presence"]["tobin"]), json!({ "pointer": { "x": 1, "y": 1 } }));
 }
 
 #[tokio::test]
