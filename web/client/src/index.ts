@@ -5,6 +5,7 @@
  * enters over a WebSocket, keeps a replica up to date, comes back by itself and sends again what
  * was not answered.
  */
+
 export { applyEdit, applyEffect } from "./apply.ts";
 export { canonical, digest } from "./canonical.ts";
 export {
@@ -37,6 +38,7 @@ export type {
   Welcome,
 } from "./frame.ts";
 export { type Claim, claim } from "./keeper.ts";
+export { KINDS, type KindName } from "./kinds.ts";
 export { scalarCount, spliceBetween, toScalars, toUnits } from "./position.ts";
 export { caretOf, followCarets, Glide, pointOf } from "./presence.ts";
 export { type Anchor, type Change, type Kept, Replica } from "./replica.ts";

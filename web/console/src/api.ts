@@ -1,4 +1,4 @@
-import type { Facts, Hold, Json, Problem, Settled } from "@rendel/client";
+import type { Facts, Hold, Json, KindName, Problem, Settled } from "@rendel/client";
 
 export type SessionInfo = {
   id: string;
@@ -73,7 +73,7 @@ export type Fact = { surface?: string; refers?: string; anchor?: string; type?: 
 
 /** A declared field, as it stands in the charter. */
 export type Field = {
-  kind: string;
+  kind: KindName;
   merge?: string;
   member?: string;
   min?: number;

@@ -11,7 +11,7 @@ use std::fs;
 use std::path::PathBuf;
 
 use rendel_client::{Change, Replica};
-use rendel_core::{Edit, Facts, follow_carets};
+use rendel_core::{Edit, Facts, KINDS, follow_carets};
 use rendel_wire::{FromParticipant, FromService, decode_cbor, encode_cbor};
 use serde_json::{Value, json};
 
@@ -45,6 +45,57 @@ fn check_file(path: &str, made: &str) {
     let hint = "the rules have changed: look at the difference after RENDEL_WRITE=1 cargo test -p \
         rendel-client --test conformance";
     assert!(kept == made, "{}: {hint}", path.display());
+}
+
+/// What a kind needs beside its file in the core: whatever is forgotten is named.
+#[test]
+fn every_kind_is_in_all_its_places() {
+    let places = [
+        ("crates/rendel-core/src/declaration/charter.schema.json", "\"NAME\""),
+        ("docs/charter.md", "### `NAME`"),
+        ("docs/charter.md", "<!-- runs: NAME -->\n| "),
+        ("crates/rendel-client/tests/conformance/cases.rs", "kind = \\\"NAME\\\""),
+        ("crates/rendel-client/tests/agreement.rs", "kind = \"NAME\""),
+        ("crates/rendel-core/tests/worlds.rs", "kind = \"NAME\""),
+    ];
+    // What an operation needs besides.
+    let words = [
+        ("docs/protocol.md", "`NAME`"),
+        ("crates/rendel/src/words.rs", " NAME "),
+        ("crates/rendel/tests/clients/follow.py", "\"NAME\""),
+        ("web/client/src/apply.ts", "case \"NAME\""),
+    ];
+    let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let read = |path: &str| fs::read_to_string(folder.join(path)).unwrap().replace("\\\n", "");
+    let mut missing = Vec::new();
+    let mut look = |path: &str, wanted: String| {
+        let is_there =
+            read(path).contains(&wanted) || read(path).replace(' ', "").contains(&wanted);
+        missing.extend((!is_there).then(|| format!("{path} lacks {wanted:?}")));
+    };
+    for kind in KINDS {
+        places.iter().for_each(|(path, mark)| look(path, mark.replace("NAME", kind.name)));
+        for op in kind.takes.iter().chain(kind.inside) {
+            words.iter().for_each(|(path, mark)| look(path, mark.replace("NAME", op)));
+        }
+    }
+    assert!(missing.is_empty(), "{}", missing.join("\n"));
+    check_file("web/client/src/kinds.ts", &kinds_in_typescript());
+}
+
+/// The names of the kinds for the front end, which has an editor and a collision for each of them or
+/// does not compile.
+fn kinds_in_typescript() -> String {
+    let mut made =
+        "/** The kinds of fields, as the core lists them. Made by its tests. */\n".to_owned();
+    made += "export const KINDS = {\n";
+    for kind in KINDS {
+        let list =
+            |ops: &[&str]| ops.iter().map(|op| format!("\"{op}\"")).collect::<Vec<_>>().join(", ");
+        let (takes, inside) = (list(kind.takes), list(kind.inside));
+        made += &format!("  {}: {{ takes: [{takes}], inside: [{inside}] }},\n", kind.name);
+    }
+    made + "} as const;\n\nexport type KindName = keyof typeof KINDS;\n"
 }
 
 #[test]

@@ -144,7 +144,7 @@ async fn what_was_made_offline_is_all_there_after_the_return_and_too_fast_reache
     while !other.is_connected() {
         other.next().await.unwrap();
     }
-    for n in 0..100 {
+    for n in 0..300 {
         other.propose(vec![task(format!("o{n}"))]).await;
     }
     let (told, beside) =
@@ -158,7 +158,7 @@ async fn what_was_made_offline_is_all_there_after_the_return_and_too_fast_reache
         .iter()
         .map(|task| task["id"].as_str().unwrap())
         .collect();
-    assert_eq!((ids.len(), state["notes"].as_str().unwrap().len()), (1_100, 200));
+    assert_eq!((ids.len(), state["notes"].as_str().unwrap().len()), (1_300, 200));
     let own: Vec<_> = ids.into_iter().filter(|id| id.starts_with('t')).collect();
     assert_eq!(
         own,

@@ -1,4 +1,4 @@
-import { type Edit, type Json, scalarCount, uuid7 } from "@rendel/client";
+import { type Edit, type Json, type KindName, scalarCount, uuid7 } from "@rendel/client";
 import type { Charter, Field, Fields } from "../api.ts";
 import { isMembers, member, pointerToken } from "./pointer.ts";
 import { shown } from "./words.ts";
@@ -24,13 +24,20 @@ function ofRecord(fields: Fields, value: Json, path: string): Collision[] {
 }
 
 function ofField(field: Field, value: Json, at: string): Collision[] {
-  if (field.kind === "counter") {
+  return COLLISIONS[field.kind](field, value, at);
+}
+
+/** A field of each kind against itself. */
+const COLLISIONS: Record<KindName, (field: Field, value: Json, at: string) => Collision[]> = {
+  counter: (_field, _value, at) => {
     const edits: Collision["edits"] = [[{ at, op: "add", by: 1 }], [{ at, op: "add", by: 2 }]];
     return [{ id: at, title: at, rule: "all additions count", edits, says: ["adds 1", "adds 2"] }];
-  }
-  // What refers to records is collided below, against a drop of the record.
-  if (field.refers !== undefined) return [];
-  if (field.kind === "register") {
+  },
+  list: ofList,
+  map: ofMap,
+  register: (field, value, at) => {
+    // What refers to records is collided below, against a drop of the record.
+    if (field.refers !== undefined) return [];
     const [one, two] = twoValues(field, value);
     if (one === undefined || two === undefined) return [];
     const edits: Collision["edits"] = [
@@ -47,12 +54,10 @@ function ofField(field: Field, value: Json, at: string): Collision[] {
         says: [`sets ${shown(one, 30)}`, `sets ${shown(two, 30)}`],
       },
     ];
-  }
-  if (field.kind === "set") return ofSet(field, value, at);
-  if (field.kind === "text") return ofText(value, at);
-  if (field.kind === "list") return ofList(field, value, at);
-  return ofMap(field, value, at);
-}
+  },
+  set: ofSet,
+  text: (_field, value, at) => ofText(value, at),
+};
 
 /** For a set: an include against an exclude of the same element. */
 function ofSet(field: Field, value: Json, at: string): Collision[] {

@@ -1,5 +1,5 @@
-import type { Edit, Json } from "@rendel/client";
-import { useContext, useState } from "react";
+import type { Edit, Json, KindName } from "@rendel/client";
+import { type ComponentType, useContext, useState } from "react";
 import type { Charter, Field, Fields } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";
 import { useNarrow } from "../parts/use-narrow.ts";
@@ -63,8 +63,11 @@ function RecordEditor({
       {shown.map(([name, field]) => {
         const at = `${path}/${pointerToken(name)}`;
         const shared = { field, value: member(value, name), path: at, propose, compact };
-        if (field.kind === "map") return <MapEditor {...shared} key={name} name={name} />;
-        if (field.kind === "list") return <ElementsEditor {...shared} key={name} name={name} />;
+        const editor = EDITORS[field.kind];
+        if ("whole" in editor) {
+          const Whole = editor.whole;
+          return <Whole {...shared} key={name} name={name} />;
+        }
         return (
           <div
             key={name}
@@ -152,25 +155,35 @@ function FieldName({ name, field }: { name: string; field: Field }) {
   );
 }
 
-function ValueEditor({
-  field,
-  path,
-  value,
-  propose,
-}: {
-  field: Field;
-  path: string;
-  value: Json;
-  propose: Propose;
-}) {
-  if (field.kind === "set")
-    return <SetEditor field={field} path={path} value={value} propose={propose} />;
-  if (field.kind === "counter")
-    return <CounterEditor path={path} value={value} propose={propose} />;
-  if (field.kind === "text")
-    return (
-      <TextEditor path={path} value={typeof value === "string" ? value : ""} propose={propose} />
-    );
+type ValueProps = { field: Field; path: string; value: Json; propose: Propose };
+
+/** How a field of each kind is edited: beside its name, or as a part of the page of its own. */
+const EDITORS: Record<
+  KindName,
+  { value: ComponentType<ValueProps> } | { whole: ComponentType<FieldProps> }
+> = {
+  counter: { value: CounterEditor },
+  list: { whole: ElementsEditor },
+  map: { whole: MapEditor },
+  register: { value: OneValueEditor },
+  set: { value: SetEditor },
+  text: { value: WordsEditor },
+};
+
+function ValueEditor(props: ValueProps) {
+  const editor = EDITORS[props.field.kind];
+  if ("whole" in editor) return null;
+  const OfKind = editor.value;
+  return <OfKind {...props} />;
+}
+
+function WordsEditor({ path, value, propose }: ValueProps) {
+  return (
+    <TextEditor path={path} value={typeof value === "string" ? value : ""} propose={propose} />
+  );
+}
+
+function OneValueEditor({ field, path, value, propose }: ValueProps) {
   if (field.refers !== undefined)
     return <ReferenceEditor to={field.refers.to} path={path} value={value} propose={propose} />;
   return <RegisterEditor field={field} path={path} value={value} propose={propose} />;
