@@ -79,8 +79,8 @@ fn every_kind_is_in_all_its_places() {
             words.iter().for_each(|(path, mark)| look(path, mark.replace("NAME", op)));
         }
     }
-    assert!(missing.is_empty(), "{}", missing.join("\n"));
     check_file("web/client/src/kinds.ts", &kinds_in_typescript());
+    assert!(missing.is_empty(), "{}", missing.join("\n"));
 }
 
 /// The names of the kinds for the front end, which has an editor and a collision for each of them or
