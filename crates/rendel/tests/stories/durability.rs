@@ -187,7 +187,7 @@ fn edit(random: &mut StdRng) -> Edit {
 }
 
 #[tokio::test]
-async fn without_the_database_nothing_is_shown_and_the_service_recovers_by_itself() {
+async fn without_the_database_proposals_are_refused_and_the_service_recovers_by_itself() {
     let service = Service::start().await;
     service.open_demo("headcount").await;
     let token = service.token("headcount", "oda", "participant").await;

@@ -321,8 +321,7 @@ async fn a_full_disk_refuses_what_cannot_be_kept_and_ends_with_it() {
         "unavailable",
         "what was under way was not kept, and its proposer is told"
     );
-    oda.propose(add.clone()).await;
-    oda.answer().await.unwrap();
+    oda.propose_until_taken(&add).await;
     let heads = service.state("harvest").await["heads"].as_u64().unwrap();
     assert_eq!(heads, service.journal("harvest").await.len() as u64);
 }

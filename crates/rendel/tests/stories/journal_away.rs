@@ -139,12 +139,34 @@ async fn a_session_whose_journal_was_lost_goes_on_with_what_is_written() {
             }
         }
         assert!(lost == Lost::Commit || is_written == (lost == Lost::Answer), "{lost:?}");
-        oda.propose(add()).await;
-        let next = oda.answer().await.unwrap();
+        let next = oda.propose_until_taken(&add()).await;
         assert_eq!(next["seq"], json!(if is_written { 3 } else { 2 }));
         assert_eq!(service.state("gate").await["heads"], next["seq"]);
         database.terminate_beside(service);
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nothing_is_shown_before_it_is_written() {
+    let service = Service::start().await;
+    service.publish(CHARTER).await;
+    service.open("gate", json!({})).await;
+    let token = service.token("gate", "oda", "participant").await;
+    let (mut oda, _) = Raw::enter(&service, "gate", &token).await;
+    let token = service.token("gate", "bram", "participant").await;
+    let (mut bram, _) = Raw::enter(&service, "gate", &token).await;
+    while oda.next("roster").await["joined"][0]["id"] != "bram" {}
+    service.sql(WAIT_BEFORE_COMMIT);
+    let holding = service.hold_lock(7);
+    oda.propose(add()).await;
+    until("the append waits", async || service.is_waiting("journal").then_some(())).await;
+    for somebody in [&mut oda, &mut bram] {
+        somebody.send(&json!({ "type": "ping", "sent": 1 })).await;
+        assert_eq!(somebody.any().await.unwrap()["type"], "pong", "and no update before it");
+    }
+    drop(holding);
+    assert_eq!(oda.answer().await.unwrap()["seq"], 1);
+    assert_eq!(bram.next("settled").await["updates"][0]["seq"], 1);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -64,6 +64,18 @@ impl Raw {
         self.n
     }
 
+    /// Proposes until the session, which is finding out how its journal stands, takes it; gives the
+    /// update.
+    pub(crate) async fn propose_until_taken(&mut self, edits: &Value) -> Value {
+        loop {
+            self.propose(edits.clone()).await;
+            match self.answer().await {
+                Ok(update) => return update,
+                Err(problem) => assert_eq!(name(&problem), "unavailable"),
+            }
+        }
+    }
+
     /// The next frame of that type; others are passed over.
     pub(crate) async fn next(&mut self, kind: &str) -> Value {
         loop {
