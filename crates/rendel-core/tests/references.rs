@@ -117,6 +117,74 @@ fn a_cascade_names_the_outermost_of_records_inside_one_another() {
 }
 
 #[test]
+fn several_rules_meet_at_one_drop_and_what_is_in_what_goes_is_not_asked_for() {
+    let charter = r#"
+charter = "orchard"
+version = 1
+[state.crews]
+kind = "map"
+[state.crews.each.name]
+kind = "register"
+[state.pressings]
+kind = "map"
+[state.pressings.each.crew]
+kind = "register"
+refers = { to = "/crews", on-drop = "cascade" }
+[state.pressings.each.lines]
+kind = "map"
+[state.pressings.each.lines.each.crew]
+kind = "register"
+refers = { to = "/crews", on-drop = "clear" }
+[state.barrels]
+kind = "map"
+[state.barrels.each.pressing]
+kind = "register"
+refers = { to = "/pressings", on-drop = "cascade" }
+[state.barrels.each.parts]
+kind = "list"
+[state.barrels.each.parts.each.pressing]
+kind = "register"
+refers = { to = "/pressings", on-drop = "refuse" }
+"#;
+    let opening = json!({
+        "crews": { "c1": {} },
+        "pressings": {
+            "p1": { "crew": "c1", "lines": { "a": { "crew": "c1" } } },
+            "p2": { "lines": { "b": { "crew": "c1" } } },
+        },
+        "barrels": {
+            "b1": { "pressing": "p1", "parts": [{ "id": "x", "value": { "pressing": "p1" } }] },
+        },
+    });
+    let charter = Arc::new(Charter::parse(charter).unwrap());
+    let mut session = Session(Sequencer::open(charter, Some(&opening)).unwrap(), 0);
+    let told = |update: &Settled| {
+        let effects = update.effects.iter();
+        effects.map(|effect| format!("{} {}", effect.op.name(), effect.at)).collect::<Vec<_>>()
+    };
+    let update = session.propose(0, vec![drop_of("/crews/c1")]).unwrap();
+    let all = [
+        "clear /pressings/p2/lines/b/crew",
+        "drop /barrels/b1",
+        "drop /pressings/p1",
+        "drop /crews/c1",
+    ];
+    assert_eq!(told(&update), all);
+    // Who referred and is gone, or was cleared, refers no more.
+    let put = Edit::new("/crews", "put").with("id", "c1").with("value", json!({}));
+    let seq = session.propose(1, vec![put]).unwrap().seq;
+    let update = session.propose(seq, vec![drop_of("/crews/c1")]).unwrap();
+    assert_eq!(told(&update), ["drop /crews/c1"]);
+    // In a barrel that stays, a part is in the way.
+    let put =
+        |at: &str, id: &str, value: Value| Edit::new(at, "put").with("id", id).with("value", value);
+    let part = json!({ "parts": [{ "id": "x", "value": { "pressing": "p2" } }] });
+    let seq = session.propose(seq + 1, vec![put("/barrels", "b2", part)]).unwrap().seq;
+    let problem = session.propose(seq, vec![drop_of("/pressings/p2")]).unwrap_err();
+    assert_eq!(problem.member("referenced_by"), Some(&json!(["/barrels/b2/parts/x/pressing"])));
+}
+
+#[test]
 fn a_clearing_drop_leaves_the_record_that_referred() {
     let mut session = Session::open("clear");
     session.propose(0, vec![drop_of("/crews/c1")]).unwrap();

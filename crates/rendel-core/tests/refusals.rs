@@ -342,6 +342,22 @@ fn a_record_comes_back_with_its_sequences_and_what_was_made_against_them_counts(
     assert_eq!((&ops[2][0], &ops[3][0], &ops[5][0]), (&"revive", &"splice", &"revive"));
 }
 
+/// A proposal may be late, or lost on its way: what its client made on top of it counts positions
+/// that nobody has.
+#[test]
+fn a_number_that_was_passed_over_and_comes_late_is_refused_and_so_is_what_was_typed_on_it() {
+    let mut sequencer = open(0);
+    let splice =
+        |insert: &str| vec![Edit::new("/notes", "splice").with("index", 0).with("insert", insert)];
+    let mut send =
+        |n, edits| sequencer.handle_proposal(&actor("oda"), &proposal(n, Some(0), edits), 1);
+    let add = vec![Edit::new("/heads", "add").with("by", 7)];
+    assert!(matches!(send(2, add), Outcome::Settled(_)));
+    assert_eq!(refused(send(1, splice("late"))).kind(), ProblemKind::Forgotten);
+    assert_eq!(refused(send(3, splice("on it"))).kind(), ProblemKind::FollowsRefused);
+    assert_eq!(sequencer.plain()["notes"], "");
+}
+
 #[test]
 fn a_snapshot_of_the_first_version_gives_its_state_and_forgets_its_clients() {
     let mut sequencer = open(0);
