@@ -6,88 +6,11 @@ import {
   type Edit,
   type Effect,
   type FromParticipant,
-  type FromService,
   type Kept,
   type Settled,
 } from "../src/index.ts";
 
-/** A socket whose other end is the test. */
-class FakeSocket {
-  static readonly OPEN = 1;
-  static all: FakeSocket[] = [];
-  readyState = 0;
-  sent: FromParticipant[] = [];
-  onopen?: () => void;
-  onmessage?: (message: { data: string }) => void;
-  onclose?: () => void;
-
-  constructor(
-    readonly url: string,
-    readonly protocol: string,
-  ) {
-    FakeSocket.all.push(this);
-  }
-
-  send(text: string) {
-    this.sent.push(JSON.parse(text));
-  }
-
-  close() {
-    this.readyState = 3;
-  }
-
-  open() {
-    this.readyState = FakeSocket.OPEN;
-    this.onopen?.();
-  }
-
-  receive(frame: FromService) {
-    this.onmessage?.({ data: JSON.stringify(frame) });
-  }
-
-  lose() {
-    this.readyState = 3;
-    this.onclose?.();
-  }
-}
-
-const CLIENT = "018f0000-0000-7000-8000-000000000001";
-
-function welcome(
-  seq: number,
-  more: { state?: { heads: number; notes?: string }; updates?: Settled[] },
-): FromService {
-  return {
-    type: "welcome",
-    you: { id: "oda", name: "Oda", role: "picker", hue: 1, client: CLIENT },
-    session: { id: "gate", charter: "headcount", version: 1, status: "open" },
-    epoch: 1,
-    seq,
-    roster: [],
-    limits: { frame: 65536, edits: 256, proposals_per_second: 50, burst: 1_000 },
-    outcomes: [],
-    time: 0,
-    ...more,
-  };
-}
-
-function last(): FakeSocket {
-  const socket = FakeSocket.all.at(-1);
-  if (socket === undefined) throw new Error("no socket was opened");
-  return socket;
-}
-
-function open(events = {}): Connection {
-  const connection = new Connection({
-    server: "http://gate.example",
-    session: "gate",
-    token: "t",
-    client: CLIENT,
-    events,
-  });
-  connection.start();
-  return connection;
-}
+import { CLIENT, FakeSocket, last, open, welcome } from "./fakes.ts";
 
 const add: Edit = { at: "/heads", op: "add", by: 1 };
 
@@ -103,7 +26,7 @@ afterEach(() => {
 });
 
 test("it waits until it is welcomed, and proposes nothing before", () => {
-  const connection = open();
+  const connection = open({}, "t");
   expect([last().url, last().protocol]).toEqual([
     "ws://gate.example/v1/sessions/gate/connect",
     "rendel.v1.json",
@@ -116,7 +39,7 @@ test("it waits until it is welcomed, and proposes nothing before", () => {
 });
 
 test("what is proposed without a connection is kept and sent on return, once", () => {
-  const connection = open();
+  const connection = open({}, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   connection.goOffline();
@@ -136,7 +59,7 @@ test("what is proposed without a connection is kept and sent on return, once", (
 });
 
 test("it comes back by itself in growing waits, and a late word of the old socket is not heard", () => {
-  const connection = open();
+  const connection = open({}, "t");
   const first = last();
   first.open();
   first.receive(welcome(3, { state: { heads: 41 } }));
@@ -166,7 +89,7 @@ test("a bye that passes is tried again, any other ends it with its reason", () =
     status: 0,
     detail: `because ${name}`,
   });
-  const connection = open();
+  const connection = open({}, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   last().receive({ type: "bye", problem: problem("shutting-down") });
@@ -182,7 +105,10 @@ test("a bye that passes is tried again, any other ends it with its reason", () =
 
 test("a replica that differs enters again for a snapshot and is right afterwards", () => {
   const changes: string[] = [];
-  const connection = open({ changed: (change: { kind: string }) => changes.push(change.kind) });
+  const connection = open(
+    { changed: (change: { kind: string }) => changes.push(change.kind) },
+    "t",
+  );
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   const effects: Effect[] = [{ at: "/heads/none", op: "set", value: 1 }];
@@ -268,7 +194,7 @@ test("what is pending outlives the page, and is sent by the next one once, with 
 });
 
 test("a service that falls silent is missed", () => {
-  const connection = open();
+  const connection = open({}, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   vi.advanceTimersByTime(12_000);
@@ -278,7 +204,7 @@ test("a service that falls silent is missed", () => {
 });
 
 test("in the middle of a connection a welcome stands for what was lost, and what has no answer is sent again", () => {
-  const connection = open();
+  const connection = open({}, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   connection.propose([add]);
@@ -288,7 +214,7 @@ test("in the middle of a connection a welcome stands for what was lost, and what
 });
 
 test("the latency is the way there and back", () => {
-  const connection = open();
+  const connection = open({}, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   const ping = last().sent.find((frame) => frame.type === "ping");
@@ -311,7 +237,7 @@ const upTo = (n: number) => Array.from({ length: n }, (_, index) => index + 1);
 
 test("a thousand edits made offline are sent in order at the session's rate, and none is lost", () => {
   const told: string[] = [];
-  const connection = open({ changed: (change: { kind: string }) => told.push(change.kind) });
+  const connection = open({ changed: (change: { kind: string }) => told.push(change.kind) }, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   connection.goOffline();
@@ -332,7 +258,7 @@ test("a thousand edits made offline are sent in order at the session's rate, and
 });
 
 test("no more is on its way than the service remembers outcomes of", () => {
-  const connection = open();
+  const connection = open({}, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   for (let n = 1; n <= 2_000; n += 1) connection.propose([add]);
@@ -347,7 +273,7 @@ test("no more is on its way than the service remembers outcomes of", () => {
 
 test("where the service remembers nothing of it, what it had not sent is sent anew, and the rest is told", () => {
   const told: Change[] = [];
-  const connection = open({ changed: (change: Change) => told.push(change) });
+  const connection = open({ changed: (change: Change) => told.push(change) }, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   connection.propose([add]);
@@ -376,7 +302,7 @@ test("where the service remembers nothing of it, what it had not sent is sent an
 
 test("what came too fast is sent again with all behind it, and the application is not told", () => {
   const told: string[] = [];
-  const connection = open({ changed: (change: { kind: string }) => told.push(change.kind) });
+  const connection = open({ changed: (change: { kind: string }) => told.push(change.kind) }, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   for (let n = 1; n <= 5; n += 1) connection.propose([add]);
@@ -392,7 +318,7 @@ test("what came too fast is sent again with all behind it, and the application i
 });
 
 test("nothing is proposed once the connection has ended", () => {
-  const connection = open();
+  const connection = open({}, "t");
   last().open();
   last().receive(welcome(3, { state: { heads: 41 } }));
   connection.leave();

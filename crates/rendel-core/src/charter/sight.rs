@@ -460,6 +460,30 @@ kind = "text"
         assert!(charter.sight("all").is_whole() && !charter.sight("but").is_whole());
     }
 
+    /// What a drop overrode may be hidden, and so may the place of a verdict.
+    #[test]
+    fn what_was_lost_is_told_without_what_is_hidden() {
+        let charter = Charter::parse(CHARTER).unwrap();
+        let text = r#"{"seq":7,"by":"oda","client":"00000000-0000-0000-0000-000000000007","n":1,"at":5,
+            "effects":[{"at":"/offers/o1","op":"drop"},{"at":"/ledger/a/sum","op":"add","by":1,"now":2}],
+            "verdicts":[
+                {"edit":0,"at":"/offers/o1","verdict":"overrode","met":[6],"because":"x",
+                    "lost":{"amount":5,"limit":9}},
+                {"edit":1,"at":"/ledger/a/sum","verdict":"merged","met":[6],"because":"y"}]}"#;
+        let update: Settled = serde_json::from_str(text).unwrap();
+        let lost = |role: &str| {
+            let seen = charter.sight(role).update(&charter.fields, &update);
+            serde_json::to_value(&seen.verdicts).unwrap()
+        };
+        let verdict = |lost: Value| json!([{ "edit": 0, "at": "/offers/o1", "verdict": "overrode", "met": [6], "because": "x", "lost": lost }]);
+        assert_eq!(lost("but"), verdict(json!({ "amount": 5 })));
+        assert_eq!(lost("only"), verdict(json!({ "amount": 5 })));
+        assert_eq!(
+            (lost("none"), lost("gone")[0]["at"].clone()),
+            (json!([]), "/ledger/a/sum".into())
+        );
+    }
+
     #[test]
     fn an_effect_is_shown_whole_in_part_or_not_at_all() {
         let put = json!({ "at": "/offers", "op": "put", "id": "o1", "value": { "amount": 5, "limit": 9 } });
