@@ -342,6 +342,61 @@ fn a_record_comes_back_with_its_sequences_and_what_was_made_against_them_counts(
     assert_eq!((&ops[2][0], &ops[3][0], &ops[5][0]), (&"revive", &"splice", &"revive"));
 }
 
+/// What is there anew has nothing to do with what was there before it.
+#[test]
+fn nothing_of_what_was_before_a_reset_or_a_new_record_comes_back() {
+    let charter = r#"
+charter = "orchard"
+version = 1
+[state.barrels]
+kind = "map"
+drop-conflict = "revive"
+most = 2
+[state.barrels.each.parts]
+kind = "map"
+drop-conflict = "revive"
+[state.barrels.each.parts.each.label]
+kind = "register"
+"#;
+    let charter = Arc::new(Charter::parse(charter).unwrap());
+    let opening = json!({ "barrels": { "b1": { "parts": { "p1": {} } } } });
+    let drop = |at: &str| Edit::new(at, "drop");
+    let put = |id: &str| {
+        Edit::new("/barrels", "put").with("id", id).with("value", json!({ "parts": {} }))
+    };
+    let label = |at: &str| Edit::new(format!("{at}/label"), "set").with("value", "dry");
+    let begin = || Sequencer::open(charter.clone(), Some(&opening)).unwrap();
+    let settle = |sequencer: &mut Sequencer, n, edit: Edit| {
+        let outcome = sequencer.handle_proposal(&actor("oda"), &proposal(n, None, vec![edit]), 1);
+        assert!(matches!(outcome, Outcome::Settled(_)), "{outcome:?}");
+    };
+    let late = |sequencer: &mut Sequencer| {
+        let edits = vec![label("/barrels/b1/parts/p1")];
+        sequencer.handle_proposal(&actor("bram"), &proposal(1, Some(0), edits), 1)
+    };
+    // Brought back, since nothing took its place.
+    let mut sequencer = begin();
+    settle(&mut sequencer, 1, drop("/barrels/b1/parts/p1"));
+    assert!(matches!(late(&mut sequencer), Outcome::Settled(_)));
+    // The record around it was put anew.
+    let mut sequencer = begin();
+    for (n, edit) in (1..).zip([drop("/barrels/b1/parts/p1"), drop("/barrels/b1"), put("b1")]) {
+        settle(&mut sequencer, n, edit);
+    }
+    assert_eq!(refused(late(&mut sequencer)).kind(), ProblemKind::Gone);
+    // Everything was.
+    let mut sequencer = begin();
+    settle(&mut sequencer, 1, drop("/barrels/b1/parts/p1"));
+    sequencer.handle_reset(&actor("oda"), 2, Some(&json!({ "barrels": { "b1": {} } })), 1);
+    assert_eq!(refused(late(&mut sequencer)).kind(), ProblemKind::Gone);
+    // There is no space for it any more.
+    let mut sequencer = begin();
+    for (n, edit) in (1..).zip([drop("/barrels/b1"), put("b2"), put("b3")]) {
+        settle(&mut sequencer, n, edit);
+    }
+    assert_eq!(refused(late(&mut sequencer)).kind(), ProblemKind::Full);
+}
+
 /// A proposal may be late, or lost on its way: what its client made on top of it counts positions
 /// that nobody has.
 #[test]
