@@ -24,6 +24,11 @@ impl Actor {
     /// The role of the backend itself, which may do all.
     pub const SERVICE: &'static str = "service";
 
+    /// The session itself, which acts by the charter's word.
+    pub fn session() -> Self {
+        Self::new(Self::SERVICE, Self::SERVICE, Uuid::from_u128(0x5e55_1011))
+    }
+
     /// Somebody with no more claims than these.
     pub fn new(id: impl Into<String>, role: impl Into<String>, client: Uuid) -> Self {
         Self { id: id.into(), role: role.into(), client, claims: BTreeMap::new() }

@@ -766,3 +766,35 @@ mod rand_free {
         }
     }
 }
+
+#[test]
+fn a_session_acts_by_itself_once_at_each_time_also_over_a_restart() {
+    let mut session = Session::open();
+    let sequencer = &mut session.sequencer;
+    let charter = sequencer.charter().clone();
+    assert_eq!((sequencer.poll_timeout(), sequencer.handle_timeout(9_000)), (None, None));
+    for (due, by) in [(2_000, 10), (1_000, 1), (2_000, -1_000), (3_000, 5)] {
+        sequencer.handle_plan(due, vec![add("/heads", by)]);
+    }
+    let planned = serde_json::to_value(sequencer.snapshot()).unwrap();
+    assert_eq!((sequencer.poll_timeout(), sequencer.handle_timeout(999)), (Some(1_000), None));
+    let mut done = Vec::new();
+    while let Some(outcome) = sequencer.handle_timeout(2_500) {
+        done.push(outcome);
+    }
+    let [Outcome::Settled(first), Outcome::Settled(second), Outcome::Refused(problem)] = &done[..]
+    else {
+        panic!("{done:?}")
+    };
+    assert_eq!((first.by.as_str(), first.n, second.n), ("service", 1, 2));
+    assert_eq!(problem.kind(), ProblemKind::OutOfBounds, "it is bound as anybody is");
+    // What is in the journal is done, whatever a snapshot of before had planned; what was refused
+    // left nothing and is refused again.
+    let mut restored = Sequencer::restore(charter, serde_json::from_value(planned).unwrap());
+    [first, second].into_iter().for_each(|update| restored.replay(update).unwrap());
+    assert_eq!(restored.poll_timeout(), Some(2_000));
+    assert!(matches!(restored.handle_timeout(2_500), Some(Outcome::Refused(_))));
+    let Some(Outcome::Settled(last)) = restored.handle_timeout(3_000) else { panic!() };
+    assert_eq!((last.n, restored.plain()["heads"].clone()), (4, json!(16)));
+    assert_eq!(restored.poll_timeout(), None);
+}

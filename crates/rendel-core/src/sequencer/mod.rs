@@ -1,5 +1,6 @@
 //! The sequencer of one session: a deterministic state machine that puts proposals in order.
 
+mod acting;
 mod allowing;
 mod clients;
 mod filling;
@@ -10,6 +11,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+use acting::Agenda;
 pub use allowing::Verdicted;
 pub use clients::ClientOutcome;
 use clients::Clients;
@@ -42,6 +44,7 @@ pub struct Sequencer {
     /// When the last update was settled. A clock that is set back does not take the journal back.
     at: u64,
     clients: Clients,
+    agenda: Agenda,
     /// Expressions that had no answer, until somebody asks.
     unanswered: Vec<NoAnswer>,
 }
@@ -81,6 +84,8 @@ pub struct SequencerSnapshot {
     at: u64,
     state: State,
     clients: Clients,
+    #[serde(default)]
+    agenda: Agenda,
     version: Version,
 }
 
@@ -161,21 +166,23 @@ impl Sequencer {
             seq: 0,
             at: 0,
             clients: Clients::default(),
+            agenda: Agenda::default(),
             unanswered: Vec::new(),
         })
     }
 
     /// A sequencer as it was when the snapshot was taken. Cost O(what may refer to something).
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
-        let SequencerSnapshot { seq, at, state, clients, .. } = snapshot;
+        let SequencerSnapshot { seq, at, state, clients, agenda, .. } = snapshot;
         let present = Present::of(&charter, state);
-        Self { charter, present, seq, at, clients, unanswered: Vec::new() }
+        Self { charter, present, seq, at, clients, agenda, unanswered: Vec::new() }
     }
 
     /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
     pub fn snapshot(&self) -> SequencerSnapshot {
         let (state, clients) = (self.present.state.clone(), self.clients.clone());
-        SequencerSnapshot { seq: self.seq, at: self.at, state, clients, version: Version }
+        let agenda = self.agenda.clone();
+        SequencerSnapshot { seq: self.seq, at: self.at, state, clients, agenda, version: Version }
     }
 
     /// Applies an update of the journal. Fails where it is not the next one or does not fit, and
@@ -193,6 +200,7 @@ impl Sequencer {
         self.seq = update.seq;
         self.at = self.at.max(update.at);
         self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq));
+        self.agenda.handle_settled(update);
         Ok(())
     }
 
