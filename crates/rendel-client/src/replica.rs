@@ -835,13 +835,16 @@ fn is_forgotten(n: u64, problem: &Problem) -> bool {
 /// Bytes of a `propose` frame around its edits.
 const FRAME_AROUND: usize = 160;
 
-/// The refusal of a proposal that the session would not take for its size.
+/// The refusal of a proposal that the session would not take for its size or depth.
 fn too_large(
     limits: &ConnectionLimits,
     edits: &[Edit],
     gesture: Option<&String>,
     note: Option<&String>,
 ) -> Option<Problem> {
+    if let Some(problem) = edits.iter().find_map(|edit| edit.check_depth().err()) {
+        return Some(problem);
+    }
     if edits.len() > limits.edits {
         let detail = format!(
             "A proposal has at most {} edits; this one has {}. Propose several.",

@@ -134,6 +134,15 @@ pub(crate) enum Unread {
 /// Levels of a value, so that whatever tells it stays within what clients read.
 const DEEPEST_VALUE: usize = 48;
 
+/// The refusal of a value that is nested more deeply than a frame lets it be told.
+pub(crate) fn check_depth(value: &Value) -> Result<(), Problem> {
+    if depth(value) <= DEEPEST_VALUE {
+        return Ok(());
+    }
+    let detail = format!("A value may be nested at most {DEEPEST_VALUE} levels deep.");
+    Err(Problem::new(ProblemKind::TooDeep, detail))
+}
+
 /// The name of the operation that only asks.
 pub(crate) const TEST: &str = "test";
 
@@ -452,6 +461,12 @@ impl Serialize for Made<Place> {
 }
 
 impl Edit {
+    /// Refuses values that the service could not even read with their frame.
+    pub fn check_depth(&self) -> Result<(), Problem> {
+        let checked = self.args.values().try_for_each(check_depth);
+        checked.map_err(|problem| problem.at(self.at.as_str()))
+    }
+
     /// What it asks for; `None` where that cannot be read, which its refusal will say.
     pub fn read(&self) -> Option<Op> {
         Op::asked(self).ok()
@@ -500,10 +515,7 @@ impl Members<'_> {
     /// the way to it as well.
     fn value(self) -> Result<Value, Problem> {
         let value = self.need("value")?;
-        if depth(&value) > DEEPEST_VALUE {
-            let detail = format!("A value may be nested at most {DEEPEST_VALUE} levels deep.");
-            return Err(self.problem(ProblemKind::TooDeep, &detail));
-        }
+        check_depth(&value).map_err(|problem| problem.at(self.0.at.as_str()))?;
         Ok(value)
     }
 

@@ -798,3 +798,60 @@ fn a_session_acts_by_itself_once_at_each_time_also_over_a_restart() {
     assert_eq!((last.n, restored.plain()["heads"].clone()), (4, json!(16)));
     assert_eq!(restored.poll_timeout(), None);
 }
+
+/// Rules of today say nothing about what those of yesterday let pass.
+#[test]
+fn a_journal_is_taken_as_it_is_whatever_a_rule_says_now() {
+    let charter = r#"
+charter = "orchard"
+version = 1
+[state.heads]
+kind = "counter"
+max = 5
+[state.barrels]
+kind = "map"
+most = 1
+[state.barrels.each.label]
+kind = "register"
+schema = { type = "string" }
+[state.barrels.each.rows]
+kind = "set"
+most = 1
+[state.remarks]
+kind = "list"
+most = 1
+schema = { type = "string" }
+[state.notes]
+kind = "text"
+most = 3
+"#;
+    let mut sequencer = Sequencer::open(Arc::new(Charter::parse(charter).unwrap()), None).unwrap();
+    let plain = json!({
+        "heads": 9, "notes": "longer",
+        "barrels": { "b1": { "label": 7, "rows": [1, 2] }, "b2": { "label": null, "rows": [] } },
+        "remarks": [{ "id": "r1", "value": 7 }, { "id": "r2", "value": 8 }],
+    });
+    let update = |seq: u64, effects: Value| -> Settled {
+        serde_json::from_value(json!({
+            "seq": seq, "by": "oda", "client": Uuid::nil(), "n": 0, "at": 0, "effects": effects,
+        }))
+        .unwrap()
+    };
+    let made = json!([
+        { "at": "/barrels", "op": "put", "id": "b1", "value": plain["barrels"]["b1"] },
+        { "at": "/remarks", "op": "insert", "id": "r1", "value": 7, "after": null },
+    ]);
+    sequencer.replay(&update(1, made)).unwrap();
+    assert_eq!(sequencer.plain()["barrels"]["b1"], plain["barrels"]["b1"]);
+    let reset = json!([{ "at": "", "op": "reset", "value": plain }]);
+    sequencer.replay(&update(2, reset)).unwrap();
+    assert_eq!(sequencer.plain(), plain);
+    // Who proposes is bound by them.
+    let actor = Actor::new("oda", "participant", Uuid::nil());
+    let edits = vec![Edit::new("/barrels/b1/label", "set").with("value", 8)];
+    let outcome = sequencer.handle_proposal(&actor, &Proposal::new(0, None, edits), 0);
+    assert!(matches!(outcome, Outcome::Refused(_)), "{outcome:?}");
+    let early = Proposal::new(0, Some(3), vec![add("/heads", -9)]);
+    let Outcome::Refused(problem) = sequencer.handle_proposal(&actor, &early, 0) else { panic!() };
+    assert_eq!(problem.kind(), ProblemKind::FromTheFuture);
+}

@@ -739,7 +739,11 @@ function isForgotten(n: number, problem: Problem): boolean {
 /** Bytes of a `propose` frame around its edits. */
 const FRAME_AROUND = 160;
 
-/** The refusal of a proposal that the session would not take for its size. */
+/** Levels of a value, and what stands for half of a character in JSON. */
+const DEEPEST_VALUE = 48;
+const HALF = /(?<!\\)(?:\\\\)*\\ud[89a-f][0-9a-f]{2}/;
+
+/** The refusal of a proposal that the session would not take for its size, or could not read. */
 function tooLarge(
   limits: Welcome["limits"],
   edits: Edit[],
@@ -758,6 +762,20 @@ function tooLarge(
       `A proposal has at most ${limits.edits} edits; this one has ${edits.length}. Propose several.`,
     );
   const text = JSON.stringify([edits, more]);
+  if (HALF.test(text)) {
+    const detail =
+      "A string holds half of a character (a lone surrogate), which no JSON reader takes.";
+    return {
+      type: "urn:rendel:problem:wrong-type",
+      title: "Wrong type of value",
+      status: 422,
+      detail,
+    };
+  }
+  if (edits.some((edit) => Object.values(edit).some((value) => isDeeper(value, DEEPEST_VALUE)))) {
+    const detail = `A value may be nested at most ${DEEPEST_VALUE} levels deep.`;
+    return { type: "urn:rendel:problem:too-deep", title: "Nested too deeply", status: 400, detail };
+  }
   // A code unit is at most three bytes of UTF-8.
   if (text.length * 3 + FRAME_AROUND <= limits.frame) return undefined;
   const bytes = new TextEncoder().encode(text).length + FRAME_AROUND;
@@ -766,6 +784,11 @@ function tooLarge(
     "frame",
     `A proposal has at most ${limits.frame} bytes; this one has ${bytes}. Propose less at a time.`,
   );
+}
+
+function isDeeper(value: Json | undefined, levels: number): boolean {
+  if (typeof value !== "object" || value === null) return false;
+  return levels === 0 || Object.values(value).some((inner) => isDeeper(inner, levels - 1));
 }
 
 /** The splice that an edit is. */

@@ -172,6 +172,23 @@ test("who leaves says so, keeps what is pending and lets another page have the c
   expect([FakeSocket.all.length, log.length]).toEqual([1, 2]);
 });
 
+test("what no service could read is refused here, and nothing is pending", async () => {
+  const told: Change[] = [];
+  const connection = present({ changed: (change: Change) => told.push(change) });
+  told.length = 0;
+  for (const value of ["half \ud83c", "\udf4e", { "\ud83c": 1 }])
+    connection.propose([{ at: "/title", op: "set", value }]);
+  connection.propose([
+    { at: "/title", op: "set", value: "whole \ud83c\udf4e, and \\ud83c in words" },
+  ]);
+  await vi.advanceTimersByTimeAsync(1);
+  const names = told.map((change) =>
+    change.kind === "refused" ? change.problem.type : change.kind,
+  );
+  expect(names).toEqual(Array(3).fill("urn:rendel:problem:wrong-type"));
+  expect([connection.replica.pending, sent("propose").length]).toEqual([[4], 1]);
+});
+
 test("who goes offline stays so", () => {
   const connection = present();
   last().lose();
