@@ -27,6 +27,21 @@ kind = "counter"
 at = "/crates"
 rule = "new >= old && (who.role == 'participant' || new < 100)"
 says = "Only more."
+[state.rows]
+kind = "set"
+[state.steps]
+kind = "list"
+[state.notes]
+kind = "text"
+[state.crews]
+kind = "map"
+[state.crews.each.name]
+kind = "register"
+[state.pressings]
+kind = "map"
+[state.pressings.each.crew]
+kind = "register"
+refers = { to = "/crews", on-drop = "cascade" }
 [state.markers]
 kind = "map"
 [state.markers.each.what]
@@ -129,4 +144,52 @@ fn two_edits_at_once(bencher: Bencher<'_, '_>, records: usize) {
             Edit::new(format!("{at}/what"), "set").with("value", "crates"),
         ]
     });
+}
+
+#[divan::bench]
+fn set_include(bencher: Bencher<'_, '_>) {
+    settle(bencher, 0, |n| vec![Edit::new("/rows", "include").with("value", n)]);
+}
+
+#[divan::bench]
+fn list_insert(bencher: Bencher<'_, '_>) {
+    settle(bencher, 0, |n| {
+        vec![Edit::new("/steps", "insert").with("id", n.to_string()).with("value", "mill")]
+    });
+}
+
+#[divan::bench]
+fn text_splice(bencher: Bencher<'_, '_>) {
+    settle(bencher, 0, |_| {
+        vec![Edit::new("/notes", "splice").with("index", 0).with("insert", "x")]
+    });
+}
+
+/// One drop, with so many records that refer to the one that goes.
+#[divan::bench(args = [100, 10_000])]
+fn cascade(bencher: Bencher<'_, '_>, referring: usize) {
+    let pressings: Map<_, _> =
+        (0..referring).map(|n| (format!("p{n:06}"), json!({ "crew": "c1" }))).collect();
+    let opening = json!({ "crews": { "c1": {} }, "pressings": pressings });
+    let charter = Arc::new(Charter::parse(CHARTER).unwrap());
+    let opened = Sequencer::open(charter, Some(&opening)).unwrap();
+    let actor = Actor::new("p1", "participant", Uuid::from_u128(1));
+    let proposal = Proposal::new(1, None, vec![Edit::new("/crews/c1", "drop")]);
+    bencher.with_inputs(|| opened.clone()).bench_local_values(|mut sequencer| {
+        let outcome = sequencer.handle_proposal(&actor, &proposal, 1);
+        assert!(matches!(outcome, Outcome::Settled(_)), "{outcome:?}");
+        sequencer
+    });
+}
+
+/// A snapshot as it is handed over, of 100,000 records and 10,000 clients.
+#[divan::bench]
+fn snapshot(bencher: Bencher<'_, '_>) {
+    let mut sequencer = sequencer(100_000);
+    for n in 1..=10_000 {
+        let actor = Actor::new("p1", "participant", Uuid::from_u128(n));
+        let edits = vec![Edit::new("/heads", "add").with("by", 1)];
+        sequencer.handle_proposal(&actor, &Proposal::new(1, None, edits), 1);
+    }
+    bencher.bench_local(|| sequencer.snapshot());
 }

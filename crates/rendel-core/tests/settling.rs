@@ -855,3 +855,21 @@ most = 3
     let Outcome::Refused(problem) = sequencer.handle_proposal(&actor, &early, 0) else { panic!() };
     assert_eq!(problem.kind(), ProblemKind::FromTheFuture);
 }
+
+#[test]
+fn a_set_is_opened_in_its_one_order_with_each_element_once() {
+    let charter = "charter = \"orchard\"\nversion = 1\n[state.rows]\nkind = \"set\"\n";
+    let charter = Arc::new(Charter::parse(charter).unwrap());
+    let opening = json!({ "rows": ["b", { "n": 1.0 }, 10, "a", 9, "b", { "n": 1 }, "\u{ff21}", "\u{1f34e}"] });
+    let sequencer = Sequencer::open(charter, Some(&opening)).unwrap();
+    let one_order = json!(["a", "b", "\u{1f34e}", "\u{ff21}", 10, 9, { "n": 1.0 }]);
+    assert_eq!(sequencer.plain()["rows"], one_order);
+}
+
+#[test]
+fn only_a_list_that_grows_at_its_end_keeps_the_newest() {
+    let charter = "charter = \"orchard\"\nversion = 1\n[state.log]\nkind = \"list\"\nkeep = 3\n";
+    let faults = Charter::parse(charter).unwrap_err();
+    assert_eq!((faults[0].path.as_str(), faults[0].line), ("state.log.keep", 5));
+    assert!(Charter::parse(&format!("{charter}append-only = true\n")).is_ok());
+}
