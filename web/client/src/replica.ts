@@ -1,5 +1,6 @@
 import { afterIndex, applyEdit, applyEffect, textAt, valueAt, withText } from "./apply.ts";
 import { digest } from "./canonical.ts";
+import { Company } from "./company.ts";
 import { Draft, follow, removes, type Shift, type Splice } from "./draft.ts";
 import type {
   Edit,
@@ -22,7 +23,7 @@ import type {
 import { isTooFast, takesAway } from "./frame.ts";
 import { held, plain } from "./members.ts";
 import { scalarCount } from "./position.ts";
-import { followCarets } from "./presence.ts";
+import { isForgotten, tooLarge } from "./refusals.ts";
 
 /** What a frame of the service changed. */
 export type Change =
@@ -101,14 +102,8 @@ export class Replica {
   session: Welcome["session"] | undefined;
   epoch = 0;
   seq = 0;
-  roster: Participant[] = [];
-  /**
-   * What participants tell of themselves, by participant and client; what this client tells is not
-   * among it. Carets count in what everyone agrees on: see `shownIndex`.
-   */
-  presence = new Map<string, Map<string, Facts>>();
-  /** What is held, by path. */
-  holds = new Map<string, Hold>();
+  /** Who else is here. */
+  readonly #company = new Company((who, client) => client === this.client && who === this.you?.id);
   /** The numbers of own proposals that wait for an outside check. */
   checking = new Set<number>();
   #said: Facts = {};
@@ -173,6 +168,23 @@ export class Replica {
     // for that.
     for (const draft of replica.#drafts.values()) draft.isOvertaken = true;
     return replica;
+  }
+
+  get roster(): readonly Participant[] {
+    return this.#company.roster;
+  }
+
+  /**
+   * What participants tell of themselves, by participant and client; what this client tells is not
+   * among it. Carets count in what everyone agrees on: see `shownIndex`.
+   */
+  get presence(): ReadonlyMap<string, ReadonlyMap<string, Facts>> {
+    return this.#company.presence;
+  }
+
+  /** What is held, by path. */
+  get holds(): ReadonlyMap<string, Hold> {
+    return this.#company.holds;
   }
 
   /** Whether this client made an update. Its id alone does not tell: another participant may use the same. */
@@ -414,17 +426,16 @@ export class Replica {
         if (this.session !== undefined) this.session = { ...this.session, status: frame.status };
         return [{ kind: "status", status: frame.status, by: frame.by }];
       case "presence":
-        for (const [who, told] of Object.entries(frame.of)) this.#tell(who, told);
+        this.#company.tell(frame.of);
         return [{ kind: "presence", of: Object.keys(frame.of) }];
       case "holds":
-        for (const at of frame.freed ?? []) this.holds.delete(at);
-        for (const hold of frame.taken ?? []) this.holds.set(hold.at, hold);
+        this.#company.hold(frame);
         return [{ kind: "holds", change: frame }];
       case "waiting":
         this.checking.add(frame.n);
         return [{ kind: "waiting", n: frame.n }];
       case "roster":
-        this.#changeRoster(frame);
+        this.#company.change(frame);
         return [{ kind: "roster", change: frame }];
       default:
         return [];
@@ -450,17 +461,6 @@ export class Replica {
     this.#answered = 0;
     this.#refused = 0;
     return [{ kind: "unknown" }, ...changes];
-  }
-
-  #tell(who: string, told: { [client: string]: Facts | null }): void {
-    const here = new Map(this.presence.get(who));
-    for (const [client, facts] of Object.entries(told)) {
-      const isSelf = client === this.client && who === this.you?.id;
-      if (facts === null || isSelf) here.delete(client);
-      else here.set(client, facts);
-    }
-    if (here.size > 0) this.presence.set(who, here);
-    else this.presence.delete(who);
   }
 
   #answerDigest(seq: number): void {
@@ -494,8 +494,6 @@ export class Replica {
     this.you = frame.you;
     this.session = frame.session;
     this.epoch = frame.epoch;
-    this.roster = frame.roster;
-    this.holds = new Map((frame.holds ?? []).map((hold) => [hold.at, hold]));
     this.checking.clear();
     // What comes after a snapshot is part of where one arrives, and no news.
     const isArrival = frame.state !== undefined;
@@ -510,8 +508,7 @@ export class Replica {
     const changes: Change[] = [{ kind: "welcomed" }, ...news];
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
     // Places in it count in the texts as they are now.
-    this.presence.clear();
-    for (const [who, told] of Object.entries(frame.presence ?? {})) this.#tell(who, told);
+    this.#company.arrive(frame);
     this.#limits = frame.limits;
     // What was kept over a reload may be more than the service would take without ending the
     // connection.
@@ -579,8 +576,7 @@ export class Replica {
     this.#redraft(splices, own);
     followReplaced();
     this.seq = update.seq;
-    for (const told of this.presence.values())
-      for (const [client, facts] of told) told.set(client, followCarets(facts, update.effects));
+    this.#company.follow(update.effects);
   }
 
   /** Brings drafts and anchors up to date with splices that were applied. */
@@ -715,81 +711,10 @@ export class Replica {
       return draft.splices(pending.key).map((splice) => ({ at: edit.at, op: "splice", ...splice }));
     });
   }
-
-  #changeRoster(change: Roster): void {
-    const gone = new Set((change.left ?? []).map(({ id }) => id));
-    for (const id of gone) this.presence.delete(id);
-    const shown = [...(change.joined ?? []), ...(change.changed ?? [])];
-    const kept = this.roster.filter(
-      (here) => !gone.has(here.id) && shown.every((one) => one.id !== here.id),
-    );
-    this.roster = [...kept, ...shown].sort((one, other) => (one.id < other.id ? -1 : 1));
-  }
 }
 
 /** Refusals of splices that the replica answers by making them anew. */
 const PASSING = ["urn:rendel:problem:follows-refused", "urn:rendel:problem:too-old"];
-
-/** Whether a refusal says that the service does not know the client any more. */
-function isForgotten(n: number, problem: Problem): boolean {
-  const next = problem.next_n;
-  return problem.type === "urn:rendel:problem:forgotten" && typeof next === "number" && next < n;
-}
-
-/** Bytes of a `propose` frame around its edits. */
-const FRAME_AROUND = 160;
-
-/** Levels of a value, and what stands for half of a character in JSON. */
-const DEEPEST_VALUE = 48;
-const HALF = /(?<!\\)(?:\\\\)*\\ud[89a-f][0-9a-f]{2}/;
-
-/** The refusal of a proposal that the session would not take for its size, or could not read. */
-function tooLarge(
-  limits: Welcome["limits"],
-  edits: Edit[],
-  more: Pending["more"],
-): Problem | undefined {
-  const refusal = (limit: string, detail: string): Problem => ({
-    type: "urn:rendel:problem:too-large",
-    title: "Too large",
-    status: 413,
-    detail,
-    limit,
-  });
-  if (edits.length > limits.edits)
-    return refusal(
-      "edits",
-      `A proposal has at most ${limits.edits} edits; this one has ${edits.length}. Propose several.`,
-    );
-  const text = JSON.stringify([edits, more]);
-  if (HALF.test(text)) {
-    const detail =
-      "A string holds half of a character (a lone surrogate), which no JSON reader takes.";
-    return {
-      type: "urn:rendel:problem:wrong-type",
-      title: "Wrong type of value",
-      status: 422,
-      detail,
-    };
-  }
-  if (edits.some((edit) => Object.values(edit).some((value) => isDeeper(value, DEEPEST_VALUE)))) {
-    const detail = `A value may be nested at most ${DEEPEST_VALUE} levels deep.`;
-    return { type: "urn:rendel:problem:too-deep", title: "Nested too deeply", status: 400, detail };
-  }
-  // A code unit is at most three bytes of UTF-8.
-  if (text.length * 3 + FRAME_AROUND <= limits.frame) return undefined;
-  const bytes = new TextEncoder().encode(text).length + FRAME_AROUND;
-  if (bytes <= limits.frame) return undefined;
-  return refusal(
-    "frame",
-    `A proposal has at most ${limits.frame} bytes; this one has ${bytes}. Propose less at a time.`,
-  );
-}
-
-function isDeeper(value: Json | undefined, levels: number): boolean {
-  if (typeof value !== "object" || value === null) return false;
-  return levels === 0 || Object.values(value).some((inner) => isDeeper(inner, levels - 1));
-}
 
 /** The splice that an edit is. */
 function spliceOf(edit: Edit): Splice | undefined {

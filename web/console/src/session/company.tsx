@@ -47,7 +47,7 @@ export function doing(facts: Facts | undefined, charter: Charter | undefined): s
 
 /** The hold that covers a path, by somebody else. */
 export function holdOver(
-  holds: Map<string, Hold>,
+  holds: ReadonlyMap<string, Hold>,
   path: string,
   you: string | undefined,
 ): Hold | undefined {

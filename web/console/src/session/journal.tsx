@@ -12,7 +12,7 @@ export function Journal({
   propose,
 }: {
   updates: Settled[];
-  roster: Participant[];
+  roster: readonly Participant[];
   charter: Charter | undefined;
   propose: (edits: Edit[]) => void;
 }) {
