@@ -392,3 +392,54 @@ fn what_a_charter_says_wrongly_of_people_is_a_fault_with_its_place() {
     assert_eq!(warned.len(), 1, "{warned:?}");
     assert!(warned[0].contains("/ledger/*/sum"), "{warned:?}");
 }
+
+#[test]
+fn a_rule_may_be_about_the_elements_of_a_plain_list_and_about_a_record_s_own_id() {
+    let charter = r#"
+charter = "orchard"
+version = 1
+[roles.picker]
+edit = ["/remarks/*", { at = "/wishes/*", if = "id == who.id" }, { at = "/wishes/*/**", if = "id == who.id" }]
+[state.remarks]
+kind = "list"
+schema = { type = "string" }
+[state.wishes]
+kind = "map"
+[state.wishes.each.text]
+kind = "register"
+[[guards]]
+at = "/remarks/*"
+rule = "old == null ? size(new) < 9 : id != 'first'"
+says = "Short ones, and the first stays."
+[[guards]]
+at = "/wishes/*/text"
+rule = "new == null || new != id"
+says = "Not your name."
+"#;
+    let charter = Charter::parse(charter).unwrap_or_else(|faults| panic!("{faults:?}"));
+    let mut story = Story(Sequencer::open(Arc::new(charter), None).unwrap(), 0);
+    let remark =
+        |id: &str, text: &str| Edit::new("/remarks", "insert").with("id", id).with("value", text);
+    let wish = |id: &str, text: &str| {
+        Edit::new("/wishes", "put").with("id", id).with("value", json!({ "text": text }))
+    };
+    let table = [
+        (remark("first", "ripe"), "settled"),
+        (remark("second", "far too long"), "guard"),
+        (remark("second", "dry"), "settled"),
+        (Edit::new("/remarks/second", "remove"), "settled"),
+        (Edit::new("/remarks/first", "remove"), "guard"),
+        (wish("bram", "rain"), "not-allowed"),
+        (wish("oda", "oda"), "guard"),
+        (wish("oda", "rain"), "settled"),
+        (set("/wishes/oda/text", "sun"), "settled"),
+        (set("/wishes/oda/text", "oda"), "guard"),
+    ];
+    for (edit, kind) in table {
+        assert_eq!(story.kind("oda", "picker", edit.clone()), kind, "{edit:?}");
+    }
+    assert_eq!(story.kind("bram", "picker", set("/wishes/oda/text", "wasps")), "not-allowed");
+    let faulty = "charter = \"orchard\"\nversion = 1\n[state.rows]\nkind = \"set\"\n[[guards]]\n\
+        at = \"/rows/*\"\nrule = \"true\"\nsays = \"No.\"\n";
+    assert!(Charter::parse(faulty).is_err(), "an element of a set has no path");
+}

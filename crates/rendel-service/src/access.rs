@@ -171,6 +171,7 @@ mod tests {
             until: Some(1),
             jti: Some(jti.into()),
             issued,
+            claims: std::collections::BTreeMap::new(),
         };
         let is_good = |session: &str, who: &Identity| revoked.check(session, who).is_ok();
         assert!(

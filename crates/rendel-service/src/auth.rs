@@ -3,6 +3,9 @@
 use actix_web::HttpRequest;
 use actix_web::http::{Method, header};
 use rendel_core::{Actor, Power, Problem, ProblemKind};
+use serde_json::Value;
+use std::collections::BTreeMap;
+use uuid::Uuid;
 
 use crate::app::{App, now_ms};
 use crate::token::{Claims, KeyRing};
@@ -24,6 +27,8 @@ pub(crate) struct Identity {
     pub(crate) jti: Option<String>,
     /// When the token was issued, in seconds since 1970 UTC; 0 where it does not say.
     pub(crate) issued: f64,
+    /// What the token says beside that.
+    pub(crate) claims: BTreeMap<String, Value>,
 }
 
 impl Identity {
@@ -37,6 +42,7 @@ impl Identity {
             until: None,
             jti: None,
             issued: 0.0,
+            claims: BTreeMap::new(),
         }
     }
 
@@ -48,7 +54,14 @@ impl Identity {
             until: Some(claims.exp.saturating_mul(1000)),
             jti: claims.jti,
             issued: claims.iat.unwrap_or(0.0),
+            claims: claims.claims,
         }
+    }
+
+    /// Who acts, over a connection or by a call.
+    pub(crate) fn actor(&self, client: Uuid) -> Actor {
+        let claims = self.claims.clone();
+        Actor { claims, ..Actor::new(self.id.clone(), self.role.clone(), client) }
     }
 
     /// The identity that a token, or the service key, gives in `session`.

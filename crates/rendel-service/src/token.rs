@@ -13,6 +13,7 @@ use parking_lot::RwLock;
 use rendel_core::{Problem, ProblemKind};
 use rendel_store::KeyRow;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use subtle::ConstantTimeEq as _;
 
 const AUDIENCE: &str = "rendel";
@@ -29,6 +30,9 @@ impl std::fmt::Debug for ServiceKey {
         f.write_str("ServiceKey(…)")
     }
 }
+
+/// Bytes of what a token says for the charter's expressions.
+const CLAIMS: usize = 1_024;
 
 /// What a token says of its bearer.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -49,6 +53,9 @@ pub(crate) struct Claims {
     /// Its own id, by which it can be revoked alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) jti: Option<String>,
+    /// What the charter's expressions read as `who.claims`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub(crate) claims: BTreeMap<String, Value>,
 }
 
 impl ServiceKey {
@@ -163,6 +170,11 @@ impl KeyRing {
         };
         check_name("sub", &claims.sub, 128)?;
         claims.name.iter().try_for_each(|name| check_name("name", name, 128))?;
+        let bytes = serde_json::to_string(&claims.claims).map_or(0, |json| json.len());
+        if bytes > CLAIMS {
+            let detail = format!("\"claims\" of a token has at most {CLAIMS} bytes as JSON.");
+            return Err(Problem::new(ProblemKind::BadToken, detail));
+        }
         Ok(claims)
     }
 }
@@ -263,6 +275,7 @@ impl Claims {
             exp,
             iat: Some(crate::app::now_ms() as f64 / 1000.0),
             jti: Some(uuid::Uuid::now_v7().simple().to_string()),
+            claims: BTreeMap::new(),
         }
     }
 }

@@ -53,7 +53,7 @@ impl<'a> Section<'a> {
         let is_record = at.tokens().is_some_and(|tokens| tokens.len().is_multiple_of(2));
         for Read { name, member } in expression.reads() {
             let declared = match name.as_str() {
-                "who" => Some(vec!["id", "role"]),
+                "who" => Some(vec!["id", "role", "claims"]),
                 "state" => Some(
                     fields
                         .iter()

@@ -101,7 +101,10 @@ impl Sequencer {
         match (read.name.as_str(), read.member.as_deref()) {
             ("who", Some("id")) => Some(actor.id.clone().into()),
             ("who", Some("role")) => Some(actor.role.clone().into()),
-            ("who", None) => Some(serde_json::json!({ "id": actor.id, "role": actor.role })),
+            ("who", Some("claims")) => serde_json::to_value(&actor.claims).ok(),
+            ("who", None) => Some(serde_json::json!({
+                "id": actor.id, "role": actor.role, "claims": actor.claims,
+            })),
             ("state", Some(member)) => state.member(&self.charter.fields, &[], Some(member)),
             _ => None,
         }

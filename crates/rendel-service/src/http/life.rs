@@ -112,7 +112,7 @@ pub(crate) async fn reset(
         let detail = "Other opening data are the backend's to give; leave them out.";
         return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
     }
-    let actor = Actor::new(who.id.clone(), who.role, Uuid::now_v7());
+    let actor = who.actor(Uuid::now_v7());
     let answered = held.reset(opening, actor).await?;
     app.note(Some(&session), &who.id, "reset", json!({ "seq": answered.seq })).await;
     Ok(settled(answered))

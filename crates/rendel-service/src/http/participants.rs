@@ -64,7 +64,7 @@ pub(super) fn counted_as(
     session: &SessionHandle,
     body: &[u8],
 ) -> Result<(Actor, u64), Problem> {
-    let actor = |client| Actor::new(who.id.clone(), who.role.clone(), client);
+    let actor = |client| who.actor(client);
     let Some(key) = request.headers().get("Idempotency-Key") else {
         return Ok((actor(Uuid::now_v7()), 0));
     };

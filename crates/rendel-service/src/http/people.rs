@@ -137,7 +137,7 @@ pub(crate) async fn cue(
 ) -> Answer {
     let (held, who) = inside(&request, &app, &session).await?;
     let CueBody { name, data, to } = decode_json(&body(payload, SMALL_BODY).await?)?;
-    let actor = Actor::new(who.id, who.role, Uuid::nil());
+    let actor = who.actor(Uuid::nil());
     held.send_cue(actor, SendCue { n: 0, name, data, to }).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use chrono::{DateTime, SecondsFormat, Utc};
-use rendel_core::{Actor, Problem, ProblemKind};
+use rendel_core::{Problem, ProblemKind};
 use rendel_wire::http::ConnectionInfo;
 use rendel_wire::{ConnectionLimits, LeftWhy, OutcomeFrame, Roster, Said, Welcome, You};
 use serde_json::value::RawValue;
@@ -39,7 +39,7 @@ impl Task {
             }
         };
         let Entry { who, client, outbound, way, encoding, address, presence, token, .. } = entry;
-        let actor = Actor::new(who.id.clone(), who.role.clone(), client);
+        let actor = who.actor(client);
         let rate = self.rate_of(&actor);
         let (most, tabs) =
             (self.charter.session.participants, self.app.config.connections_per_participant);

@@ -212,6 +212,7 @@ impl Task {
 
     fn renew(&mut self, connection: ConnectionId, who: Identity) {
         if let Some(member) = self.members.get_mut(&connection) {
+            member.who.claims.clone_from(&who.claims);
             member.identity = who;
         }
     }

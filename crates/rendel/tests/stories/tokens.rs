@@ -26,6 +26,42 @@ fn unsigned(service: &Service) -> String {
 }
 
 #[tokio::test]
+async fn what_a_token_says_beside_its_role_is_there_for_the_charter_s_conditions() {
+    let service = Service::start().await;
+    let charter = "charter = \"beds\"\nversion = 1\n[roles.picker]\n\
+        edit = [{ at = \"/beds/*/crates\", if = \"id in who.claims.beds\" }]\n[state.beds]\n\
+        kind = \"map\"\n[state.beds.each.crates]\nkind = \"counter\"\n";
+    service.publish(charter).await;
+    service.open("beds", json!({ "beds": { "north": {}, "south": {} } })).await;
+    let token = |beds: Value| {
+        let mut claims = claims();
+        claims["session"] = json!("beds");
+        claims["role"] = json!("picker");
+        claims["claims"] = json!({ "beds": beds });
+        signed(&service.key, &claims, Algorithm::HS256)
+    };
+    let add = |bed: &str| json!([{ "at": format!("/beds/{bed}/crates"), "op": "add", "by": 1 }]);
+    let (mut oda, _) = Raw::enter(&service, "beds", &token(json!(["north"]))).await;
+    oda.propose(add("north")).await;
+    oda.answer().await.unwrap();
+    oda.propose(add("south")).await;
+    assert_eq!(name(&oda.answer().await.unwrap_err()), "not-allowed");
+    // A new token may say something else; a call is bound by its own.
+    oda.send(&json!({ "type": "renew", "n": 1, "token": token(json!(["south"])) })).await;
+    oda.next("answer").await;
+    oda.propose(add("south")).await;
+    oda.answer().await.unwrap();
+    let call = async |token: String| {
+        let url = format!("{}/v1/sessions/beds/proposals", service.server);
+        let body = json!({ "edits": add("north") });
+        service.http.post(url).bearer_auth(token).json(&body).send().await.unwrap().status()
+    };
+    assert_eq!(call(token(json!(["north"]))).await, 200);
+    assert_eq!(call(token(json!([]))).await, 403);
+    assert_eq!(call(token(json!(["x".repeat(2_000)]))).await, 401);
+}
+
+#[tokio::test]
 async fn a_bad_token_is_told_apart_on_both_ways_in() {
     let service = Service::start().await;
     service.open_demo("headcount").await;
