@@ -53,8 +53,8 @@ pub(crate) fn follow_drops(
     Ok(followed)
 }
 
-/// Who refers to which record, kept up with each change: a drop asks this and walks through nothing.
-/// Clones share everything.
+/// Who refers to which record, kept up with each change: a drop asks this and walks through
+/// nothing. Clones share everything.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Referrers {
     /// By map and id: the registers, each with its link's index.

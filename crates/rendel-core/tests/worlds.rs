@@ -1,8 +1,8 @@
 //! Random worlds over every kind at once: references, guards, records that come back, tight limits,
 //! little memory, two tabs of one participant, resets and refusals.
 //!
-//! Whatever happens, a session that was started from a snapshot settles the next proposal exactly as
-//! the one that went on, and a journal makes the same bytes from every snapshot.
+//! Whatever happens, a session that was started from a snapshot settles the next proposal exactly
+//! as the one that went on, and a journal makes the same bytes from every snapshot.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 

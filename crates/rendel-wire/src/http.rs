@@ -89,8 +89,8 @@ pub struct SessionInfo {
     pub agreed_seq: u64,
     /// Replicas that differed since this process took the session over, and were repaired.
     pub differed: u64,
-    /// Bytes that it remembers of what is gone and of what clients were answered; 0 while it is not in
-    /// memory.
+    /// Bytes that it remembers of what is gone and of what clients were answered; 0 while it is not
+    /// in memory.
     pub remembered: u64,
     /// When it was opened, RFC 3339.
     pub opened: String,

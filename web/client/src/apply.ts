@@ -14,7 +14,10 @@ export function applyEffect(state: Json, effect: Effect): Json {
   return change(state, effect, true);
 }
 
-/** The state after an own edit that has no answer yet, as far as that can be foreseen; else the state as it is. */
+/**
+ * The state after an own edit that has no answer yet, as far as that can be foreseen; else the
+ * state as it is.
+ */
 export function applyEdit(state: Json, edit: Edit): Json {
   try {
     return change(state, edit, false);
@@ -133,7 +136,10 @@ function atElement(
   });
 }
 
-/** Changes a set, which is an array in the order of its elements' canonical texts, at the place of an element. */
+/**
+ * Changes a set, which is an array in the order of its elements' canonical texts, at the place of
+ * an element.
+ */
 function atSet(
   state: Json,
   path: string[],
@@ -179,7 +185,10 @@ function isList(value: Json): value is Element[] {
   return Array.isArray(value);
 }
 
-/** The id of the element behind which an insert by index goes, `null` at the front; `undefined` for any other edit. */
+/**
+ * The id of the element behind which an insert by index goes, `null` at the front; `undefined` for
+ * any other edit.
+ */
 export function afterIndex(state: Json | undefined, edit: Edit): string | null | undefined {
   if (edit.op !== "insert" || typeof edit.index !== "number") return undefined;
   const list = valueAt(state, edit.at);
@@ -208,7 +217,10 @@ export function withText(state: Json, pointer: string, text: string): Json {
   return at(state, tokens(pointer), { at: pointer, op: "set", value: text }, () => text);
 }
 
-/** Changes what is at a path of object members and elements' ids; only the last step may make a member. */
+/**
+ * Changes what is at a path of object members and elements' ids; only the last step may make a
+ * member.
+ */
 function at(
   state: Json,
   path: string[],

@@ -11,7 +11,10 @@ export const CBOR_CODEC: Codec = {
     asFromJson(decode(new Uint8Array(data as ArrayBuffer), { useMaps: true })) as FromService,
 };
 
-/** What `JSON.parse` would have given: an object for each map, whatever its names are, and a number for each integer. */
+/**
+ * What `JSON.parse` would have given: an object for each map, whatever its names are, and a number
+ * for each integer.
+ */
 function asFromJson(value: unknown): unknown {
   if (value instanceof Map)
     return Object.fromEntries([...value].map(([name, inner]) => [name, asFromJson(inner)]));

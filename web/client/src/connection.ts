@@ -65,7 +65,10 @@ const AWAY: Problem = {
 
 const data = (data: Json | undefined) => (data === undefined ? {} : { data });
 
-/** A participant's connection with its replica. It comes back by itself and sends again what was not answered. */
+/**
+ * A participant's connection with its replica. It comes back by itself and sends again what was not
+ * answered.
+ */
 export class Connection {
   readonly replica: Replica;
   standing: Standing = "waiting";
@@ -159,7 +162,10 @@ export class Connection {
     }, wait);
   }
 
-  /** Takes or renews a hold; gives the problem where it is not to be had. `over` takes it from somebody else. */
+  /**
+   * Takes or renews a hold; gives the problem where it is not to be had. `over` takes it from
+   * somebody else.
+   */
   hold(at: string, more: { for?: number; over?: boolean } = {}): Promise<Problem | undefined> {
     return this.#ask((n) => ({ type: "hold", n, at, ...more }));
   }
@@ -212,7 +218,10 @@ export class Connection {
     this.#claim?.release();
   }
 
-  /** What is pending is written beside the page, so that a reload does not lose it; what is answered is forgotten there. */
+  /**
+   * What is pending is written beside the page, so that a reload does not lose it; what is answered
+   * is forgotten there.
+   */
   #keep(): void {
     if (this.#claim === undefined || (this.replica.pending.length === 0 && !this.#isKept)) return;
     this.#keeping ??= setTimeout(() => this.#write(), this.#isKept ? KEEP : 0);

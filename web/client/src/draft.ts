@@ -1,7 +1,12 @@
-/** A splice: where, how many characters go, and which come. Positions count Unicode scalar values. */
+/**
+ * A splice: where, how many characters go, and which come. Positions count Unicode scalar values.
+ */
 export type Splice = { index: number; delete: number; insert: string };
 
-/** How what is shown has changed: characters went and came at a place, or some moved, counted without them. */
+/**
+ * How what is shown has changed: characters went and came at a place, or some moved, counted
+ * without them.
+ */
 export type Shift =
   | { kind: "splice"; at: number; delete: number; insert: number }
   | { kind: "move"; from: number; len: number; to: number };
@@ -82,7 +87,10 @@ export class Draft {
     this.#runs.splice(at + 1, 0, rest);
   }
 
-  /** Makes a run begin at the `index`th of the characters that count, the first of them where there is a choice. */
+  /**
+   * Makes a run begin at the `index`th of the characters that count, the first of them where there
+   * is a choice.
+   */
   #split(index: number, counts: (run: Run) => boolean): number {
     let left = index;
     for (let at = 0; at < this.#runs.length; at++) {
@@ -163,7 +171,10 @@ export class Draft {
     return shifts;
   }
 
-  /** The settled splices of an own proposal: what it inserted is agreed on, and stands where they say. */
+  /**
+   * The settled splices of an own proposal: what it inserted is agreed on, and stands where they
+   * say.
+   */
   settleOwn(key: number, splices: Splice[]): Shift[] {
     const shifts: Shift[] = [];
     for (const splice of splices) {
@@ -177,7 +188,10 @@ export class Draft {
     return [...shifts, ...this.forget(key)];
   }
 
-  /** The runs in which an own proposal's insert of these characters stands: the first, and the one behind the last. */
+  /**
+   * The runs in which an own proposal's insert of these characters stands: the first, and the one
+   * behind the last.
+   */
   #findOwn(key: number, chars: string[]): [number, number] | undefined {
     const all = this.#runs.flatMap((run, at) =>
       run.by === key ? run.chars.map((one, offset) => ({ at, offset, one })) : [],
@@ -193,7 +207,10 @@ export class Draft {
     return [first.at + isSplit, last.at + isSplit + 1];
   }
 
-  /** Own runs are agreed on from now on; with what was typed among them and at their end they go to `index`. */
+  /**
+   * Own runs are agreed on from now on; with what was typed among them and at their end they go to
+   * `index`.
+   */
   #agree([first, end]: [number, number], key: number, index: number, shifts: Shift[]): void {
     const before = count(this.#runs.slice(0, first), isAgreed);
     for (const run of this.#runs.slice(first, end)) if (run.by === key) delete run.by;
@@ -209,7 +226,10 @@ export class Draft {
     this.#runs.splice(at, 0, ...moved);
   }
 
-  /** Takes back what an own proposal did, which was refused or is part of what everyone agrees on already. */
+  /**
+   * Takes back what an own proposal did, which was refused or is part of what everyone agrees on
+   * already.
+   */
   forget(key: number): Shift[] {
     const shifts: Shift[] = [];
     let shown = 0;
@@ -273,7 +293,10 @@ export class Draft {
   }
 }
 
-/** Where the gap before `index` is after a shift; what comes right there comes behind it if `isLeft`. */
+/**
+ * Where the gap before `index` is after a shift; what comes right there comes behind it if
+ * `isLeft`.
+ */
 export function follow(shift: Shift, index: number, isLeft: boolean): number {
   if (shift.kind === "splice") {
     if (index < shift.at || (index === shift.at && isLeft)) return index;

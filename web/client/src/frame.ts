@@ -2,7 +2,10 @@
 
 export type Json = null | boolean | number | string | Json[] | { [name: string]: Json };
 
-/** Where an element of a list goes: behind or in front of another (`null` for the front and the end), or by index. */
+/**
+ * Where an element of a list goes: behind or in front of another (`null` for the front and the
+ * end), or by index.
+ */
 export type Place = { after?: string | null; before?: string | null; index?: number };
 
 /** One change at one path. */

@@ -59,7 +59,10 @@ function claimed(
   return { client, kept, keep, release: () => void last.then(release) };
 }
 
-/** Holds a lock for as long as the page lives or until it is released; nothing where another page has it. */
+/**
+ * Holds a lock for as long as the page lives or until it is released; nothing where another page
+ * has it.
+ */
 function hold(name: string): Promise<(() => void) | undefined> {
   return new Promise((resolve) => {
     void navigator.locks.request(name, { ifAvailable: true }, (lock) => {

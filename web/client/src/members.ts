@@ -6,7 +6,9 @@ type Members = { [name: string]: Json };
 const LARGE = 512;
 const CHUNK = 512;
 
-/** Members in the order of their names; a plain object of them is made once, when it is asked for. */
+/**
+ * Members in the order of their names; a plain object of them is made once, when it is asked for.
+ */
 type Chunk = { names: readonly string[]; values: readonly Json[] };
 
 /**

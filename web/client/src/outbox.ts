@@ -1,6 +1,9 @@
 import type { Edit, Propose, Welcome } from "./frame.ts";
 
-/** Of the rate that a session takes, the part that one connection uses: another tab may want something, too. */
+/**
+ * Of the rate that a session takes, the part that one connection uses: another tab may want
+ * something, too.
+ */
 const SHARE = 0.9;
 /**
  * Proposals without an answer that are on their way at one time: fewer than the outcomes that the
@@ -38,7 +41,10 @@ export class Outbox {
     this.#send = send;
   }
 
-  /** What waited before is forgotten: `frames` are to be sent now, as fast as the session takes them. */
+  /**
+   * What waited before is forgotten: `frames` are to be sent now, as fast as the session takes
+   * them.
+   */
   begin(limits: Welcome["limits"], answered: number, frames: readonly Propose[]): void {
     this.clear();
     const burst = limits.burst ?? limits.proposals_per_second / 2;

@@ -3,7 +3,10 @@
  * one into the other.
  */
 
-/** The scalar values before a code unit of the text. One in the middle of a pair counts as before the pair. */
+/**
+ * The scalar values before a code unit of the text. One in the middle of a pair counts as before
+ * the pair.
+ */
 export function toScalars(text: string, units: number): number {
   let count = 0;
   for (let at = 0; at < units && at < text.length; count++) {

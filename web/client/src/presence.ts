@@ -20,7 +20,10 @@ export function pointOf(fact: Json | undefined): { x: number; y: number } | unde
     : undefined;
 }
 
-/** Facts whose carets have moved with their texts; one whose text is gone is taken back. The same facts where none moved. */
+/**
+ * Facts whose carets have moved with their texts; one whose text is gone is taken back. The same
+ * facts where none moved.
+ */
 export function followCarets(facts: Facts, effects: Effect[]): Facts {
   let followed = facts;
   for (const [name, fact] of Object.entries(facts)) {
@@ -55,7 +58,10 @@ function followIndex(
   return index <= at ? index : at + scalarCount(insert) + Math.max(0, index - at - gone);
 }
 
-/** A place that glides from where it was last told to where it is told now, over the time between the two. */
+/**
+ * A place that glides from where it was last told to where it is told now, over the time between
+ * the two.
+ */
 export class Glide {
   #from: { x: number; y: number };
   #to: { x: number; y: number };

@@ -31,7 +31,10 @@ export type Change =
   | { kind: "settled"; update: Settled }
   | { kind: "refused"; n: number; problem: Problem }
   | { kind: "settled-away"; n: number; seq: number }
-  /** An own proposal that waited, or was refused for what it was made on top of, is sent under another number. */
+  /**
+   * An own proposal that waited, or was refused for what it was made on top of, is sent under
+   * another number.
+   */
   | { kind: "made-anew"; was: number; n: number }
   /** An own proposal that waited has nothing left to change, and is not sent. */
   | { kind: "moot"; n: number }
@@ -45,11 +48,17 @@ export type Change =
   | { kind: "waiting"; n: number }
   /** The session was frozen, thawed or ended. */
   | { kind: "status"; status: string; by: string }
-  /** The service remembers nothing of this client, which is to enter again: what it did not send before is sent anew then. */
+  /**
+   * The service remembers nothing of this client, which is to enter again: what it did not send
+   * before is sent anew then.
+   */
   | { kind: "unknown" }
   | { kind: "diverged"; why: string };
 
-/** A place in a text that stays at its characters. Positions count Unicode scalar values of what is shown. */
+/**
+ * A place in a text that stays at its characters. Positions count Unicode scalar values of what is
+ * shown.
+ */
 export type Anchor = {
   readonly at: string;
   /** Where it is. */
@@ -70,7 +79,10 @@ type Pending = {
   n: number;
   /** The welcome after which it was first sent, if it was. */
   sent?: number;
-  /** As it was sent and is sent again. None while it waits: it is made anew when those before it are answered. */
+  /**
+   * As it was sent and is sent again. None while it waits: it is made anew when those before it are
+   * answered.
+   */
   frame?: Propose;
   edits: Edit[];
   more: { gesture?: string; note?: string };
@@ -187,20 +199,27 @@ export class Replica {
     return this.#company.holds;
   }
 
-  /** Whether this client made an update. Its id alone does not tell: another participant may use the same. */
+  /**
+   * Whether this client made an update. Its id alone does not tell: another participant may use the
+   * same.
+   */
   isOwn(update: Settled): boolean {
     return update.client === this.client && update.by === this.you?.id;
   }
 
   /**
    * The state that everyone agrees on, `undefined` before the first `welcome`. Cost O(what has
-   * changed since the last time, and the members around it); what did not change is the same object.
+   * changed since the last time, and the members around it); what did not change is the same
+   * object.
    */
   get confirmed(): Json | undefined {
     return this.#confirmed === undefined ? undefined : plain(this.#confirmed);
   }
 
-  /** The confirmed state with one's own pending edits over it: what a user is shown. Cost as `confirmed`. */
+  /**
+   * The confirmed state with one's own pending edits over it: what a user is shown. Cost as
+   * `confirmed`.
+   */
   get view(): Json | undefined {
     const view = this.#shown();
     return view === undefined ? undefined : plain(view);
@@ -250,7 +269,10 @@ export class Replica {
     return this.#refusedHere.shift();
   }
 
-  /** The next frame to send. Without a connection it may be thrown away: what has no answer is sent after `welcome`. */
+  /**
+   * The next frame to send. Without a connection it may be thrown away: what has no answer is sent
+   * after `welcome`.
+   */
   pollOutgoing(): FromParticipant | undefined {
     return this.#outgoing.shift();
   }
@@ -266,7 +288,10 @@ export class Replica {
     this.#anchors.delete(anchor);
   }
 
-  /** The SHA-256 of the confirmed state as canonical JSON, to compare with other replicas at the same `seq`. */
+  /**
+   * The SHA-256 of the confirmed state as canonical JSON, to compare with other replicas at the
+   * same `seq`.
+   */
   digest(): string | undefined {
     const { confirmed } = this;
     return confirmed === undefined ? undefined : digest(confirmed);
@@ -667,7 +692,10 @@ export class Replica {
     }
   }
 
-  /** When nothing is on its way any more, what waited means what it says among what everyone agrees on. */
+  /**
+   * When nothing is on its way any more, what waited means what it says among what everyone agrees
+   * on.
+   */
   #sendWhatWaited(): Change[] {
     if (this.#pending.some((pending) => pending.frame !== undefined)) return [];
     const waited = this.#pending;
@@ -700,7 +728,10 @@ export class Replica {
     return changes;
   }
 
-  /** The edits of a proposal that waited, its splices where they belong now. Of each text the splices stand together. */
+  /**
+   * The edits of a proposal that waited, its splices where they belong now. Of each text the
+   * splices stand together.
+   */
   #madeAnew(pending: Pending): Edit[] {
     const done = new Set<string>();
     return pending.edits.flatMap((edit) => {
@@ -723,7 +754,9 @@ function spliceOf(edit: Edit): Splice | undefined {
   return { index, delete: gone, insert };
 }
 
-/** An insert by index as one behind the element that is shown before it; any other edit as it is. */
+/**
+ * An insert by index as one behind the element that is shown before it; any other edit as it is.
+ */
 function besideElement(view: Json, edit: Edit): Edit {
   const after = afterIndex(view, edit);
   if (edit.op !== "insert" || after === undefined) return edit;

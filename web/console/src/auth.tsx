@@ -1,7 +1,10 @@
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
 import { Api, consoleSeat, signInWithKey } from "./api.ts";
 
-/** Who is signed in: the backend by the console's cookie, or one participant of one session with a token. */
+/**
+ * Who is signed in: the backend by the console's cookie, or one participant of one session with a
+ * token.
+ */
 export type Signed = {
   api: Api;
   token?: { session: string; name: string; role: string; token: string };
@@ -74,7 +77,10 @@ export function useSigned(): Signed {
   return signed;
 }
 
-/** What a token says of its bearer; `undefined` for a service key. Only the service can tell whether it is genuine. */
+/**
+ * What a token says of its bearer; `undefined` for a service key. Only the service can tell whether
+ * it is genuine.
+ */
 export function claims(
   secret: string,
 ): { session: string; name: string; role: string } | undefined {

@@ -83,8 +83,8 @@ fn every_kind_is_in_all_its_places() {
     assert!(missing.is_empty(), "{}", missing.join("\n"));
 }
 
-/// The names of the kinds for the front end, which has an editor and a collision for each of them or
-/// does not compile.
+/// The names of the kinds for the front end, which has an editor and a collision for each of them
+/// or does not compile.
 fn kinds_in_typescript() -> String {
     let mut made =
         "/** The kinds of fields, as the core lists them. Made by its tests. */\n".to_owned();

@@ -64,7 +64,8 @@ pub(crate) struct Read {
     pub(crate) member: Option<String>,
 }
 
-/// An expression of the charter that had no answer, which its author ought to know: its line and why.
+/// An expression of the charter that had no answer, which its author ought to know: its line and
+/// why.
 pub type NoAnswer = (usize, Unanswered);
 
 /// Why an expression did not come to an answer: its author made a mistake, or the values are of

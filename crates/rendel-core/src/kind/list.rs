@@ -73,8 +73,8 @@ struct Placed {
 }
 
 const MOST: usize = 100_000;
-/// Places that are gone of which an append-only list, in which nothing is placed by them, keeps none
-/// longer than this many more.
+/// Places that are gone of which an append-only list, in which nothing is placed by them, keeps
+/// none longer than this many more.
 const SWEPT: usize = 1_000;
 
 impl Field {

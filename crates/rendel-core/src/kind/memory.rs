@@ -44,7 +44,8 @@ pub(crate) struct Memory {
     gone: Lately<Path, Gone>,
     /// Views of a text or list of before this update cannot be read any more.
     horizon: u64,
-    /// Changes of texts and lists since then, and the update at which half of the most had gathered.
+    /// Changes of texts and lists since then, and the update at which half of the most had
+    /// gathered.
     changes: usize,
     midway: u64,
     /// The texts and lists that were changed since then.
@@ -119,8 +120,8 @@ impl Memory {
         }
     }
 
-    /// After an update: the horizon up to which `forget` is to forget in each text and list that was
-    /// changed, where it is time for that. `forget` says whether one remembers more.
+    /// After an update: the horizon up to which `forget` is to forget in each text and list that
+    /// was changed, where it is time for that. `forget` says whether one remembers more.
     pub(crate) fn age(&mut self, seq: u64, mut forget: impl FnMut(&Path, u64) -> bool) {
         if self.changes < 2 * self.bounds.changes {
             return;

@@ -237,8 +237,8 @@ impl Fields {
         self.0[at].1.patch(record.0.get(at)?, rest, effect, patch)
     }
 
-    /// See [`Kind::rewrite`](super::Kind::rewrite). A field that the new record lacks is unset, where
-    /// it can be.
+    /// See [`Kind::rewrite`](super::Kind::rewrite). A field that the new record lacks is unset,
+    /// where it can be.
     pub(crate) fn rewrite(
         &self,
         was: &Value,

@@ -184,7 +184,8 @@ impl Sequencer {
     }
 }
 
-/// The id of the innermost record or element at or around a path, in which names and ids take turns.
+/// The id of the innermost record or element at or around a path, in which names and ids take
+/// turns.
 fn id_around(tokens: &[String]) -> Option<String> {
     tokens[..tokens.len() / 2 * 2].last().cloned()
 }

@@ -224,8 +224,8 @@ impl Sequencer {
         self.present.state.weight()
     }
 
-    /// About how many bytes are taken by what is remembered: of what is gone, of the places in texts
-    /// and lists, and of what clients were answered.
+    /// About how many bytes are taken by what is remembered: of what is gone, of the places in
+    /// texts and lists, and of what clients were answered.
     pub fn remembered(&self) -> usize {
         self.present.state.memory().bytes() + self.clients.bytes()
     }

@@ -4,7 +4,10 @@ import { acceptInvitation } from "../api.ts";
 import { useAuth } from "../auth.tsx";
 import { Button, Empty, Input } from "../parts/ui.tsx";
 
-/** Where an invitation leads. Its code stands behind the `#` of the address, which no server gets to see. */
+/**
+ * Where an invitation leads. Its code stands behind the `#` of the address, which no server gets to
+ * see.
+ */
 export function JoinPage() {
   const { signIn } = useAuth();
   const [, go] = useLocation();

@@ -2,7 +2,10 @@ import { useCallback, useEffect, useState } from "react";
 
 export type Read<T> = { value: T | undefined; error: Error | undefined; again: () => void };
 
-/** Reads once, and again every `every` milliseconds and when asked; the last value stays while a new one is under way. */
+/**
+ * Reads once, and again every `every` milliseconds and when asked; the last value stays while a new
+ * one is under way.
+ */
 export function useRead<T>(read: () => Promise<T>, every?: number): Read<T> {
   const [value, setValue] = useState<T>();
   const [error, setError] = useState<Error>();

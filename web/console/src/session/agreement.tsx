@@ -4,7 +4,9 @@ import { useRead } from "../parts/use-read.ts";
 import type { Seat } from "./use-participant.ts";
 import { counted } from "./words.ts";
 
-/** What the service last heard of the replicas' digests, and whether this one had to be repaired. */
+/**
+ * What the service last heard of the replicas' digests, and whether this one had to be repaired.
+ */
 export function Agreement({ session, seat }: { session: string; seat: Seat }) {
   const { api, token } = useSigned();
   // Figures of a session are the backend's; who has a participant's token does not see them.

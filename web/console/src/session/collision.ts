@@ -75,7 +75,10 @@ function ofSet(field: Field, value: Json, at: string): Collision[] {
   return [{ id: at, title: at, rule: "an include wins over a concurrent exclude", edits, says }];
 }
 
-/** For a text: two inserts at one place, an insert inside what another deletes, and deletes that overlap. */
+/**
+ * For a text: two inserts at one place, an insert inside what another deletes, and deletes that
+ * overlap.
+ */
 function ofText(value: Json, at: string): Collision[] {
   const text = typeof value === "string" ? value : "";
   const length = scalarCount(text);
@@ -109,7 +112,10 @@ function ofText(value: Json, at: string): Collision[] {
   return [both, inside, overlap];
 }
 
-/** For a list: two moves, two inserts at one place, an edit against a remove; for one that only grows, two inserts. */
+/**
+ * For a list: two moves, two inserts at one place, an edit against a remove; for one that only
+ * grows, two inserts.
+ */
 function ofList(field: Field, value: Json, at: string): Collision[] {
   const elements = (Array.isArray(value) ? value : []) as { id: string; value: Json }[];
   const [first, second] = elements;
@@ -188,7 +194,10 @@ function ofReferences(fields: Fields, view: Json): Collision[] {
   });
 }
 
-/** For a map: a drop against an edit of the same record, and a collision in each of the record's fields. */
+/**
+ * For a map: a drop against an edit of the same record, and a collision in each of the record's
+ * fields.
+ */
 function ofMap(field: Field, value: Json, at: string): Collision[] {
   const first = Object.entries(isMembers(value) ? value : {})[0];
   if (first === undefined) return [];

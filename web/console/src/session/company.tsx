@@ -5,7 +5,10 @@ import type { Charter } from "../api.ts";
 import { Dot } from "../parts/ui.tsx";
 import type { Seat } from "./use-participant.ts";
 
-/** Those who are here with the participant that the editors below speak for, and how that one tells of itself. */
+/**
+ * Those who are here with the participant that the editors below speak for, and how that one tells
+ * of itself.
+ */
 export type Company = {
   seat: Seat;
   charter: Charter;

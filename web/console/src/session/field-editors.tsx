@@ -151,7 +151,10 @@ function OneValue({ field, path, value, set }: Setting) {
   return <Draft field={field} path={path} value={value} set={set} />;
 }
 
-/** A draft of a value: it is proposed on Enter or on leaving the input, and follows the state while nobody types in it. */
+/**
+ * A draft of a value: it is proposed on Enter or on leaving the input, and follows the state while
+ * nobody types in it.
+ */
 function Draft({
   field,
   path,

@@ -4,7 +4,9 @@ import { Badge, Dot, Empty } from "../parts/ui.tsx";
 import { again } from "./again.ts";
 import { clock, meaningOf, shown, updateInWords } from "./words.ts";
 
-/** The settled updates, newest first, each with what it did and why where there is something to say. */
+/**
+ * The settled updates, newest first, each with what it did and why where there is something to say.
+ */
 export function Journal({
   updates,
   roster,

@@ -7,7 +7,10 @@ import { counted, shown } from "./words.ts";
 
 type Element = { id: string; value: Json };
 
-/** A list: elements are dragged by their handle, or moved with the arrow keys while it has the focus. */
+/**
+ * A list: elements are dragged by their handle, or moved with the arrow keys while it has the
+ * focus.
+ */
 export function ListEditor({
   name,
   field,

@@ -2,7 +2,10 @@ import { Badge, type Meaning } from "../parts/ui.tsx";
 import type { Answer, Return } from "./use-participant.ts";
 import { counted, meaningOf } from "./words.ts";
 
-/** What a return brought: how much came meanwhile, and what became of what was proposed without a connection. */
+/**
+ * What a return brought: how much came meanwhile, and what became of what was proposed without a
+ * connection.
+ */
 export function Merged({ returned, answers }: { returned: Return; answers: Answer[] }) {
   const own = answers.filter((answer) => returned.unsent.has(answer.n));
   const open = returned.unsent.size - own.length;

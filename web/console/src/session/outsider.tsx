@@ -6,7 +6,10 @@ import { Badge, Mishap, Select, Waiting } from "../parts/ui.tsx";
 import { useRead } from "../parts/use-read.ts";
 import { roleNames } from "./roles.ts";
 
-/** What somebody of another role gets, read as a newcomer would: nothing else leaves the service for them. */
+/**
+ * What somebody of another role gets, read as a newcomer would: nothing else leaves the service for
+ * them.
+ */
 export function Outsider({ session, charter }: { session: string; charter: Charter }) {
   const { api } = useSigned();
   const roles = roleNames(charter);

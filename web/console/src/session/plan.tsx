@@ -364,7 +364,10 @@ function Sign({ what, isSelected }: { what: string; isSelected: boolean }) {
   );
 }
 
-/** Where somebody points. It glides between what was told, since that comes some times a second only. */
+/**
+ * Where somebody points. It glides between what was told, since that comes some times a second
+ * only.
+ */
 function Pointer({ one, at, unit }: { one: Participant; at: Point | undefined; unit: number }) {
   const shape = useRef<SVGGElement>(null);
   const glide = useRef<Glide>(undefined);

@@ -7,7 +7,9 @@ import { useRead } from "../parts/use-read.ts";
 import { roleNames } from "./roles.ts";
 import type { Seat } from "./use-participant.ts";
 
-/** What the backend may do with a session: freeze it, to a role or for all, and invite people to it. */
+/**
+ * What the backend may do with a session: freeze it, to a role or for all, and invite people to it.
+ */
 export function Steering({
   session,
   charter,

@@ -21,7 +21,10 @@ export type Anchoring = {
 /** The replica of the participant that the editors below speak for. */
 export const AnchoringContext = createContext<Anchoring | undefined>(undefined);
 
-/** A text: each change goes out as one splice, and the caret stays at its characters whatever others type. */
+/**
+ * A text: each change goes out as one splice, and the caret stays at its characters whatever others
+ * type.
+ */
 export function TextEditor({
   path,
   value,

@@ -2,7 +2,10 @@ import { useCallback } from "react";
 import { useSigned } from "../auth.tsx";
 import { useRead } from "../parts/use-read.ts";
 
-/** A token for a pane: one's own where a participant is signed in, else one issued for this name and role. */
+/**
+ * A token for a pane: one's own where a participant is signed in, else one issued for this name and
+ * role.
+ */
 export function useToken(
   session: string,
   name: string,
