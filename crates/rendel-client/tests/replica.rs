@@ -14,7 +14,7 @@ fn frame(value: Value) -> FromService {
     FromService::from_value(value).unwrap()
 }
 
-fn welcome(seq: u64, more: Value) -> FromService {
+fn welcome(seq: u64, more: &Value) -> FromService {
     let mut welcome = json!({
         "type": "welcome", "epoch": 1, "seq": seq, "roster": [], "outcomes": [], "time": 0,
         "you": { "id": "oda", "name": "Oda", "role": "picker", "hue": 1, "client": CLIENT },
@@ -43,7 +43,7 @@ fn sent(replica: &mut Replica) -> Vec<u64> {
 #[test]
 fn a_digest_is_of_the_seq_that_is_asked_for_or_is_not_given() {
     let mut replica = Replica::new(CLIENT);
-    replica.handle(welcome(3, json!({ "state": { "heads": 41 } })));
+    replica.handle(welcome(3, &json!({ "state": { "heads": 41 } })));
     replica.handle(frame(json!({ "type": "digest", "seq": 2 })));
     replica.handle(frame(json!({ "type": "digest", "seq": 4 })));
     assert_eq!(replica.poll_outgoing(), None);
@@ -55,7 +55,7 @@ fn a_digest_is_of_the_seq_that_is_asked_for_or_is_not_given() {
 #[test]
 fn where_nothing_is_remembered_of_it_what_was_not_sent_before_is_made_anew_and_the_rest_is_told() {
     let mut replica = Replica::new(CLIENT);
-    replica.handle(welcome(3, json!({ "state": { "heads": 41 } })));
+    replica.handle(welcome(3, &json!({ "state": { "heads": 41 } })));
     for _ in 0..2 {
         replica.propose(add(), None, None);
     }
@@ -63,7 +63,7 @@ fn where_nothing_is_remembered_of_it_what_was_not_sent_before_is_made_anew_and_t
     // Away, and back.
     replica.propose(add(), None, None);
     while replica.poll_outgoing().is_some() {}
-    replica.handle(welcome(3, json!({ "updates": [] })));
+    replica.handle(welcome(3, &json!({ "updates": [] })));
     let again: Vec<u64> = replica.unanswered().map(|frame| frame.n).collect();
     assert_eq!(again, [1, 2, 3]);
     again.iter().for_each(|n| replica.note_sent(*n));
@@ -79,7 +79,7 @@ fn where_nothing_is_remembered_of_it_what_was_not_sent_before_is_made_anew_and_t
         })
         .collect();
     assert_eq!(told, [("unknown", 0), ("refused", 1), ("refused", 2), ("made anew", 31)]);
-    replica.handle(welcome(3, json!({ "updates": [] })));
+    replica.handle(welcome(3, &json!({ "updates": [] })));
     let frames: Vec<_> = replica.unanswered().map(|frame| (frame.n, frame.answered)).collect();
     assert_eq!((frames, replica.view()), (vec![(1, 0)], Some(json!({ "heads": 42 }))));
 }

@@ -53,12 +53,17 @@ pub(crate) fn follow_drops(
     Ok(followed)
 }
 
+/// A record, by its map and its id.
+type Target = (String, String);
+
+/// A register, with the index of its link.
+type Referrer = (Vec<String>, usize);
+
 /// Who refers to which record, kept up with each change: a drop asks this and walks through
 /// nothing. Clones share everything.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Referrers {
-    /// By map and id: the registers, each with its link's index.
-    by_record: OrdMap<(String, String), OrdSet<(Vec<String>, usize)>>,
+    by_record: OrdMap<Target, OrdSet<Referrer>>,
 }
 
 impl Referrers {
@@ -144,7 +149,7 @@ impl Referrers {
         });
     }
 
-    fn of_record(&self, record: &(String, String)) -> impl Iterator<Item = &(Vec<String>, usize)> {
+    fn of_record(&self, record: &Target) -> impl Iterator<Item = &Referrer> {
         self.by_record.get(record).into_iter().flatten()
     }
 }
@@ -158,7 +163,7 @@ fn follow_drop(
     site: &Site<'_>,
     followed: &mut Followed,
 ) -> Result<(), Problem> {
-    let mut going = BTreeSet::from([Path::of([map, id])]);
+    let mut going = BTreeSet::from([vec![map.to_owned(), id.to_owned()]]);
     let mut dropped = vec![(map.to_owned(), id.to_owned())];
     let (mut drops, mut clears, mut in_the_way) = (Vec::new(), Vec::new(), Vec::new());
     let mut next = 0;
@@ -170,11 +175,13 @@ fn follow_drop(
                 OnDrop::Refuse => in_the_way.push(path),
                 OnDrop::Clear => clears.push(path),
                 OnDrop::Cascade => {
-                    let record = Path::of(path[..link.holder_len()].iter().cloned());
-                    if going.insert(record.clone()) {
-                        if let [map, id] = record.tokens() {
+                    let record = &path[..link.holder_len()];
+                    if !going.contains(record) {
+                        going.insert(record.to_vec());
+                        if let [map, id] = record {
                             dropped.push((map.clone(), id.clone()));
                         }
+                        let record = Path::of(record.iter().cloned());
                         let is_element = link.holder == Some(Holder::List);
                         let op = if is_element { Op::Remove } else { Op::Drop };
                         drops.push((path, Effect::new(record, op)));
@@ -183,9 +190,7 @@ fn follow_drop(
             }
         }
     }
-    let is_going = |path: &[String]| {
-        (1..path.len()).any(|end| going.contains(&Path::of(path[..end].iter().cloned())))
-    };
+    let is_going = |path: &[String]| (1..path.len()).any(|end| going.contains(&path[..end]));
     // What lies in a record that goes, goes with it.
     drops.retain(|(_, effect)| !is_going(effect.at.tokens()));
     in_the_way.retain(|path| !is_going(path));

@@ -86,10 +86,7 @@ impl State {
 
     /// Whether something is at `tokens`.
     pub(crate) fn has(&self, fields: &Fields, tokens: &[String]) -> bool {
-        let walked = std::cell::Cell::new(false);
-        let steps: Vec<_> = tokens.iter().cloned().map(Some).collect();
-        Walk::over(fields, &self.root, &steps, &mut |_, _| walked.set(true));
-        walked.get()
+        fields.has(&self.root, tokens)
     }
 
     /// Visits the paths that a pattern is about and that lie within `tokens`.

@@ -82,6 +82,11 @@ impl Pattern {
         self.0.iter().map(token).collect()
     }
 
+    /// Tokens of what it matches, 0 where it has a `**`.
+    pub(crate) fn len(&self) -> usize {
+        if self.0.contains(&Part::Rest) { 0 } else { self.0.len() }
+    }
+
     /// The first token, where it is a fixed one.
     pub(super) fn top(&self) -> Option<&str> {
         match self.0.first() {

@@ -189,7 +189,7 @@ impl Fields {
     /// Whether a pattern of names and `*` leads to the records or elements of a field.
     pub(crate) fn has_elements(&self, pattern: &Pattern) -> bool {
         let names = pattern.tokens().unwrap_or_default();
-        let Some((_, around)) = names.split_last().filter(|_| names.len() % 2 == 0) else {
+        let Some((_, around)) = names.split_last().filter(|_| names.len().is_multiple_of(2)) else {
             return false;
         };
         let field = self.declared_at(around);

@@ -369,11 +369,7 @@ impl Inner {
 impl Placed {
     fn verdict(&self, site: &Site<'_>) -> Verdict {
         if self.met.is_empty() {
-            return site.verdict(
-                VerdictKind::Applied,
-                vec![],
-                "Nothing concurrent was in its rewrite.",
-            );
+            return site.applied_verdict();
         }
         let because = format!(
             "It stands at the place it was meant for, where {} had put others or taken some away.",
@@ -676,6 +672,15 @@ impl Kind for Field {
                     fields.met(record, site, met);
                 }
             }
+        }
+    }
+
+    fn has(&self, cell: &Cell, rest: &[String]) -> bool {
+        let Some((id, rest)) = rest.split_first() else { return true };
+        let Some(element) = cell.0.elements.get(id.as_str()) else { return false };
+        match (&self.each, &element.item) {
+            (Each::Record(fields), Item::Record(record)) => fields.has(record, rest),
+            _ => rest.is_empty(),
         }
     }
 

@@ -336,6 +336,12 @@ impl Kind for Field {
         }
     }
 
+    fn has(&self, cell: &Cell, rest: &[String]) -> bool {
+        let Some((id, rest)) = rest.split_first() else { return true };
+        let entry = cell.records.get(id.as_str());
+        entry.is_some_and(|entry| self.each.has(&entry.record, rest))
+    }
+
     fn forget(&self, cell: &mut Cell, rest: &[String], horizon: u64) -> bool {
         let Some((id, rest)) = rest.split_first() else { return false };
         let Some(entry) = cell.records.get_mut(id.as_str()) else { return false };

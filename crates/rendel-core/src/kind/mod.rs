@@ -125,6 +125,11 @@ pub(crate) trait Kind: Sized + Clone + Debug {
         None
     }
 
+    /// Whether something is `rest` below a cell. Cost O(path × log size).
+    fn has(&self, _cell: &Self::Cell, rest: &[String]) -> bool {
+        rest.is_empty()
+    }
+
     /// The fields of the records in it.
     fn each(&self) -> Option<&Fields> {
         None
@@ -354,6 +359,10 @@ macro_rules! kinds {
                     return Some((self, cell));
                 }
                 of_one_kind!($Variants, self, cell, |field, cell| field.find(cell, rest), else None)
+            }
+
+            pub(crate) fn has(&self, cell: &Cell, rest: &[String]) -> bool {
+                of_one_kind!($Variants, self, cell, |field, cell| field.has(cell, rest), else false)
             }
 
             pub(crate) fn anchored(

@@ -271,6 +271,12 @@ impl Fields {
         self.0[at].1.find(record.0.get(at)?, rest)
     }
 
+    pub(crate) fn has(&self, record: &Record, rest: &[String]) -> bool {
+        let Some((name, rest)) = rest.split_first() else { return true };
+        let Some(at) = self.position(name) else { return false };
+        record.0.get(at).is_some_and(|cell| self.0[at].1.has(cell, rest))
+    }
+
     pub(crate) fn forget(&self, record: &mut Record, rest: &[String], horizon: u64) -> bool {
         let Some((name, rest)) = rest.split_first() else { return false };
         let Some(at) = self.position(name) else { return false };

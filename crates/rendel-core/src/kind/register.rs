@@ -16,6 +16,7 @@ use std::sync::Arc;
 use jsonschema::Validator;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use smallvec::{SmallVec, smallvec};
 
 use super::changes::Latest;
 use super::link::Reference;
@@ -63,7 +64,7 @@ enum Extreme {
 /// unset.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
-    values: Vec<(Arc<Value>, Stamp)>,
+    values: SmallVec<[(Arc<Value>, Stamp); 1]>,
     changed: Latest,
 }
 
@@ -234,7 +235,7 @@ impl Kind for Field {
 
     fn initial(&self, stamp: Stamp) -> Cell {
         self.load(&Path::of::<String>([]), &self.initial, Loading::settled(stamp))
-            .unwrap_or(Cell { values: vec![], changed: Latest::of(stamp) })
+            .unwrap_or(Cell { values: smallvec![], changed: Latest::of(stamp) })
     }
 
     fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
@@ -330,7 +331,7 @@ impl Kind for Field {
     ) -> Result<(), String> {
         let (old, stamp) = (self.plain(cell), applying.stamp);
         let values = match &effect.op {
-            Op::Set(value) => vec![(Arc::new(value.clone()), stamp)],
+            Op::Set(value) => smallvec![(Arc::new(value.clone()), stamp)],
             Op::SetBeside { values, value: new } => {
                 // What stays beside the new value keeps the stamp under which it was set.
                 let known = |value: &Value| {
@@ -344,7 +345,7 @@ impl Kind for Field {
                     .map(|value| known(value).unwrap_or_else(|| (Arc::new(value.clone()), stamp)))
                     .collect()
             }
-            Op::Clear => vec![],
+            Op::Clear => smallvec![],
             _ => return Err(stored_op(effect)),
         };
         *cell = Cell { values, changed: cell.changed.then(stamp) };

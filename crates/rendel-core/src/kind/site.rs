@@ -138,13 +138,18 @@ impl Site<'_> {
 
     /// An operation that takes effect at the path as it is.
     pub(crate) fn applied(&self, op: Op) -> Settlement {
-        Settlement {
-            effects: vec![Effect::new(self.path, op)],
-            verdict: self.verdict(
-                VerdictKind::Applied,
-                vec![],
-                "Nothing concurrent was in its way.",
-            ),
+        Settlement { effects: vec![Effect::new(self.path, op)], verdict: self.applied_verdict() }
+    }
+
+    /// What becomes of an edit that nothing was in the way of, which nobody is told in words.
+    pub(crate) fn applied_verdict(&self) -> Verdict {
+        Verdict {
+            edit: self.index,
+            at: String::new(),
+            verdict: VerdictKind::Applied,
+            met: Vec::new(),
+            because: String::new(),
+            lost: None,
         }
     }
 

@@ -124,11 +124,7 @@ fn verdict(
     let is_moved =
         is_moved || cut.parts.first().is_some_and(|part| part.present.start != splice.index);
     if !is_moved {
-        return site.verdict(
-            VerdictKind::Applied,
-            vec![],
-            "Nothing concurrent was in its rewrite.",
-        );
+        return site.applied_verdict();
     }
     let met = cell.changes.concurrent(site);
     let because = if *place == splice.index {

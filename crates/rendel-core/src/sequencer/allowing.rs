@@ -158,7 +158,7 @@ impl Sequencer {
         pattern: &crate::Pattern,
         effects: &[Effect],
     ) -> BTreeSet<Path> {
-        let len = pattern.tokens().map_or(0, |tokens| tokens.len());
+        let len = pattern.len();
         let mut guarded = BTreeSet::new();
         for effect in effects {
             let change = effect.change();

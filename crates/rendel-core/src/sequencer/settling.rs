@@ -81,7 +81,7 @@ impl Sequencer {
         self.check_shape(proposal)?;
         let mut present = self.present.clone();
         let stamp = Stamp { seq: self.seq + 1, client: settling.key };
-        let mut effects = Vec::with_capacity(proposal.edits.len());
+        let mut effects = Vec::new();
         let mut verdicts = Vec::new();
         for index in 0..proposal.edits.len() {
             let mut settlement = self
@@ -93,7 +93,11 @@ impl Sequencer {
             }
             // Where nothing was, nothing is lost.
             settlement.verdict.lost = settlement.verdict.lost.filter(|lost| !lost.is_null());
-            effects.extend(settlement.effects);
+            if effects.is_empty() {
+                effects = settlement.effects;
+            } else {
+                effects.extend(settlement.effects);
+            }
             let is_told = settlement.verdict.verdict != VerdictKind::Applied;
             verdicts.extend(Some(settlement.verdict).filter(|_| is_told));
         }
@@ -217,8 +221,7 @@ impl Sequencer {
         let present = state.plain_at(fields, site.path);
         let present = present.and_then(|present| sight.value(fields, site.path, present));
         if present.as_ref().is_some_and(|present| is_same(present, expected)) {
-            let verdict = site.verdict(VerdictKind::Applied, vec![], "The condition holds.");
-            return Ok(Settlement { effects: vec![], verdict });
+            return Ok(Settlement { effects: vec![], verdict: site.applied_verdict() });
         }
         let detail = format!("{} is not what the proposal asks for.", site.path);
         Err(Problem::new(ProblemKind::TestFailed, detail)
