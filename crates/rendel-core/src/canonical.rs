@@ -2,6 +2,7 @@
 
 use std::cmp::Ordering;
 use std::fmt;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -26,12 +27,12 @@ pub fn digest(value: &Value) -> String {
 /// compares strings. So replicas in any language keep the elements of a set in the same order.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(transparent)]
-pub struct CanonicalText(String);
+pub struct CanonicalText(Arc<str>);
 
 impl CanonicalText {
     /// The text of a value. Cost as [`canonical_bytes`].
     pub fn of(value: &Value) -> Self {
-        Self(String::from_utf8(canonical_bytes(value)).unwrap_or_default())
+        Self(String::from_utf8(canonical_bytes(value)).unwrap_or_default().into())
     }
 
     /// The text itself.

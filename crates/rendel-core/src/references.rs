@@ -53,17 +53,14 @@ pub(crate) fn follow_drops(
     Ok(followed)
 }
 
-/// A record, by its map and its id.
-type Target = (String, String);
-
 /// A register, with the index of its link.
-type Referrer = (Vec<String>, usize);
+type Referrer = (Path, usize);
 
 /// Who refers to which record, kept up with each change: a drop asks this and walks through
 /// nothing. Clones share everything.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Referrers {
-    by_record: OrdMap<Target, OrdSet<Referrer>>,
+    by_record: OrdMap<Path, OrdSet<Referrer>>,
 }
 
 impl Referrers {
@@ -135,12 +132,11 @@ impl Referrers {
     ) {
         Walk::over(fields, root, steps, &mut |path, value| {
             let Some(id) = value.as_str() else { return };
-            let record = (link.reference.to.clone(), id.to_owned());
-            let referrer = (path.to_vec(), index);
-            let referrers = self.by_record.entry(record.clone()).or_default();
+            let record = Path::of([link.reference.to.as_str(), id]);
+            let referrer = (Path::of(path.iter().cloned()), index);
             if is_there {
-                referrers.insert(referrer);
-            } else {
+                self.by_record.entry(record).or_default().insert(referrer);
+            } else if let Some(referrers) = self.by_record.get_mut(&record) {
                 referrers.remove(&referrer);
                 if referrers.is_empty() {
                     self.by_record.remove(&record);
@@ -149,7 +145,7 @@ impl Referrers {
         });
     }
 
-    fn of_record(&self, record: &Target) -> impl Iterator<Item = &Referrer> {
+    fn of_record(&self, record: &Path) -> impl Iterator<Item = &Referrer> {
         self.by_record.get(record).into_iter().flatten()
     }
 }
@@ -164,7 +160,7 @@ fn follow_drop(
     followed: &mut Followed,
 ) -> Result<(), Problem> {
     let mut going = BTreeSet::from([vec![map.to_owned(), id.to_owned()]]);
-    let mut dropped = vec![(map.to_owned(), id.to_owned())];
+    let mut dropped = vec![Path::of([map, id])];
     let (mut drops, mut clears, mut in_the_way) = (Vec::new(), Vec::new(), Vec::new());
     let mut next = 0;
     while let Some(record) = dropped.get(next).cloned() {
@@ -175,24 +171,25 @@ fn follow_drop(
                 OnDrop::Refuse => in_the_way.push(path),
                 OnDrop::Clear => clears.push(path),
                 OnDrop::Cascade => {
-                    let record = &path[..link.holder_len()];
-                    if !going.contains(record) {
-                        going.insert(record.to_vec());
-                        if let [map, id] = record {
-                            dropped.push((map.clone(), id.clone()));
-                        }
-                        let record = Path::of(record.iter().cloned());
+                    let holder = &path.tokens()[..link.holder_len()];
+                    if going.insert(holder.to_vec()) {
+                        let holder = Path::of(holder.iter().cloned());
                         let is_element = link.holder == Some(Holder::List);
                         let op = if is_element { Op::Remove } else { Op::Drop };
-                        drops.push((path, Effect::new(record, op)));
+                        drops.push((path, Effect::new(&holder, op)));
+                        // What is dropped may be referred to itself.
+                        dropped.extend((holder.tokens().len() == 2).then_some(holder));
                     }
                 }
             }
         }
     }
-    let is_going = |path: &[String]| (1..path.len()).any(|end| going.contains(&path[..end]));
+    let is_going = |path: &Path| {
+        let tokens = path.tokens();
+        (1..tokens.len()).any(|end| going.contains(&tokens[..end]))
+    };
     // What lies in a record that goes, goes with it.
-    drops.retain(|(_, effect)| !is_going(effect.at.tokens()));
+    drops.retain(|(_, effect)| !is_going(&effect.at));
     in_the_way.retain(|path| !is_going(path));
     if !in_the_way.is_empty() {
         return Err(referenced(map, id, &in_the_way));
@@ -206,19 +203,18 @@ fn follow_drop(
     }
     clears.retain(|path| !is_going(path));
     for path in clears.iter().chain(drops.iter().map(|(path, _)| path)) {
-        if let Some((field, cell)) = fields.find(root, path) {
+        if let Some((field, cell)) = fields.find(root, path.tokens()) {
             field.met(cell, site, &mut followed.met);
         }
     }
     let clears = clears.into_iter();
-    followed.effects.extend(clears.map(|path| Effect::new(Path::of(path.clone()), Op::Clear)));
+    followed.effects.extend(clears.map(|path| Effect::new(path, Op::Clear)));
     followed.effects.extend(drops.into_iter().rev().map(|(_, effect)| effect));
     Ok(())
 }
 
-fn referenced(map: &str, id: &str, in_the_way: &[&Vec<String>]) -> Problem {
-    let paths =
-        in_the_way.iter().take(NAMED).map(|path| Path::of(path.iter().cloned()).to_string());
+fn referenced(map: &str, id: &str, in_the_way: &[&Path]) -> Problem {
+    let paths = in_the_way.iter().take(NAMED).map(ToString::to_string);
     let paths: Vec<String> = paths.collect();
     let more = if in_the_way.len() > NAMED { " …" } else { "" };
     let detail = format!(

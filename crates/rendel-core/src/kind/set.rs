@@ -4,9 +4,9 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use imbl::Vector;
+use imbl::OrdMap;
 use jsonschema::Validator;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
 
 use super::changes::{Changes, Latest};
@@ -33,17 +33,44 @@ pub(crate) struct Field {
 /// The elements in the order of their canonical texts, each with who included it last.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Cell {
-    elements: Vector<Element>,
+    #[serde(serialize_with = "write_elements", deserialize_with = "read_elements")]
+    elements: OrdMap<CanonicalText, Element>,
     /// Snapshots of before have none.
     #[serde(default)]
     changes: Changes,
 }
 
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq)]
 struct Element {
+    value: Arc<Value>,
+    stamp: Latest,
+}
+
+/// An element as it stands in a snapshot.
+#[derive(Serialize, Deserialize)]
+struct Stored {
     text: CanonicalText,
     value: Arc<Value>,
     stamp: Latest,
+}
+
+fn write_elements<S: Serializer>(
+    elements: &OrdMap<CanonicalText, Element>,
+    serializer: S,
+) -> Result<S::Ok, S::Error> {
+    serializer.collect_seq(elements.iter().map(|(text, Element { value, stamp })| Stored {
+        text: text.clone(),
+        value: value.clone(),
+        stamp: *stamp,
+    }))
+}
+
+fn read_elements<'de, D: Deserializer<'de>>(
+    deserializer: D,
+) -> Result<OrdMap<CanonicalText, Element>, D::Error> {
+    let stored = Vec::<Stored>::deserialize(deserializer)?;
+    let element = |Stored { text, value, stamp }| (text, Element { value, stamp });
+    Ok(stored.into_iter().map(element).collect())
 }
 
 const MOST: usize = 100_000;
@@ -67,7 +94,7 @@ impl Field {
         self.check(site.path, value)?;
         let text = CanonicalText::of(value);
         let mut settlement = site.applied(Op::Include(value.clone()));
-        match (cell.get(&text), excluded(site, &text)) {
+        match (cell.elements.get(&text), excluded(site, &text)) {
             (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
                 let stamp = stamp.concurrent(site).unwrap_or(stamp.stamp);
                 let because =
@@ -95,7 +122,7 @@ impl Field {
         let nothing = |kind, seq: u64, because: String| {
             Ok(Settlement { effects: vec![], verdict: site.verdict(kind, vec![seq], because) })
         };
-        match (cell.get(&text), excluded(site, &text)) {
+        match (cell.elements.get(&text), excluded(site, &text)) {
             (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
                 let stamp = stamp.concurrent(site).unwrap_or(stamp.stamp);
                 let because = format!(
@@ -132,7 +159,7 @@ impl Kind for Field {
     }
 
     fn initial(&self, stamp: Stamp) -> Cell {
-        Cell { elements: Vector::new(), changes: Changes::since(stamp) }
+        Cell { elements: OrdMap::new(), changes: Changes::since(stamp) }
     }
 
     fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
@@ -148,19 +175,16 @@ impl Kind for Field {
             values.iter().try_for_each(|value| self.check(at, value))
         })?;
         let stamp = loading.stamp;
-        let element = |value: &Value| Element {
-            text: CanonicalText::of(value),
-            value: Arc::new(value.clone()),
-            stamp: Latest::of(stamp),
-        };
-        let mut elements: Vec<_> = values.iter().map(element).collect();
-        elements.sort_by(|one, other| one.text.cmp(&other.text));
-        elements.dedup_by(|one, other| one.text == other.text);
-        Ok(Cell { elements: elements.into(), changes: Changes::since(stamp) })
+        let mut elements = OrdMap::new();
+        for value in values {
+            let element = || Element { value: Arc::new(value.clone()), stamp: Latest::of(stamp) };
+            elements.entry(CanonicalText::of(value)).or_insert_with(element);
+        }
+        Ok(Cell { elements, changes: Changes::since(stamp) })
     }
 
     fn plain(&self, cell: &Cell) -> Value {
-        cell.elements.iter().map(|element| (*element.value).clone()).collect()
+        cell.elements.values().map(|element| (*element.value).clone()).collect()
     }
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
@@ -185,21 +209,17 @@ impl Kind for Field {
             Op::Include(value) => {
                 let text = CanonicalText::of(value);
                 applying.memory.take(&inner(&effect.at, text.as_str()));
-                match cell.position(&text) {
-                    Ok(index) => {
-                        cell.elements[index].stamp = cell.elements[index].stamp.then(stamp);
-                    }
-                    Err(index) => {
-                        applying.grow(0, weight(value) + comma(cell.elements.len()));
-                        let (value, stamp) = (Arc::new(value.clone()), Latest::of(stamp));
-                        cell.elements.insert(index, Element { text, value, stamp });
-                    }
+                if let Some(element) = cell.elements.get_mut(&text) {
+                    element.stamp = element.stamp.then(stamp);
+                } else {
+                    applying.grow(0, weight(value) + comma(cell.elements.len()));
+                    let (value, stamp) = (Arc::new(value.clone()), Latest::of(stamp));
+                    cell.elements.insert(text, Element { value, stamp });
                 }
             }
             Op::Exclude(value) => {
                 let text = CanonicalText::of(value);
-                let index = cell.position(&text).map_err(|_| format!("no element {text}"))?;
-                cell.elements.remove(index);
+                cell.elements.remove(&text).ok_or_else(|| format!("no element {text}"))?;
                 let bytes = weight(value);
                 let gone = Gone { stamp, what: What::Value };
                 applying.memory.note(inner(&effect.at, text.as_str()), gone, bytes);
@@ -218,19 +238,13 @@ impl Kind for Field {
         effect: &Effect,
         patch: &mut Patch,
     ) -> Option<()> {
-        let position = |value| cell.position(&CanonicalText::of(value));
-        match &effect.op {
-            Op::Include(value) => {
-                if let Err(index) = position(value) {
-                    patch.add_at(&index.to_string(), value.clone());
-                }
-            }
-            Op::Exclude(value) => {
-                if let Ok(index) = position(value) {
-                    patch.remove_at(index);
-                }
-            }
-            _ => return None,
+        let (Op::Include(value) | Op::Exclude(value)) = &effect.op else { return None };
+        let text = CanonicalText::of(value);
+        let index = cell.elements.range::<_, CanonicalText>(..&text).count();
+        match (&effect.op, cell.elements.contains_key(&text)) {
+            (Op::Include(value), false) => patch.add_at(&index.to_string(), value.clone()),
+            (Op::Exclude(_), true) => patch.remove_at(index),
+            _ => {}
         }
         Some(())
     }
@@ -263,15 +277,4 @@ impl Kind for Field {
 /// Which update excluded an element, where that is remembered.
 fn excluded(site: &Site<'_>, text: &CanonicalText) -> Option<Stamp> {
     site.memory.get(&inner(site.path, text.as_str())).map(|gone| gone.stamp)
-}
-
-impl Cell {
-    /// Where an element is, or would be. Cost O(log² n).
-    fn position(&self, text: &CanonicalText) -> Result<usize, usize> {
-        self.elements.binary_search_by(|element| element.text.cmp(text))
-    }
-
-    fn get(&self, text: &CanonicalText) -> Option<&Element> {
-        self.position(text).ok().and_then(|index| self.elements.get(index))
-    }
 }
