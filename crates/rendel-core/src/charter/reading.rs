@@ -110,7 +110,7 @@ impl<'a> Section<'a> {
                 nearest(top, tops.iter().copied())
                     .map(|meant| pattern.to_string().replacen(top, &meant, 1))
             });
-            let expected = "a declared field, or the records of one, with * for an id and no **, \
+            let expected = "a declared field, or the records or elements of one, with * for an id and no **, \
                 such as \"/offers/*\"";
             self.fault_at(key, expected, meant.filter(|meant| *meant != pattern.to_string()));
             return None;
