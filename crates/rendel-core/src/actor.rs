@@ -18,6 +18,8 @@ pub struct Actor {
     pub client: Uuid,
     /// What the participant's token says beside that.
     pub claims: BTreeMap<String, Value>,
+    /// Made once, since every proposal asks for it.
+    key: ClientKey,
 }
 
 impl Actor {
@@ -31,12 +33,20 @@ impl Actor {
 
     /// Somebody with no more claims than these.
     pub fn new(id: impl Into<String>, role: impl Into<String>, client: Uuid) -> Self {
-        Self { id: id.into(), role: role.into(), client, claims: BTreeMap::new() }
+        let id = id.into();
+        let key = ClientKey::of(&id, client);
+        Self { id, role: role.into(), client, claims: BTreeMap::new(), key }
+    }
+
+    /// The same with these claims.
+    #[must_use]
+    pub fn with_claims(self, claims: BTreeMap<String, Value>) -> Self {
+        Self { claims, ..self }
     }
 
     /// What the session remembers of this client goes by that.
     pub fn key(&self) -> ClientKey {
-        ClientKey::of(&self.id, self.client)
+        self.key
     }
 }
 

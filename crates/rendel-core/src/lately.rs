@@ -50,18 +50,50 @@ impl<K, V> Default for Lately<K, V> {
 impl<K: Ord + Clone, V: Clone> Lately<K, V> {
     /// Puts an entry in as the newest, in place of one with its key; gives how many went for it.
     pub(crate) fn put(&mut self, key: K, value: V, bytes: usize, bounds: Bounds) -> usize {
-        let mut gone = 0;
         self.take(&key);
         self.order.insert(self.next, key.clone());
         self.entries.insert(key, Kept { ord: self.next, bytes, value });
         self.next += 1;
         self.bytes += bytes;
+        self.shrink(bounds)
+    }
+
+    fn shrink(&mut self, bounds: Bounds) -> usize {
+        let mut gone = 0;
         while self.entries.len() > bounds.entries || self.bytes > bounds.bytes {
             let Some(oldest) = self.order.get_min().map(|(_, key)| key.clone()) else { break };
             self.take(&oldest);
             gone += 1;
         }
         gone
+    }
+
+    /// Changes an entry, or a new one, which is the newest then; `change` gives its bytes. Gives how
+    /// many went for it.
+    pub(crate) fn change(
+        &mut self,
+        key: &K,
+        change: impl FnOnce(&mut V) -> usize,
+        bounds: Bounds,
+    ) -> usize
+    where
+        V: Default,
+    {
+        let Some(kept) = self.entries.get_mut(key) else {
+            let mut value = V::default();
+            let bytes = change(&mut value);
+            return self.put(key.clone(), value, bytes, bounds);
+        };
+        let bytes = change(&mut kept.value);
+        self.bytes = self.bytes - kept.bytes + bytes;
+        kept.bytes = bytes;
+        if kept.ord + 1 != self.next {
+            self.order.remove(&kept.ord);
+            kept.ord = self.next;
+            self.order.insert(self.next, key.clone());
+            self.next += 1;
+        }
+        self.shrink(bounds)
     }
 
     pub(crate) fn take(&mut self, key: &K) -> Option<V> {
@@ -172,7 +204,11 @@ mod tests {
                 if is_taken {
                     lately.take(&key);
                 } else {
-                    lately.put(key, bytes, bytes, bounds);
+                    if bytes % 2 == 0 {
+                        lately.put(key, bytes, bytes, bounds);
+                    } else {
+                        lately.change(&key, |value| { *value = bytes; bytes }, bounds);
+                    }
                     model.push((key, bytes));
                     while model.len() > 5 || model.iter().map(|(_, bytes)| bytes).sum::<usize>() > 20 {
                         model.remove(0);

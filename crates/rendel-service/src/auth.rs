@@ -60,8 +60,7 @@ impl Identity {
 
     /// Who acts, over a connection or by a call.
     pub(crate) fn actor(&self, client: Uuid) -> Actor {
-        let claims = self.claims.clone();
-        Actor { claims, ..Actor::new(self.id.clone(), self.role.clone(), client) }
+        Actor::new(self.id.clone(), self.role.clone(), client).with_claims(self.claims.clone())
     }
 
     /// The identity that a token, or the service key, gives in `session`.

@@ -33,7 +33,8 @@ impl Sequencer {
     /// Whether somebody may make an edit as the state is now. Changes nothing. Cost as settling it.
     pub fn may(&self, actor: &Actor, edit: &Edit) -> Result<Verdicted, Problem> {
         let path = Path::parse(&edit.at)?;
-        let actor = Actor { client: Uuid::nil(), ..actor.clone() };
+        let actor = Actor::new(actor.id.clone(), actor.role.clone(), Uuid::nil())
+            .with_claims(actor.claims.clone());
         let permission = self.permission(
             &self.present.state,
             &actor,

@@ -124,47 +124,51 @@ impl Clients {
         self.touch(client, |known| known.refused = known.refused.max(n));
     }
 
-    /// Remembers the outcome of a numbered proposal.
-    pub(super) fn record(&mut self, client: ClientKey, n: u64, outcome: ClientOutcome) {
-        match outcome {
-            _ if n == 0 => {}
-            ClientOutcome::Settled(seq) => self.touch(client, |known| {
-                known.highest = known.highest.max(n);
-                known.settled.insert(n, seq);
-                if known.settled.len() > OUTCOMES {
-                    known.settled.pop_first();
-                }
-            }),
-            ClientOutcome::Refused(problem) => {
-                self.touch(client, |known| {
-                    known.highest = known.highest.max(n);
-                    known.refused = known.refused.max(n);
-                });
-                let problem = problem.to_be_kept();
-                let bytes = problem.bytes();
-                self.refusals.put((client, n), problem, bytes, REFUSALS);
+    /// Remembers the outcome of a numbered proposal, and forgets what its client says it knows: the
+    /// outcomes up to `answered`.
+    pub(super) fn record(
+        &mut self,
+        client: ClientKey,
+        n: u64,
+        outcome: ClientOutcome,
+        answered: u64,
+    ) {
+        if n == 0 {
+            return;
+        }
+        self.touch(client, |known| {
+            if known.settled.keys().next().is_some_and(|n| *n <= answered) {
+                known.settled = known.settled.split_off(&(answered + 1));
             }
+            known.highest = known.highest.max(n);
+            match outcome {
+                ClientOutcome::Refused(_) => known.refused = known.refused.max(n),
+                ClientOutcome::Settled(seq) => {
+                    known.settled.insert(n, seq);
+                    if known.settled.len() > OUTCOMES {
+                        known.settled.pop_first();
+                    }
+                }
+            }
+        });
+        let refused: Vec<u64> =
+            self.refused(client).map(|(n, _)| n).take_while(|n| *n <= answered).collect();
+        refused.into_iter().for_each(|n| drop(self.refusals.take(&(client, n))));
+        if let ClientOutcome::Refused(problem) = outcome {
+            let problem = problem.to_be_kept();
+            let bytes = problem.bytes();
+            self.refusals.put((client, n), problem, bytes, REFUSALS);
         }
     }
 
     /// Changes what is known of a client, which is the last to be forgotten then.
     fn touch(&mut self, client: ClientKey, change: impl FnOnce(&mut Client)) {
-        let mut known = self.clients.take(&client).unwrap_or_default();
-        change(Arc::make_mut(&mut known));
-        let bytes = known.bytes();
-        self.has_forgotten |= self.clients.put(client, known, bytes, CLIENTS) > 0;
-    }
-
-    /// Forgets what the client says it knows.
-    pub(super) fn answered(&mut self, client: ClientKey, answered: u64) {
-        let is_known =
-            |known: &Arc<Client>| known.settled.keys().next().is_some_and(|n| *n <= answered);
-        if self.clients.get(&client).is_some_and(is_known) {
-            self.touch(client, |known| known.settled = known.settled.split_off(&(answered + 1)));
-        }
-        let refused: Vec<u64> =
-            self.refused(client).map(|(n, _)| n).take_while(|n| *n <= answered).collect();
-        refused.into_iter().for_each(|n| drop(self.refusals.take(&(client, n))));
+        let changed = |known: &mut Arc<Client>| {
+            let known = Arc::make_mut(known);
+            change(known);
+            known.bytes()
+        };
+        self.has_forgotten |= self.clients.change(&client, changed, CLIENTS) > 0;
     }
 
     /// About the bytes that it takes.

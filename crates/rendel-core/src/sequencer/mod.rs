@@ -199,14 +199,14 @@ impl Sequencer {
         self.present.state.age(&self.charter.fields, update.seq);
         self.seq = update.seq;
         self.at = self.at.max(update.at);
-        self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq));
+        self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq), 0);
         self.agenda.handle_settled(update);
         Ok(())
     }
 
     /// Remembers a refusal of the past, so that its proposal, sent again, is answered with it.
     pub fn replay_refusal(&mut self, client: ClientKey, n: u64, problem: Problem) {
-        self.clients.record(client, n, ClientOutcome::Refused(problem));
+        self.clients.record(client, n, ClientOutcome::Refused(problem), 0);
     }
 
     /// The charter it runs by.
@@ -341,8 +341,7 @@ impl Sequencer {
                 (Outcome::Refused(problem.clone()), ClientOutcome::Refused(problem))
             }
         };
-        self.clients.record(key, proposal.n, kept);
-        self.clients.answered(key, proposal.answered);
+        self.clients.record(key, proposal.n, kept, proposal.answered);
         outcome
     }
 
