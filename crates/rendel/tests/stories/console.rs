@@ -4,13 +4,14 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
 
 use serde_json::json;
 use tempfile::TempDir;
 
 use thirtyfour::prelude::*;
 
-use crate::harness::{Raw, Service, free_port, until};
+use crate::harness::{PATIENCE, Raw, Service, free_port, until};
 
 /// A browser with a driver of its own; both end with the test.
 struct Browser {
@@ -206,20 +207,63 @@ async fn edits_made_offline_outlive_a_reload_and_are_merged_once() {
     }
     browser.reads("offline, 3 unsent").await;
     // What is kept is written beside the page, some milliseconds later.
-    until("the three are kept", async || {
-        let count = "const done = arguments[0]; const open = indexedDB.open('rendel'); open.onsuccess = () => { \
-                     const all = open.result.transaction('pending').objectStore('pending').getAll(); \
-                     all.onsuccess = () => done(all.result.reduce((sum, kept) => sum + kept.pending.length, 0)); };";
-        let kept = browser.web.execute_async(count, vec![]).await.unwrap();
-        (kept.json().as_u64() == Some(3)).then_some(())
-    })
-    .await;
+    until("the three are kept", async || (kept(&browser).await == 3).then_some(())).await;
     assert_eq!(service.state("headcount").await, json!({ "heads": 41 }));
     browser.web.refresh().await.unwrap();
     browser.reads("All 3 replicas are equal at #3").await;
     assert_eq!(service.state("headcount").await, json!({ "heads": 44 }));
     assert_eq!(service.journal("headcount").await.len(), 3, "each counts once");
     browser.close().await;
+}
+
+/// Under the demo's charters, whose rates are the standard ones.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_thousand_edits_and_a_thousand_characters_made_offline_outlive_a_reload() {
+    let service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/slope-plan/side-by-side").await;
+    browser.reads("All 3 replicas are equal at #0").await;
+    let before = service.state("slope-plan").await;
+    let pane = browser.find(By::Css("section[aria-label^='Pane 1']")).await;
+    pane.find(By::Css("[role='switch']")).await.unwrap().click().await.unwrap();
+    browser.reads("offline").await;
+    let make = "const pane = document.querySelector(\"section[aria-label^='Pane 1']\"); \
+                const add = pane.querySelector(\"[aria-label='Add 1 to /crates']\"); \
+                const notes = pane.querySelector(\"textarea[aria-label='/notes']\"); \
+                const set = Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set; \
+                for (let n = 0; n < 1000; n += 1) { add.click(); set.call(notes, notes.value + 'x'); \
+                notes.setSelectionRange(notes.value.length, notes.value.length); \
+                notes.dispatchEvent(new Event('input', { bubbles: true })); }";
+    browser.web.execute(make, vec![]).await.unwrap();
+    until("all are kept", async || (kept(&browser).await == 2_000).then_some(())).await;
+    browser.web.refresh().await.unwrap();
+    let expected = before["notes"].as_str().unwrap().len() + 1_000;
+    let deadline = Instant::now() + 4 * PATIENCE;
+    loop {
+        let state = service.state("slope-plan").await;
+        let crates = state["crates"].as_u64().unwrap() - before["crates"].as_u64().unwrap();
+        if (crates, state["notes"].as_str().unwrap().len()) == (1_000, expected) {
+            break;
+        }
+        assert!(Instant::now() < deadline, "{crates} of 1,000, and {} notes", state["notes"]);
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    browser.reads("replicas are equal at #").await;
+    let state = service.state("slope-plan").await;
+    assert_eq!(state["crates"].as_u64().unwrap() - before["crates"].as_u64().unwrap(), 1_000);
+    assert_eq!(state["notes"].as_str().unwrap().len(), expected);
+    browser.close().await;
+}
+
+/// Proposals that the browser keeps beside its pages.
+async fn kept(browser: &Browser) -> u64 {
+    let count = "const done = arguments[0]; const open = indexedDB.open('rendel'); \
+                 open.onsuccess = () => { const store = \
+                 open.result.transaction('pending').objectStore('pending'); \
+                 const all = store.getAll(); all.onsuccess = () => \
+                 done(all.result.reduce((sum, kept) => sum + kept.pending.length, 0)); };";
+    browser.web.execute_async(count, vec![]).await.unwrap().json().as_u64().unwrap()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
