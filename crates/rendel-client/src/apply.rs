@@ -22,7 +22,7 @@ pub struct Misapplied {
 pub fn apply_effect(state: &mut Value, effect: &Effect) -> Result<(), Misapplied> {
     let misapplied =
         |why| Misapplied { at: effect.at.to_string(), op: effect.op.name().to_owned(), why };
-    change(state, effect.at.tokens(), &effect.op, Certainty::Settled).map_err(misapplied)
+    change(state, effect.at.tokens(), &effect.op, true).map_err(misapplied)
 }
 
 /// Applies an own edit that has no answer yet, as far as that can be foreseen; one that cannot is
@@ -30,21 +30,15 @@ pub fn apply_effect(state: &mut Value, effect: &Effect) -> Result<(), Misapplied
 pub fn apply_edit(state: &mut Value, edit: &Edit) {
     if let (Ok(path), Some(op)) = (Path::parse(&edit.at), edit.read()) {
         // An edit whose place is gone shows nothing; the answer will say what became of it.
-        let _ = change(state, path.tokens(), &op, Certainty::Foreseen);
+        let _ = change(state, path.tokens(), &op, false);
     }
-}
-
-#[derive(Clone, Copy, PartialEq)]
-enum Certainty {
-    Settled,
-    Foreseen,
 }
 
 fn change(
     state: &mut Value,
     path: &[String],
     op: &Op,
-    certainty: Certainty,
+    is_settled: bool,
 ) -> Result<(), &'static str> {
     match op {
         Op::Set(value) => *find(state, path).ok_or("nothing there")? = value.clone(),
@@ -55,16 +49,14 @@ fn change(
         Op::Clear => *find(state, path).ok_or("nothing there")? = Value::Null,
         Op::Add { by, now } => {
             let number = find(state, path).ok_or("nothing there")?;
-            let now = match certainty {
-                Certainty::Settled => *now,
-                Certainty::Foreseen => number.as_i64().and_then(|number| number.checked_add(*by)),
-            };
+            let foreseen = || number.as_i64().and_then(|number| number.checked_add(*by));
+            let now = if is_settled { *now } else { foreseen() };
             *number = now.ok_or("no number")?.into();
         }
         Op::Put { id, value } => {
             let id = id.as_ref().ok_or("no id")?;
             let map = find(state, path).and_then(Value::as_object_mut).ok_or("no map")?;
-            if certainty == Certainty::Settled || !map.contains_key(id) {
+            if is_settled || !map.contains_key(id) {
                 map.insert(id.clone(), value.clone());
             }
         }
@@ -81,7 +73,7 @@ fn change(
             let id = id.as_deref().ok_or("no id")?;
             let list = find(state, path).and_then(Value::as_array_mut).ok_or("no list")?;
             let index = target(list, to).ok_or("no such element to go beside")?;
-            if certainty == Certainty::Settled || index_of(list, id).is_none() {
+            if is_settled || index_of(list, id).is_none() {
                 list.insert(index, json!({ "id": id, "value": value }));
             }
         }
@@ -117,11 +109,11 @@ fn change(
             let set = find(state, path).and_then(Value::as_array_mut).ok_or("no set")?;
             match position(set, value) {
                 Ok(at) => drop(set.remove(at)),
-                Err(_) if certainty == Certainty::Settled => return Err("no such element"),
+                Err(_) if is_settled => return Err("no such element"),
                 Err(_) => {}
             }
         }
-        Op::Test(_) if certainty == Certainty::Foreseen => {}
+        Op::Test(_) if !is_settled => {}
         Op::Test(_) | Op::Unknown { .. } => {
             return Err("an operation that this client does not know");
         }

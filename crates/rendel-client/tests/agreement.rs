@@ -282,7 +282,7 @@ impl World {
     fn arrive(&mut self, index: usize) {
         let Some(frame) = self.people[index].to_service.pop_front() else { return };
         let (n, actor) = (frame.n, self.people[index].actor.clone());
-        self.sequencer.handle_refused(actor.key(), self.people[index].refused);
+        self.sequencer.note_refused(actor.key(), self.people[index].refused);
         let before = self.sequencer.clone();
         match self.sequencer.handle_proposal(&actor, &frame.clone().into(), 0) {
             Outcome::Settled(update) => {

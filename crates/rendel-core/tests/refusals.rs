@@ -188,7 +188,7 @@ fn somebody_else_s_client_id_is_another_client() {
         sequencer.handle_proposal(&actor("bram"), &proposal(1, None, add(1)), 1),
         Outcome::Settled(_)
     ));
-    sequencer.handle_refused(actor("bram").key(), 9);
+    sequencer.note_refused(actor("bram").key(), 9);
     assert_eq!(sequencer.outcomes(actor("oda").key()).count(), 2);
     let again = sequencer.handle_proposal(&actor("oda"), &proposal(1, None, add(1)), 1);
     assert_eq!(again, Outcome::Repeated(ClientOutcome::Settled(1)));

@@ -347,7 +347,7 @@ impl Sequencer {
 
     /// A proposal of the client, and perhaps all before it, was refused without getting here; 0 for
     /// none. What counts positions on top of it is refused as `follows-refused`.
-    pub fn handle_refused(&mut self, client: ClientKey, n: u64) {
+    pub fn note_refused(&mut self, client: ClientKey, n: u64) {
         if n > 0 {
             self.clients.note_refused(client, n);
         }

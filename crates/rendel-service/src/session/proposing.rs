@@ -44,7 +44,7 @@ impl Task {
         }
         let key = actor.key();
         // What is positioned on top of a proposal that never got here means nothing either.
-        self.sequencer.handle_refused(key, member.refused);
+        self.sequencer.note_refused(key, member.refused);
         let origin = Origin::Connection { connection, client: key, n };
         self.pass(&actor, frame.into(), origin);
     }
