@@ -10,6 +10,7 @@
 //! | `all` | both stand side by side until somebody who has seen them sets one |
 //! | `unchanged` | the later is refused with the present value |
 
+use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::sync::Arc;
 
@@ -106,6 +107,18 @@ impl Field {
                 );
                 Err(Problem::new(ProblemKind::WrongType, detail).at(at))
             }
+        }
+    }
+
+    /// What stands, as it is shown; a copy only where several values stand side by side.
+    fn present<'c>(&self, cell: &'c Cell) -> Cow<'c, Value> {
+        match (&self.merge, cell.values.first()) {
+            (Merge::All, _) => {
+                let values = cell.values.iter().map(|(value, _)| (**value).clone());
+                Cow::Owned(Value::Array(values.collect()))
+            }
+            (_, Some((value, _))) => Cow::Borrowed(value),
+            (_, None) => Cow::Owned(Value::Null),
         }
     }
 
@@ -263,11 +276,7 @@ impl Kind for Field {
     }
 
     fn plain(&self, cell: &Cell) -> Value {
-        let mut values = cell.values.iter().map(|(value, _)| (**value).clone());
-        match self.merge {
-            Merge::All => Value::Array(values.collect()),
-            _ => values.next().unwrap_or(Value::Null),
-        }
+        self.present(cell).into_owned()
     }
 
     fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
@@ -329,7 +338,7 @@ impl Kind for Field {
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
-        let (old, stamp) = (self.plain(cell), applying.stamp);
+        let stamp = applying.stamp;
         let values = match &effect.op {
             Op::Set(value) => smallvec![(Arc::new(value.clone()), stamp)],
             Op::SetBeside { values, value: new } => {
@@ -348,8 +357,9 @@ impl Kind for Field {
             Op::Clear => smallvec![],
             _ => return Err(stored_op(effect)),
         };
-        *cell = Cell { values, changed: cell.changed.then(stamp) };
-        applying.grow_to(&old, &self.plain(cell));
+        let next = Cell { values, changed: cell.changed.then(stamp) };
+        applying.grow_to(&self.present(cell), &self.present(&next));
+        *cell = next;
         Ok(())
     }
 
