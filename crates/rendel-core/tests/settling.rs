@@ -790,13 +790,27 @@ fn a_session_acts_by_itself_once_at_each_time_also_over_a_restart() {
     assert_eq!(problem.kind(), ProblemKind::OutOfBounds, "it is bound as anybody is");
     // What is in the journal is done, whatever a snapshot of before had planned; what was refused
     // left nothing and is refused again.
-    let mut restored = Sequencer::restore(charter, serde_json::from_value(planned).unwrap());
+    let mut restored =
+        Sequencer::restore(charter.clone(), serde_json::from_value(planned.clone()).unwrap());
     [first, second].into_iter().for_each(|update| restored.replay(update).unwrap());
     assert_eq!(restored.poll_timeout(), Some(2_000));
     assert!(matches!(restored.handle_timeout(2_500), Some(Outcome::Refused(_))));
     let Some(Outcome::Settled(last)) = restored.handle_timeout(3_000) else { panic!() };
     assert_eq!((last.n, restored.plain()["heads"].clone()), (4, json!(16)));
     assert_eq!(restored.poll_timeout(), None);
+    // Where the refusal is in the journal too it is not tried again; nor is it where only what came
+    // after it is.
+    for is_told in [true, false] {
+        let mut restored =
+            Sequencer::restore(charter.clone(), serde_json::from_value(planned.clone()).unwrap());
+        [first, second].into_iter().for_each(|update| restored.replay(update).unwrap());
+        if is_told {
+            restored.replay_refusal(first.key(), 3, problem.clone());
+            assert_eq!(restored.poll_timeout(), Some(3_000));
+        }
+        restored.replay(&last).unwrap();
+        assert_eq!((restored.poll_timeout(), restored.handle_timeout(9_000)), (None, None));
+    }
 }
 
 /// Rules of today say nothing about what those of yesterday let pass.

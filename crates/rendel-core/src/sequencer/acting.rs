@@ -1,16 +1,21 @@
 //! What a session does by itself: at a time. Its acts are proposals as anybody's, under an identity
-//! of its own and numbered by itself, so that a restart neither repeats nor loses one.
+//! of its own and numbered one by one, so that the journal tells which are done. What is planned is
+//! in the snapshot only: who plans because of an update plans again when that update is replayed.
 
 use serde::{Deserialize, Serialize};
 
 use super::{Outcome, Sequencer};
-use crate::actor::Actor;
+use crate::actor::{Actor, ClientKey};
 use crate::edit::Edit;
-use crate::update::{Proposal, Settled};
+use crate::update::Proposal;
 
 /// Acts by the time at which they are due, in the order in which they were planned.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub(super) struct Agenda(Vec<Act>);
+pub(super) struct Agenda {
+    acts: Vec<Act>,
+    /// The number of the last act that was done.
+    done: u64,
+}
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 struct Act {
@@ -19,10 +24,12 @@ struct Act {
 }
 
 impl Agenda {
-    /// An act of the session is in the journal: it is done.
-    pub(super) fn handle_settled(&mut self, update: &Settled) {
-        if update.key() == Actor::session().key() && !self.0.is_empty() {
-            self.0.remove(0);
+    /// An act with this number was settled or refused: it is done, and all before it.
+    pub(super) fn handle_done(&mut self, client: ClientKey, n: u64) {
+        if client == Actor::session().key() && n > self.done {
+            let count = usize::try_from(n - self.done).unwrap_or(usize::MAX);
+            self.acts.drain(..count.min(self.acts.len()));
+            self.done = n;
         }
     }
 }
@@ -30,21 +37,20 @@ impl Agenda {
 impl Sequencer {
     /// Plans edits that the session makes by itself, in milliseconds since 1970 UTC.
     pub fn handle_plan(&mut self, due: u64, edits: Vec<Edit>) {
-        let after = self.agenda.0.partition_point(|act| act.due <= due);
-        self.agenda.0.insert(after, Act { due, edits });
+        let after = self.agenda.acts.partition_point(|act| act.due <= due);
+        self.agenda.acts.insert(after, Act { due, edits });
     }
 
     /// When the session acts next.
     pub fn poll_timeout(&self) -> Option<u64> {
-        self.agenda.0.first().map(|act| act.due)
+        self.agenda.acts.first().map(|act| act.due)
     }
 
     /// Does the next act that is due; to be called until there is none. An early call does no harm.
     pub fn handle_timeout(&mut self, now: u64) -> Option<Outcome> {
-        let is_due = self.agenda.0.first().is_some_and(|act| act.due <= now);
-        let act = is_due.then(|| self.agenda.0.remove(0))?;
-        let actor = Actor::session();
-        let n = self.clients.next(actor.key());
+        let act = self.agenda.acts.first().filter(|act| act.due <= now)?.clone();
+        let (actor, n) = (Actor::session(), self.agenda.done + 1);
+        self.agenda.handle_done(actor.key(), n);
         Some(self.handle_proposal(&actor, &Proposal::new(n, None, act.edits), now))
     }
 }

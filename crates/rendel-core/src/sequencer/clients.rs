@@ -102,11 +102,6 @@ impl Clients {
         })
     }
 
-    /// The number of a client's next proposal.
-    pub(super) fn next(&self, client: ClientKey) -> u64 {
-        self.clients.get(&client).map_or(1, |known| known.highest + 1)
-    }
-
     /// Whether a proposal of the client was refused that did not know it while it knew the outcomes
     /// up to `answered`.
     pub(super) fn has_refused_beyond(&self, client: ClientKey, answered: u64) -> bool {

@@ -200,13 +200,14 @@ impl Sequencer {
         self.seq = update.seq;
         self.at = self.at.max(update.at);
         self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq), 0);
-        self.agenda.handle_settled(update);
+        self.agenda.handle_done(update.key(), update.n);
         Ok(())
     }
 
     /// Remembers a refusal of the past, so that its proposal, sent again, is answered with it.
     pub fn replay_refusal(&mut self, client: ClientKey, n: u64, problem: Problem) {
         self.clients.record(client, n, ClientOutcome::Refused(problem), 0);
+        self.agenda.handle_done(client, n);
     }
 
     /// The charter it runs by.
