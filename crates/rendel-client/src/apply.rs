@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use rendel_core::{CanonicalText, Edit, Effect, Op, Path, Place};
+use rendel_core::{CanonicalText, Edit, Effect, Op, Path, Place, Token};
 use serde_json::{Value, json};
 
 /// An effect that does not fit the state of this replica: it has diverged and needs a snapshot.
@@ -36,12 +36,12 @@ pub fn apply_edit(state: &mut Value, edit: &Edit) {
 
 fn change(
     state: &mut Value,
-    path: &[String],
+    path: &[Token],
     op: &Op,
     is_settled: bool,
 ) -> Result<(), &'static str> {
     match op {
-        Op::Set(value) => *find(state, path).ok_or("nothing there")? = value.clone(),
+        Op::Set(value) => *find(state, path).ok_or("nothing there")? = (**value).clone(),
         Op::SetBeside { values, .. } => {
             *find(state, path).ok_or("nothing there")? = values.clone().into()
         }
@@ -67,7 +67,7 @@ fn change(
         Op::Drop => {
             let (id, parent) = path.split_last().ok_or("no record")?;
             let map = find(state, parent).and_then(Value::as_object_mut).ok_or("no map")?;
-            map.remove(id).ok_or("no record")?;
+            map.remove(id.as_str()).ok_or("no record")?;
         }
         Op::Insert { id, value, to, .. } => {
             let id = id.as_deref().ok_or("no id")?;
@@ -131,7 +131,7 @@ fn position(set: &[Value], value: &Value) -> Result<usize, usize> {
 /// The list around an element, and its index there.
 fn element<'s>(
     state: &'s mut Value,
-    path: &[String],
+    path: &[Token],
 ) -> Result<(&'s mut Vec<Value>, usize), &'static str> {
     let (id, parent) = path.split_last().ok_or("no element")?;
     let list = find(state, parent).and_then(Value::as_array_mut).ok_or("no list")?;
@@ -186,7 +186,7 @@ fn value_at<'s>(state: &'s Value, at: &str) -> Option<&'s Value> {
     let path = Path::parse(at).ok()?;
     path.tokens().iter().try_fold(state, |value, token| match value {
         Value::Array(list) => list.get(index_of(list, token)?)?.get("value"),
-        value => value.get(token),
+        value => value.get(token.as_str()),
     })
 }
 
@@ -199,19 +199,19 @@ pub(crate) fn text_at_mut<'s>(state: &'s mut Value, at: &str) -> Option<&'s mut 
     }
 }
 
-fn step_into<'s>(value: &'s mut Value, token: &String) -> Option<&'s mut Value> {
+fn step_into<'s>(value: &'s mut Value, token: &Token) -> Option<&'s mut Value> {
     match value {
         Value::Array(list) => {
             let index = index_of(list, token)?;
             list.get_mut(index)?.get_mut("value")
         }
-        value => value.get_mut(token),
+        value => value.get_mut(token.as_str()),
     }
 }
 
 /// The value at a path of object members and elements' ids. A record's field that was never given a
 /// value is not in what its own proposer foresees, so the last step may make it.
-fn find<'s>(state: &'s mut Value, tokens: &[String]) -> Option<&'s mut Value> {
+fn find<'s>(state: &'s mut Value, tokens: &[Token]) -> Option<&'s mut Value> {
     let Some((last, parents)) = tokens.split_last() else { return Some(state) };
     let parent = parents.iter().try_fold(state, step_into)?;
     match parent {

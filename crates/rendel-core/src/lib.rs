@@ -55,7 +55,7 @@ pub use holds::{Hold, HoldChange, Holds};
 pub use kind::{Cell, Field, Fields, KINDS, KindWords};
 pub use op::{Made, Op, Place, Splicing};
 pub use patch::PatchOp;
-pub use path::Path;
+pub use path::{Path, Token};
 pub use presence::{Facts, Presence, Teller, follow_carets, placed};
 pub use problem::{Problem, ProblemKind};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
@@ -63,4 +63,4 @@ pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot, Verdic
 pub use stamp::Stamp;
 pub use state::{Misfit, State};
 pub use surface::Surface;
-pub use update::{Change, Effect, Proposal, Settled, Verdict, VerdictKind};
+pub use update::{Change, Effect, Effects, Proposal, Settled, Verdict, VerdictKind};

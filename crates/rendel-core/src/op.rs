@@ -5,6 +5,7 @@
 //! that names all of them, so that a new one cannot be forgotten.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Value, json};
@@ -19,8 +20,8 @@ use crate::suggest::nearest;
 /// An operation with its members. What only a settled one has is told in its comment.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Op {
-    /// A register gets a value.
-    Set(Value),
+    /// A register gets a value, which edit, effect and state share.
+    Set(Arc<Value>),
     /// Settled: the values that stand side by side in a register, and the one that was just set, if
     /// one was.
     SetBeside {
@@ -264,8 +265,8 @@ impl Op {
     /// What is lost of it where it has no effect: the value that its proposer gave.
     pub(crate) fn given(&self) -> Option<Value> {
         match self {
-            Self::Set(value)
-            | Self::Include(value)
+            Self::Set(value) => Some((**value).clone()),
+            Self::Include(value)
             | Self::Exclude(value)
             | Self::Put { value, .. }
             | Self::Revive { value, .. }
@@ -296,7 +297,7 @@ impl Op {
     fn asked_as(name: &str, edit: &Edit) -> Result<Self, Problem> {
         let members = Members(edit);
         Ok(match name {
-            "set" => Self::Set(members.only(&["value"])?.value()?),
+            "set" => Self::Set(members.only(&["value"])?.value()?.into()),
             "clear" => members.only(&[]).map(|_| Self::Clear)?,
             "add" => Self::Add { by: members.only(&["by"])?.whole("by")?, now: None },
             "include" => Self::Include(members.only(&["value"])?.value()?),
@@ -345,7 +346,7 @@ impl Op {
         let members = Members(effect);
         let op = match (effect.op.as_str(), effect.arg("id").is_some()) {
             ("set", _) => match effect.arg("values") {
-                None => Self::Set(members.need("value")?),
+                None => Self::Set(members.need("value")?.into()),
                 Some(Value::Array(values)) => {
                     Self::SetBeside { values: values.clone(), value: effect.arg("value").cloned() }
                 }
@@ -392,8 +393,8 @@ impl Op {
     /// always the same bytes.
     pub(crate) fn serialize_members<M: SerializeMap>(&self, map: &mut M) -> Result<(), M::Error> {
         match self {
-            Self::Set(value)
-            | Self::Include(value)
+            Self::Set(value) => map.serialize_entry("value", value),
+            Self::Include(value)
             | Self::Exclude(value)
             | Self::Reset(value)
             | Self::Test(value) => map.serialize_entry("value", value),

@@ -2,17 +2,23 @@
 
 use std::borrow::Cow;
 use std::fmt;
+use std::mem;
 use std::sync::Arc;
 
+use compact_str::CompactString;
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
+use smallvec::SmallVec;
 
 use crate::problem::{Problem, ProblemKind};
 
-/// A path inside the state, split into its unescaped tokens. Clones share them.
+/// One step of a path, unescaped. Up to 24 bytes are kept in place.
+pub type Token = CompactString;
+
+/// A path inside the state, split into its tokens. Clones share them.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Path(Arc<[String]>);
+pub struct Path(Arc<[Token]>);
 
 impl Path {
     /// Tokens that one path may have: deeper than any charter can declare.
@@ -38,7 +44,10 @@ impl Path {
         if body.matches('/').count() >= Self::MOST_TOKENS {
             return Err(Problem::new(ProblemKind::TooDeep, "A path has at most 64 tokens."));
         }
-        body.split('/').map(unescape).collect::<Result<_, _>>().map(Self).map_err(|()| {
+        let tokens: Result<SmallVec<[Token; 4]>, ()> = body.split('/').map(unescape).collect();
+        // A slice knows its length, so that what is shared is allocated once.
+        let shared = |mut tokens: SmallVec<_>| tokens.iter_mut().map(mem::take).collect();
+        tokens.map(|tokens| Self(shared(tokens))).map_err(|()| {
             Problem::new(
                 ProblemKind::Malformed,
                 format!(
@@ -49,12 +58,12 @@ impl Path {
     }
 
     /// A path from tokens that are not escaped.
-    pub fn of<S: Into<String>>(tokens: impl IntoIterator<Item = S>) -> Self {
+    pub fn of<S: Into<Token>>(tokens: impl IntoIterator<Item = S>) -> Self {
         Self(tokens.into_iter().map(Into::into).collect())
     }
 
     /// Its tokens, unescaped.
-    pub fn tokens(&self) -> &[String] {
+    pub fn tokens(&self) -> &[Token] {
         &self.0
     }
 }
@@ -108,7 +117,7 @@ const ID_CHARS: usize = 128;
 
 /// The path of the record or element `id` of the map or list at `path`.
 pub(crate) fn inner(path: &Path, id: &str) -> Path {
-    Path::of(path.tokens().iter().cloned().chain([id.to_owned()]))
+    Path::of(path.tokens().iter().cloned().chain([id.into()]))
 }
 
 /// `path` without its last `levels` tokens.
@@ -132,9 +141,9 @@ pub(crate) fn escape(token: &str) -> String {
     token.replace('~', "~0").replace('/', "~1")
 }
 
-fn unescape(token: &str) -> Result<String, ()> {
+fn unescape(token: &str) -> Result<Token, ()> {
     let mut parts = token.split('~');
-    let mut out = parts.next().unwrap_or_default().to_owned();
+    let mut out = Token::from(parts.next().unwrap_or_default());
     for part in parts {
         let (sign, rest) = match part.as_bytes().first() {
             Some(b'0') => ('~', &part[1..]),

@@ -7,9 +7,9 @@ use imbl::{OrdMap, OrdSet};
 
 use crate::kind::{Fields, Holder, Link, OnDrop, Record, Site, Walk};
 use crate::op::Op;
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
-use crate::update::{Change, Effect};
+use crate::update::{Change, Effect, Effects};
 
 /// Referring paths that a refusal names.
 const NAMED: usize = 10;
@@ -21,7 +21,7 @@ const MOST: usize = 10_000;
 #[derive(Debug, Default)]
 pub(crate) struct Followed {
     /// The effects, each drop after what it does to others.
-    pub(crate) effects: Vec<Effect>,
+    pub(crate) effects: Effects,
     /// The updates unseen by the proposer that set references which are gone now.
     pub(crate) met: Vec<u64>,
 }
@@ -33,7 +33,7 @@ pub(crate) fn follow_drops(
     root: &Record,
     links: &[Link],
     referrers: &Referrers,
-    effects: Vec<Effect>,
+    effects: Effects,
     site: &Site<'_>,
 ) -> Result<Followed, Problem> {
     if links.is_empty() {
@@ -127,7 +127,7 @@ impl Referrers {
         fields: &Fields,
         root: &Record,
         (index, link): (usize, &Link),
-        steps: &[Option<String>],
+        steps: &[Option<Token>],
         is_there: bool,
     ) {
         Walk::over(fields, root, steps, &mut |path, value| {
@@ -159,7 +159,7 @@ fn follow_drop(
     site: &Site<'_>,
     followed: &mut Followed,
 ) -> Result<(), Problem> {
-    let mut going = BTreeSet::from([vec![map.to_owned(), id.to_owned()]]);
+    let mut going = BTreeSet::from([vec![Token::from(map), id.into()]]);
     let mut dropped = vec![Path::of([map, id])];
     let (mut drops, mut clears, mut in_the_way) = (Vec::new(), Vec::new(), Vec::new());
     let mut next = 0;
@@ -261,11 +261,11 @@ fn check_reference(
     fields: &Fields,
     root: &Record,
     link: &Link,
-    steps: &[Option<String>],
+    steps: &[Option<Token>],
 ) -> Result<(), Problem> {
     let mut missing = None;
     Walk::over(fields, root, steps, &mut |path, value| {
-        let to = value.as_str().map(|id| [link.reference.to.clone(), id.to_owned()]);
+        let to = value.as_str().map(|id| [Token::from(&link.reference.to), id.into()]);
         if let Some(to) = to.filter(|to| missing.is_none() && fields.plain_at(root, to).is_none()) {
             missing = Some((Path::of(path.iter().cloned()), to));
         }

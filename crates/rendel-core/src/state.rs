@@ -11,7 +11,7 @@ use crate::edit::Edit;
 use crate::kind::{Applying, Fields, Loading, Memory, Record, Walk};
 use crate::op::Op;
 use crate::patch::{Patch, PatchOp};
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::Problem;
 use crate::rewrite::Rewrite;
 use crate::sequence::{Anchored, View};
@@ -72,11 +72,11 @@ impl State {
     pub(crate) fn member(
         &self,
         fields: &Fields,
-        tokens: &[String],
+        tokens: &[Token],
         member: Option<&str>,
     ) -> Option<Value> {
         let mut path = tokens.to_vec();
-        path.extend(member.map(str::to_owned));
+        path.extend(member.map(Token::from));
         match fields.plain_at(&self.root, &path) {
             // A register is one value; what lies in it is no path.
             None => fields.plain_at(&self.root, tokens)?.get(member?).cloned(),
@@ -85,7 +85,7 @@ impl State {
     }
 
     /// Whether something is at `tokens`.
-    pub(crate) fn has(&self, fields: &Fields, tokens: &[String]) -> bool {
+    pub(crate) fn has(&self, fields: &Fields, tokens: &[Token]) -> bool {
         fields.has(&self.root, tokens)
     }
 
@@ -94,8 +94,8 @@ impl State {
         &self,
         fields: &Fields,
         pattern: &Pattern,
-        tokens: &[String],
-        visit: &mut dyn FnMut(&[String]),
+        tokens: &[Token],
+        visit: &mut dyn FnMut(&[Token]),
     ) {
         let Some(mut steps) = pattern.tokens().filter(|_| pattern.may_lead_into(tokens)) else {
             return;

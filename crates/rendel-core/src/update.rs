@@ -4,12 +4,16 @@ use serde::de::Error as _;
 use serde::ser::SerializeMap as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
+use smallvec::SmallVec;
 use uuid::Uuid;
 
 use crate::actor::ClientKey;
 use crate::edit::Edit;
 use crate::op::Op;
 use crate::path::{Path, inner};
+
+/// The effects of an update. Most have one, which is kept in place.
+pub type Effects = SmallVec<[Effect; 1]>;
 
 /// What a settled edit did, in final form.
 #[derive(Clone, Debug, PartialEq)]
@@ -130,7 +134,7 @@ pub struct Settled {
     /// When, in milliseconds since 1970 UTC.
     pub at: u64,
     /// What it did.
-    pub effects: Vec<Effect>,
+    pub effects: Effects,
     /// What became of each edit; left out where all were `applied`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub verdicts: Vec<Verdict>,

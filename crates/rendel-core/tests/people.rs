@@ -85,7 +85,7 @@ impl Story {
         let actor = Actor::new(who, role, Uuid::from_u128(u128::from(self.1)));
         let proposal = Proposal::new(1, seen, edits);
         match self.0.handle_proposal(&actor, &proposal, 0) {
-            Outcome::Settled(update) => Ok(update.effects),
+            Outcome::Settled(update) => Ok(update.effects.into_vec()),
             Outcome::Refused(problem) => Err(problem),
             Outcome::Repeated(_) => unreachable!("every client proposes once"),
         }

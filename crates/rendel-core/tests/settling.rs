@@ -11,6 +11,7 @@ use rendel_core::{
     Sequencer, Settled, VerdictKind,
 };
 use serde_json::{Value, json};
+use smallvec::smallvec;
 use uuid::Uuid;
 
 const CHARTER: &str = r#"
@@ -549,7 +550,7 @@ fn a_journal_with_a_gap_or_of_another_charter_does_not_replay() {
     assert!(fresh.replay(&two).is_err());
     fresh.replay(&one).unwrap();
     let foreign = Settled {
-        effects: vec![Effect::new(Path::of(["nothing"]), Op::Set(1.into()))],
+        effects: smallvec![Effect::new(Path::of(["nothing"]), Op::Set(Arc::new(1.into())))],
         ..two.clone()
     };
     assert!(fresh.clone().replay(&foreign).is_err());

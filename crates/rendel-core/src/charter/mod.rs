@@ -26,7 +26,7 @@ use crate::actor::Actor;
 use crate::declaration::{Fault, Faults, Section, syntax_fault, table_to_json};
 use crate::kind::Link;
 use crate::kind::{Bounds, Declared, Fields, OnDrop};
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::suggest::nearest;
 use crate::surface::Surface;
 use guards::{read_gates, read_guards};
@@ -261,10 +261,10 @@ impl Charter {
         warnings
     }
 
-    fn warn(&self, fields: &Fields, place: &mut Vec<String>, warnings: &mut Vec<String>) {
+    fn warn(&self, fields: &Fields, place: &mut Vec<Token>, warnings: &mut Vec<String>) {
         for (name, field) in fields.iter() {
-            place.push(name.to_owned());
-            let is_edited = |place: &[String]| {
+            place.push(name.into());
+            let is_edited = |place: &[Token]| {
                 let covers = |grant: &Grant| grant.pattern.matches(place);
                 self.roles.values().any(|role| role.edit.iter().any(covers))
             };
@@ -272,7 +272,7 @@ impl Charter {
             match field.each() {
                 _ if is_filled => {}
                 Some(each) => {
-                    place.push("*".to_owned());
+                    place.push("*".into());
                     if !is_edited(&place[..place.len() - 1]) && !is_edited(place) {
                         self.warn(each, place, warnings);
                     }

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use crate::path::Path;
+use crate::path::{Path, Token};
 
 /// A pattern of paths, such as `/markers/*/spot` or `/markers/**`.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -10,7 +10,7 @@ pub struct Pattern(Vec<Part>);
 
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Part {
-    Is(String),
+    Is(Token),
     Any,
     Rest,
 }
@@ -25,7 +25,7 @@ impl Pattern {
     /// takes one pass.
     pub fn parse(text: &str) -> Option<Self> {
         let path = Path::parse(text).ok().filter(|path| !path.tokens().is_empty())?;
-        let part = |token: &String| match token.as_str() {
+        let part = |token: &Token| match token.as_str() {
             "*" => Part::Any,
             "**" => Part::Rest,
             _ => Part::Is(token.clone()),
@@ -35,8 +35,8 @@ impl Pattern {
     }
 
     /// Whether the pattern covers the path. Cost O(tokens).
-    pub fn matches(&self, tokens: &[String]) -> bool {
-        let fits = |parts: &[Part], tokens: &[String]| {
+    pub fn matches(&self, tokens: &[Token]) -> bool {
+        let fits = |parts: &[Part], tokens: &[Token]| {
             parts.iter().zip(tokens).all(|(part, token)| part.fits(token))
         };
         match self.0.iter().position(|part| *part == Part::Rest) {
@@ -51,7 +51,7 @@ impl Pattern {
     }
 
     /// Whether it can match a path that begins with these tokens and goes on.
-    pub(crate) fn may_lead_into(&self, tokens: &[String]) -> bool {
+    pub(crate) fn may_lead_into(&self, tokens: &[Token]) -> bool {
         match self.0.iter().position(|part| *part == Part::Rest) {
             Some(rest) if rest <= tokens.len() => {
                 self.0[..rest].iter().zip(tokens).all(|(part, token)| part.fits(token))
@@ -65,15 +65,15 @@ impl Pattern {
 
     /// Whether it is about an edit at these tokens: at what it changes, around it, or inside what
     /// comes anew or goes. An edit that makes a record is one of the record, whatever its id.
-    pub fn concerns(&self, tokens: &[String], makes_record: bool) -> bool {
-        let made: Vec<String> =
-            tokens.iter().cloned().chain(makes_record.then(|| "*".to_owned())).collect();
+    pub fn concerns(&self, tokens: &[Token], makes_record: bool) -> bool {
+        let made: Vec<Token> =
+            tokens.iter().cloned().chain(makes_record.then(|| "*".into())).collect();
         let is_around = (1..=made.len()).any(|len| self.matches(&made[..len]));
         is_around || self.may_lead_into(&made)
     }
 
     /// Its tokens, `None` for any one; nothing where it has a `**`.
-    pub(crate) fn tokens(&self) -> Option<Vec<Option<String>>> {
+    pub(crate) fn tokens(&self) -> Option<Vec<Option<Token>>> {
         let token = |part: &Part| match part {
             Part::Is(token) => Some(Some(token.clone())),
             Part::Any => Some(None),

@@ -9,6 +9,7 @@ use super::expression::{Expression, Read};
 use super::pattern::Pattern;
 use crate::declaration::Section;
 use crate::kind::{Field, Fields};
+use crate::path::Token;
 use crate::suggest::nearest;
 
 impl<'a> Section<'a> {
@@ -170,7 +171,7 @@ impl Fields {
         self.declared_at(&pattern.tokens()?)
     }
 
-    fn declared_at(&self, names: &[Option<String>]) -> Option<&Field> {
+    fn declared_at(&self, names: &[Option<Token>]) -> Option<&Field> {
         let mut fields = self;
         let mut field = None;
         for (at, name) in names.iter().enumerate() {

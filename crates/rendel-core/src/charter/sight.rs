@@ -12,9 +12,9 @@ use super::pattern::Pattern;
 use crate::declaration::Section;
 use crate::kind::{Field, Fields};
 use crate::op::Op;
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
-use crate::update::{Effect, Settled, Verdict};
+use crate::update::{Effect, Effects, Settled, Verdict};
 
 /// What of the state a role is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -51,7 +51,7 @@ impl Sight {
     pub const WHOLE: Self = Self(Shown::Whole);
 
     pub(super) fn of(rules: &[Rule], fields: &Fields) -> Self {
-        Self(shown_record(rules, fields, &mut Vec::new()))
+        Self(shown_record(rules, fields, &mut vec![]))
     }
 
     /// Whether nothing is hidden.
@@ -59,13 +59,13 @@ impl Sight {
         self.0 == Shown::Whole
     }
 
-    fn at(&self, tokens: &[String], fields: &Fields) -> &Shown {
+    fn at(&self, tokens: &[Token], fields: &Fields) -> &Shown {
         let mut shown = &self.0;
         let mut fields = Some(fields);
         let mut tokens = tokens.iter();
         while let (Shown::Parts(parts), Some(known)) = (shown, fields) {
             let Some(name) = tokens.next() else { return shown };
-            shown = parts.get(name).unwrap_or(&Shown::Nothing);
+            shown = parts.get(name.as_str()).unwrap_or(&Shown::Nothing);
             fields = known.field(name).and_then(Field::each);
             if !matches!(shown, Shown::Parts(_)) {
                 break;
@@ -144,7 +144,7 @@ impl Sight {
         if self.is_whole() {
             return update.clone();
         }
-        let effects: Vec<_> =
+        let effects: Effects =
             update.effects.iter().filter_map(|effect| self.effect(fields, effect)).collect();
         let verdicts: Vec<_> =
             update.verdicts.iter().filter_map(|verdict| self.verdict(fields, verdict)).collect();
@@ -219,10 +219,10 @@ pub(crate) fn nothing_at(path: &Path) -> Problem {
     Problem::new(ProblemKind::UnknownPath, format!("There is nothing at {path}.")).at(path)
 }
 
-fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<String>) -> Shown {
+fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<Token>) -> Shown {
     let mut parts = BTreeMap::new();
     for (name, field) in fields.iter() {
-        place.push(name.to_owned());
+        place.push(name.into());
         let shown = match field.each() {
             None => {
                 if is_shown(rules, place) {
@@ -232,7 +232,7 @@ fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<String>) -> Sho
                 }
             }
             Some(each) => {
-                place.push("*".to_owned());
+                place.push("*".into());
                 let whole = is_shown(rules, place);
                 let inner = shown_record(rules, each, place);
                 place.pop();
@@ -257,7 +257,7 @@ fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<String>) -> Sho
 
 /// Whether a declared path, or something around it, is matched to be shown, and nothing to be
 /// hidden.
-fn is_shown(rules: &[Rule], place: &[String]) -> bool {
+fn is_shown(rules: &[Rule], place: &[Token]) -> bool {
     let covers = |rule: &Rule| (1..=place.len()).any(|len| rule.pattern.matches(&place[..len]));
     let is_hidden = rules.iter().any(|rule| !rule.is_shown && covers(rule));
     !is_hidden && rules.iter().any(|rule| rule.is_shown && covers(rule))
@@ -385,6 +385,8 @@ impl Section<'_> {
 
 #[cfg(test)]
 mod tests {
+    use smallvec::smallvec;
+
     use super::*;
     use crate::charter::Charter;
 
@@ -522,7 +524,7 @@ kind = "text"
             client: uuid::Uuid::from_u128(1),
             n: 3,
             at: 5,
-            effects: vec![Effect::new(
+            effects: smallvec![Effect::new(
                 Path::of(["ledger", "a", "sum"]),
                 Op::Add { by: 2, now: Some(5) },
             )],

@@ -8,7 +8,7 @@ use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
 use crate::declaration::Section;
 use crate::op::{EXACT, Op, whole};
 use crate::patch::Patch;
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
 use crate::stamp::Stamp;
@@ -75,7 +75,7 @@ impl Kind for Field {
         cell.0.into()
     }
 
-    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "counter")?;
         let Op::Add { by, .. } = *site.op("A counter", Self::WORDS.takes)? else {
             return Err(site.unknown_op("A counter", Self::WORDS.takes));
@@ -92,7 +92,7 @@ impl Kind for Field {
     fn apply(
         &self,
         cell: &mut Cell,
-        _rest: &[String],
+        _rest: &[Token],
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
@@ -105,7 +105,7 @@ impl Kind for Field {
     fn patch(
         &self,
         _cell: &Cell,
-        _rest: &[String],
+        _rest: &[Token],
         effect: &Effect,
         patch: &mut Patch,
     ) -> Option<()> {

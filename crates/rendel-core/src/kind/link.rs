@@ -5,6 +5,7 @@ use std::ops::Range;
 use toml_edit::Item;
 
 use crate::declaration::Section;
+use crate::path::Token;
 
 /// What a drop does to the registers that refer to the record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -37,15 +38,15 @@ pub(crate) struct Reference {
 /// A reference with the way to its registers: names, and `None` for any id.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Link {
-    pub(crate) steps: Vec<Option<String>>,
+    pub(crate) steps: Vec<Option<Token>>,
     pub(crate) holder: Option<Holder>,
     pub(crate) reference: Reference,
 }
 
 impl Link {
     /// The way to those of its registers that are at or inside a path, if there are any.
-    pub(crate) fn steps_through(&self, path: &[String]) -> Option<Vec<Option<String>>> {
-        let fits = |(step, token): (&Option<String>, &String)| {
+    pub(crate) fn steps_through(&self, path: &[Token]) -> Option<Vec<Option<Token>>> {
+        let fits = |(step, token): (&Option<Token>, &Token)| {
             step.as_ref().is_none_or(|step| step == token)
         };
         let leads = self.steps.len() >= path.len() && self.steps.iter().zip(path).all(fits);

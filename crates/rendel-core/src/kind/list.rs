@@ -11,6 +11,7 @@ use imbl::OrdMap;
 use jsonschema::Validator;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+use smallvec::smallvec;
 
 use super::changes::Changes;
 use super::memory::{Gone, What};
@@ -25,7 +26,7 @@ use crate::declaration::{Section, check_schema};
 use crate::edit::Edit;
 use crate::op::{Made, Op};
 use crate::patch::Patch;
-use crate::path::{Path, checked_id, inner, parent};
+use crate::path::{Path, Token, checked_id, inner, parent};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::{Rewrite, elements};
 use crate::sequence::{Places, Target, View};
@@ -226,7 +227,8 @@ impl Field {
         let verdict = placed.verdict(site);
         let Placed { to, made, .. } = placed;
         let insert = Op::Insert { id: Some(id), value: self.plain_item(&item), to, made };
-        let mut settlement = Settlement { effects: vec![Effect::new(site.path, insert)], verdict };
+        let mut settlement =
+            Settlement { effects: smallvec![Effect::new(site.path, insert)], verdict };
         let over = self.keep.map_or(0, |keep| (cell.elements.len() + 1).saturating_sub(keep));
         let oldest = (0..over).filter_map(|index| cell.places.at(View::PRESENT, index));
         let oldest = oldest.map(|id| Effect::new(inner(site.path, id), Op::Remove));
@@ -259,7 +261,7 @@ impl Field {
             let before = before.and_then(|index| cell.places.at(View::PRESENT, index));
             verdict.lost = Some(json!({ "after": before.map(AsRef::as_ref) }));
         }
-        Ok(Settlement { effects: vec![effect], verdict })
+        Ok(Settlement { effects: smallvec![effect], verdict })
     }
 
     fn remove(&self, element: &Element, site: &Site<'_>) -> Result<Settlement, Problem> {
@@ -292,7 +294,7 @@ impl Field {
         &self,
         id: &str,
         item: &Item,
-        rest: &[String],
+        rest: &[Token],
         site: &Site<'_>,
     ) -> Result<Settlement, Problem> {
         match (&self.each, item) {
@@ -310,7 +312,7 @@ impl Field {
     fn settle_absent(
         &self,
         id: &str,
-        rest: &[String],
+        rest: &[Token],
         site: &Site<'_>,
     ) -> Result<Settlement, Problem> {
         let list = parent(site.path, rest.len() + 1);
@@ -320,7 +322,7 @@ impl Field {
             return Err(Problem::new(ProblemKind::Gone, detail).at(site.path));
         };
         let seq = stamp.seq;
-        let nothing = |verdict: Verdict| Ok(Settlement { effects: vec![], verdict });
+        let nothing = |verdict: Verdict| Ok(Settlement { effects: smallvec![], verdict });
         let op = site.op("An element", Self::WORDS.inside)?;
         if rest.is_empty() && *op == Op::Remove {
             self.remove(element, site)?;
@@ -475,7 +477,7 @@ impl Kind for Field {
         elements.map(|(id, element)| json!({ "id": id.as_ref(), "value": self.plain_item(&element.item) })).collect()
     }
 
-    fn plain_at(&self, cell: &Cell, rest: &[String]) -> Option<Value> {
+    fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
         let Some((id, rest)) = rest.split_first() else { return Some(self.plain(cell)) };
         match (&self.each, &cell.0.elements.get(id.as_str())?.item) {
             (Each::Record(fields), Item::Record(record)) => fields.plain_at(record, rest),
@@ -483,7 +485,7 @@ impl Kind for Field {
         }
     }
 
-    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
         let cell = &*cell.0;
         let Some((id, rest)) = rest.split_first() else { return self.insert(cell, site) };
         if self.is_append_only {
@@ -507,7 +509,7 @@ impl Kind for Field {
     fn apply(
         &self,
         cell: &mut Cell,
-        rest: &[String],
+        rest: &[Token],
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
@@ -563,13 +565,7 @@ impl Kind for Field {
         Ok(())
     }
 
-    fn patch(
-        &self,
-        cell: &Cell,
-        rest: &[String],
-        effect: &Effect,
-        patch: &mut Patch,
-    ) -> Option<()> {
+    fn patch(&self, cell: &Cell, rest: &[Token], effect: &Effect, patch: &mut Patch) -> Option<()> {
         let places = &cell.0.places;
         let index_of = |to: &Target| match to {
             Target::Front => Some(0),
@@ -612,7 +608,7 @@ impl Kind for Field {
     fn find<'c>(
         &'c self,
         cell: &'c Cell,
-        rest: &[String],
+        rest: &[Token],
     ) -> Option<(&'c super::Field, &'c super::Cell)> {
         let (id, rest) = rest.split_first()?;
         match (&self.each, &cell.0.elements.get(id.as_str())?.item) {
@@ -675,7 +671,7 @@ impl Kind for Field {
         }
     }
 
-    fn has(&self, cell: &Cell, rest: &[String]) -> bool {
+    fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
         let Some((id, rest)) = rest.split_first() else { return true };
         let Some(element) = cell.0.elements.get(id.as_str()) else { return false };
         match (&self.each, &element.item) {
@@ -684,7 +680,7 @@ impl Kind for Field {
         }
     }
 
-    fn forget(&self, cell: &mut Cell, rest: &[String], horizon: u64) -> bool {
+    fn forget(&self, cell: &mut Cell, rest: &[Token], horizon: u64) -> bool {
         let cell = Arc::make_mut(&mut cell.0);
         let Some((id, rest)) = rest.split_first() else { return cell.places.forget(horizon) };
         let Some(element) = cell.elements.get_mut(id.as_str()) else { return false };
@@ -700,7 +696,7 @@ impl Kind for Field {
 
     fn links(
         &self,
-        steps: &mut Vec<Option<String>>,
+        steps: &mut Vec<Option<Token>>,
         _holder: Option<Holder>,
         links: &mut Vec<Link>,
     ) {

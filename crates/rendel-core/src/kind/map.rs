@@ -8,6 +8,7 @@ use std::sync::Arc;
 use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use smallvec::smallvec;
 
 use super::memory::{Gone, What};
 use super::record::Entry;
@@ -20,7 +21,7 @@ use crate::canonical::weight;
 use crate::declaration::Section;
 use crate::op::Op;
 use crate::patch::Patch;
-use crate::path::{Path, checked_id, inner, parent};
+use crate::path::{Path, Token, checked_id, inner, parent};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
 use crate::stamp::Stamp;
@@ -116,7 +117,7 @@ impl Field {
         &self,
         cell: &Cell,
         id: &str,
-        rest: &[String],
+        rest: &[Token],
         site: &Site<'_>,
     ) -> Result<Settlement, Problem> {
         let map = parent(site.path, rest.len() + 1);
@@ -133,7 +134,7 @@ impl Field {
                 vec![seq],
                 format!("Update {seq} had dropped it already; both count as one."),
             );
-            return Ok(Settlement { effects: vec![], verdict });
+            return Ok(Settlement { effects: smallvec![], verdict });
         }
         let mut settlement = self.each.settle(&entry.record, rest, site)?;
         match self.drop_conflict {
@@ -209,14 +210,14 @@ impl Kind for Field {
         Value::Object(members.collect::<Map<_, _>>())
     }
 
-    fn plain_at(&self, cell: &Cell, rest: &[String]) -> Option<Value> {
+    fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
         match rest.split_first() {
             None => Some(self.plain(cell)),
             Some((id, rest)) => self.each.plain_at(&cell.records.get(id.as_str())?.record, rest),
         }
     }
 
-    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
         let Some((id, rest)) = rest.split_first() else { return self.put(cell, site) };
         if rest.is_empty() && *site.op("A record", Self::WORDS.inside)? != Op::Drop {
             return Err(site.unknown_op("A record", Self::WORDS.inside));
@@ -231,7 +232,7 @@ impl Kind for Field {
     fn apply(
         &self,
         cell: &mut Cell,
-        rest: &[String],
+        rest: &[Token],
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
@@ -274,13 +275,7 @@ impl Kind for Field {
         Ok(())
     }
 
-    fn patch(
-        &self,
-        cell: &Cell,
-        rest: &[String],
-        effect: &Effect,
-        patch: &mut Patch,
-    ) -> Option<()> {
+    fn patch(&self, cell: &Cell, rest: &[Token], effect: &Effect, patch: &mut Patch) -> Option<()> {
         let Some((id, rest)) = rest.split_first() else {
             let (Op::Put { .. } | Op::Revive { .. }, Some((id, value))) =
                 (&effect.op, effect.op.makes())
@@ -305,7 +300,7 @@ impl Kind for Field {
     fn find<'c>(
         &'c self,
         cell: &'c Cell,
-        rest: &[String],
+        rest: &[Token],
     ) -> Option<(&'c super::Field, &'c super::Cell)> {
         let (id, rest) = rest.split_first()?;
         self.each.find(&cell.records.get(id.as_str())?.record, rest)
@@ -336,13 +331,13 @@ impl Kind for Field {
         }
     }
 
-    fn has(&self, cell: &Cell, rest: &[String]) -> bool {
+    fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
         let Some((id, rest)) = rest.split_first() else { return true };
         let entry = cell.records.get(id.as_str());
         entry.is_some_and(|entry| self.each.has(&entry.record, rest))
     }
 
-    fn forget(&self, cell: &mut Cell, rest: &[String], horizon: u64) -> bool {
+    fn forget(&self, cell: &mut Cell, rest: &[Token], horizon: u64) -> bool {
         let Some((id, rest)) = rest.split_first() else { return false };
         let Some(entry) = cell.records.get_mut(id.as_str()) else { return false };
         self.each.forget(&mut Arc::make_mut(entry).record, rest, horizon)
@@ -350,7 +345,7 @@ impl Kind for Field {
 
     fn links(
         &self,
-        steps: &mut Vec<Option<String>>,
+        steps: &mut Vec<Option<Token>>,
         _holder: Option<Holder>,
         links: &mut Vec<Link>,
     ) {

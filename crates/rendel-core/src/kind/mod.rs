@@ -10,7 +10,7 @@ use serde_json::Value;
 
 use crate::declaration::Section;
 use crate::patch::Patch;
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
 use crate::sequence::{Anchored, View};
@@ -77,7 +77,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     fn plain(&self, cell: &Self::Cell) -> Value;
 
     /// The plain value of what lies `rest` below a cell.
-    fn plain_at(&self, cell: &Self::Cell, rest: &[String]) -> Option<Value> {
+    fn plain_at(&self, cell: &Self::Cell, rest: &[Token]) -> Option<Value> {
         rest.is_empty().then(|| self.plain(cell))
     }
 
@@ -85,7 +85,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     fn settle(
         &self,
         cell: &Self::Cell,
-        rest: &[String],
+        rest: &[Token],
         site: &Site<'_>,
     ) -> Result<Settlement, Problem>;
 
@@ -93,7 +93,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     fn apply(
         &self,
         cell: &mut Self::Cell,
-        rest: &[String],
+        rest: &[Token],
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String>;
@@ -107,7 +107,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     fn patch(
         &self,
         cell: &Self::Cell,
-        rest: &[String],
+        rest: &[Token],
         effect: &Effect,
         patch: &mut Patch,
     ) -> Option<()>;
@@ -117,16 +117,12 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     fn rewrite(&self, was: &Value, now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem>;
 
     /// The field to which `rest`, which is not empty, leads further in.
-    fn find<'c>(
-        &'c self,
-        _cell: &'c Self::Cell,
-        _rest: &[String],
-    ) -> Option<(&'c Field, &'c Cell)> {
+    fn find<'c>(&'c self, _cell: &'c Self::Cell, _rest: &[Token]) -> Option<(&'c Field, &'c Cell)> {
         None
     }
 
     /// Whether something is `rest` below a cell. Cost O(path × log size).
-    fn has(&self, _cell: &Self::Cell, rest: &[String]) -> bool {
+    fn has(&self, _cell: &Self::Cell, rest: &[Token]) -> bool {
         rest.is_empty()
     }
 
@@ -161,7 +157,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     /// The references that are declared at or inside the field, to which `steps` have led.
     fn links(
         &self,
-        _steps: &mut Vec<Option<String>>,
+        _steps: &mut Vec<Option<Token>>,
         _holder: Option<Holder>,
         _links: &mut Vec<Link>,
     ) {
@@ -169,7 +165,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
 
     /// Forgets what was removed up to an update of the text or list `rest` below, and who inserted
     /// what before; gives whether it remembers something later.
-    fn forget(&self, _cell: &mut Self::Cell, _rest: &[String], _horizon: u64) -> bool {
+    fn forget(&self, _cell: &mut Self::Cell, _rest: &[Token], _horizon: u64) -> bool {
         false
     }
 }
@@ -286,7 +282,7 @@ macro_rules! kinds {
 
             pub(crate) fn links(
                 &self,
-                steps: &mut Vec<Option<String>>,
+                steps: &mut Vec<Option<Token>>,
                 holder: Option<Holder>,
                 links: &mut Vec<Link>,
             ) {
@@ -302,7 +298,7 @@ macro_rules! kinds {
                 of_one_kind!($Variants, self, cell, |field, cell| field.plain(cell), else Value::Null)
             }
 
-            pub(crate) fn plain_at(&self, cell: &Cell, rest: &[String]) -> Option<Value> {
+            pub(crate) fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
                 of_one_kind!(
                     $Variants, self, cell, |field, cell| field.plain_at(cell, rest), else None
                 )
@@ -311,7 +307,7 @@ macro_rules! kinds {
             pub(crate) fn settle(
                 &self,
                 cell: &Cell,
-                rest: &[String],
+                rest: &[Token],
                 site: &Site<'_>,
             ) -> Result<Settlement, Problem> {
                 of_one_kind!(
@@ -323,7 +319,7 @@ macro_rules! kinds {
             pub(crate) fn apply(
                 &self,
                 cell: &mut Cell,
-                rest: &[String],
+                rest: &[Token],
                 effect: &Effect,
                 applying: &mut Applying<'_>,
             ) -> Result<(), String> {
@@ -340,7 +336,7 @@ macro_rules! kinds {
             pub(crate) fn patch(
                 &self,
                 cell: &Cell,
-                rest: &[String],
+                rest: &[Token],
                 effect: &Effect,
                 patch: &mut Patch,
             ) -> Option<()> {
@@ -353,7 +349,7 @@ macro_rules! kinds {
             pub(crate) fn find<'c>(
                 &'c self,
                 cell: &'c Cell,
-                rest: &[String],
+                rest: &[Token],
             ) -> Option<(&'c Field, &'c Cell)> {
                 if rest.is_empty() {
                     return Some((self, cell));
@@ -361,7 +357,7 @@ macro_rules! kinds {
                 of_one_kind!($Variants, self, cell, |field, cell| field.find(cell, rest), else None)
             }
 
-            pub(crate) fn has(&self, cell: &Cell, rest: &[String]) -> bool {
+            pub(crate) fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
                 of_one_kind!($Variants, self, cell, |field, cell| field.has(cell, rest), else false)
             }
 
@@ -384,7 +380,7 @@ macro_rules! kinds {
                 of_one_kind!($Variants, self, cell, |field, cell| field.walk(cell, walk), else ())
             }
 
-            pub(crate) fn forget(&self, cell: &mut Cell, rest: &[String], horizon: u64) -> bool {
+            pub(crate) fn forget(&self, cell: &mut Cell, rest: &[Token], horizon: u64) -> bool {
                 of_one_kind!(
                     $Variants, self, cell, |field, cell| field.forget(cell, rest, horizon),
                     else false

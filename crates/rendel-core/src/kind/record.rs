@@ -7,7 +7,7 @@ use super::{Applying, Cell, Declared, Field, Holder, Link, Loading, Settlement, 
 use crate::canonical::is_same;
 use crate::declaration::{Section, is_field_name};
 use crate::patch::Patch;
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
 use crate::stamp::Stamp;
@@ -153,7 +153,7 @@ impl Fields {
         let cells = self.0.iter().map(|(name, field)| match members.get(name) {
             None => Ok(field.initial(loading.stamp)),
             Some(value) => {
-                inner.push(name.clone());
+                inner.push(name.into());
                 let cell = field.load(&Path::of(inner.iter().cloned()), value, loading);
                 inner.pop();
                 cell
@@ -171,7 +171,7 @@ impl Fields {
         Value::Object(members.collect::<Map<_, _>>())
     }
 
-    pub(crate) fn plain_at(&self, record: &Record, rest: &[String]) -> Option<Value> {
+    pub(crate) fn plain_at(&self, record: &Record, rest: &[Token]) -> Option<Value> {
         let Some((name, rest)) = rest.split_first() else { return Some(self.plain(record)) };
         let at = self.position(name)?;
         self.0[at].1.plain_at(record.0.get(at)?, rest)
@@ -180,7 +180,7 @@ impl Fields {
     pub(crate) fn settle(
         &self,
         record: &Record,
-        rest: &[String],
+        rest: &[Token],
         site: &Site<'_>,
     ) -> Result<Settlement, Problem> {
         let Some((name, rest)) = rest.split_first() else {
@@ -198,7 +198,7 @@ impl Fields {
     pub(crate) fn apply(
         &self,
         record: &mut Record,
-        rest: &[String],
+        rest: &[Token],
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
@@ -227,7 +227,7 @@ impl Fields {
     pub(crate) fn patch(
         &self,
         record: &Record,
-        rest: &[String],
+        rest: &[Token],
         effect: &Effect,
         patch: &mut Patch,
     ) -> Option<()> {
@@ -264,20 +264,20 @@ impl Fields {
     pub(crate) fn find<'c>(
         &'c self,
         record: &'c Record,
-        rest: &[String],
+        rest: &[Token],
     ) -> Option<(&'c Field, &'c Cell)> {
         let (name, rest) = rest.split_first()?;
         let at = self.position(name)?;
         self.0[at].1.find(record.0.get(at)?, rest)
     }
 
-    pub(crate) fn has(&self, record: &Record, rest: &[String]) -> bool {
+    pub(crate) fn has(&self, record: &Record, rest: &[Token]) -> bool {
         let Some((name, rest)) = rest.split_first() else { return true };
         let Some(at) = self.position(name) else { return false };
         record.0.get(at).is_some_and(|cell| self.0[at].1.has(cell, rest))
     }
 
-    pub(crate) fn forget(&self, record: &mut Record, rest: &[String], horizon: u64) -> bool {
+    pub(crate) fn forget(&self, record: &mut Record, rest: &[Token], horizon: u64) -> bool {
         let Some((name, rest)) = rest.split_first() else { return false };
         let Some(at) = self.position(name) else { return false };
         record.0.get_mut(at).is_some_and(|cell| self.0[at].1.forget(cell, rest, horizon))
@@ -285,12 +285,12 @@ impl Fields {
 
     pub(crate) fn links(
         &self,
-        steps: &mut Vec<Option<String>>,
+        steps: &mut Vec<Option<Token>>,
         holder: Option<Holder>,
         links: &mut Vec<Link>,
     ) {
         for (name, field) in &self.0 {
-            steps.push(Some(name.clone()));
+            steps.push(Some(name.into()));
             field.links(steps, holder, links);
             steps.pop();
         }

@@ -27,7 +27,7 @@ use crate::canonical::is_same;
 use crate::declaration::{Section, check_schema};
 use crate::op::Op;
 use crate::patch::Patch;
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
 use crate::stamp::Stamp;
@@ -131,7 +131,7 @@ impl Field {
         }
     }
 
-    fn set(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
+    fn set(&self, cell: &Cell, site: &Site<'_>, value: &Arc<Value>) -> Result<Settlement, Problem> {
         let plain = site.applied(Op::Set(value.clone()));
         let Some(changed) = self.concurrent(cell, site) else { return Ok(plain) };
         let met = vec![changed.seq];
@@ -143,8 +143,8 @@ impl Field {
         };
         let dropped = |because: String| {
             let mut verdict = site.verdict(VerdictKind::Dropped, met.clone(), because);
-            verdict.lost = Some(value.clone());
-            Settlement { effects: vec![], verdict }
+            verdict.lost = Some((**value).clone());
+            Settlement { effects: smallvec![], verdict }
         };
         Ok(match &self.merge {
             Merge::First => dropped(format!(
@@ -279,7 +279,7 @@ impl Kind for Field {
         self.present(cell).into_owned()
     }
 
-    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "register")?;
         let value = match site.op("A register", Self::WORDS.takes)? {
             Op::Set(value) => {
@@ -291,7 +291,7 @@ impl Kind for Field {
             _ => return Err(site.unknown_op("A register", Self::WORDS.takes)),
         };
         match self.merge {
-            Merge::All => return Ok(self.set_beside(cell, site, value)),
+            Merge::All => return Ok(self.set_beside(cell, site, value.map(|value| &**value))),
             Merge::Unchanged if site.is_concurrent(cell.changed.stamp) => {
                 let seq = cell.changed.stamp.seq;
                 let detail = format!(
@@ -334,13 +334,13 @@ impl Kind for Field {
     fn apply(
         &self,
         cell: &mut Cell,
-        _rest: &[String],
+        _rest: &[Token],
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
         let stamp = applying.stamp;
         let values = match &effect.op {
-            Op::Set(value) => smallvec![(Arc::new(value.clone()), stamp)],
+            Op::Set(value) => smallvec![(value.clone(), stamp)],
             Op::SetBeside { values, value: new } => {
                 // What stays beside the new value keeps the stamp under which it was set.
                 let known = |value: &Value| {
@@ -366,12 +366,12 @@ impl Kind for Field {
     fn patch(
         &self,
         _cell: &Cell,
-        _rest: &[String],
+        _rest: &[Token],
         effect: &Effect,
         patch: &mut Patch,
     ) -> Option<()> {
         patch.replace(match &effect.op {
-            Op::Set(value) => value.clone(),
+            Op::Set(value) => (**value).clone(),
             Op::SetBeside { values, .. } => values.clone().into(),
             Op::Clear => Value::Null,
             _ => return None,
@@ -387,12 +387,7 @@ impl Kind for Field {
         self.is_author
     }
 
-    fn links(
-        &self,
-        steps: &mut Vec<Option<String>>,
-        holder: Option<Holder>,
-        links: &mut Vec<Link>,
-    ) {
+    fn links(&self, steps: &mut Vec<Option<Token>>, holder: Option<Holder>, links: &mut Vec<Link>) {
         links.extend(self.refers.clone().map(|reference| Link {
             steps: steps.clone(),
             holder,

@@ -8,6 +8,7 @@ use imbl::OrdMap;
 use jsonschema::Validator;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
+use smallvec::smallvec;
 
 use super::changes::{Changes, Latest};
 use super::memory::{Gone, What};
@@ -17,7 +18,7 @@ use crate::canonical::{CanonicalText, weight};
 use crate::declaration::{Section, check_schema};
 use crate::op::Op;
 use crate::patch::Patch;
-use crate::path::{Path, inner};
+use crate::path::{Path, Token, inner};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
 use crate::stamp::Stamp;
@@ -120,7 +121,7 @@ impl Field {
     fn exclude(cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
         let text = CanonicalText::of(value);
         let nothing = |kind, seq: u64, because: String| {
-            Ok(Settlement { effects: vec![], verdict: site.verdict(kind, vec![seq], because) })
+            Ok(Settlement { effects: smallvec![], verdict: site.verdict(kind, vec![seq], because) })
         };
         match (cell.elements.get(&text), excluded(site, &text)) {
             (Some(Element { stamp, .. }), _) if stamp.concurrent(site).is_some() => {
@@ -187,7 +188,7 @@ impl Kind for Field {
         cell.elements.values().map(|element| (*element.value).clone()).collect()
     }
 
-    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "set")?;
         match site.op("A set", Self::WORDS.takes)? {
             Op::Include(value) => self.include(cell, site, value),
@@ -199,7 +200,7 @@ impl Kind for Field {
     fn apply(
         &self,
         cell: &mut Cell,
-        _rest: &[String],
+        _rest: &[Token],
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
@@ -234,7 +235,7 @@ impl Kind for Field {
     fn patch(
         &self,
         cell: &Cell,
-        _rest: &[String],
+        _rest: &[Token],
         effect: &Effect,
         patch: &mut Patch,
     ) -> Option<()> {

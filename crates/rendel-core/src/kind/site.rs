@@ -1,16 +1,17 @@
 //! The circumstances in which one edit is settled, and what settling it gives.
 
 use serde_json::Value;
+use smallvec::smallvec;
 
 use super::Memory;
 use crate::actor::ClientKey;
 use crate::canonical::weight;
 use crate::op::{Op, Unread};
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::stamp::Stamp;
 use crate::suggest::nearest;
-use crate::update::{Effect, Verdict, VerdictKind};
+use crate::update::{Effect, Effects, Verdict, VerdictKind};
 
 /// The circumstances in which one edit is settled.
 #[derive(Clone, Copy, Debug)]
@@ -35,7 +36,7 @@ pub(crate) struct Site<'a> {
 /// What settling one edit gives.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Settlement {
-    pub(crate) effects: Vec<Effect>,
+    pub(crate) effects: Effects,
     pub(crate) verdict: Verdict,
 }
 
@@ -124,7 +125,7 @@ impl Site<'_> {
     }
 
     /// The refusal of a path that goes on below a field without inner parts.
-    pub(crate) fn leaf(&self, rest: &[String], what: &str) -> Result<(), Problem> {
+    pub(crate) fn leaf(&self, rest: &[Token], what: &str) -> Result<(), Problem> {
         let Some(beyond) = rest.first() else { return Ok(()) };
         let whole = self.path.tokens().len() - rest.len();
         let whole = Path::of(self.path.tokens()[..whole].iter().cloned());
@@ -138,7 +139,10 @@ impl Site<'_> {
 
     /// An operation that takes effect at the path as it is.
     pub(crate) fn applied(&self, op: Op) -> Settlement {
-        Settlement { effects: vec![Effect::new(self.path, op)], verdict: self.applied_verdict() }
+        Settlement {
+            effects: smallvec![Effect::new(self.path, op)],
+            verdict: self.applied_verdict(),
+        }
     }
 
     /// What becomes of an edit that nothing was in the way of, which nobody is told in words.

@@ -16,7 +16,7 @@ use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site, list
 use crate::declaration::Section;
 use crate::op::{Made, Op, Splicing};
 use crate::patch::Patch;
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
 use crate::sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
@@ -200,7 +200,7 @@ impl Kind for Field {
         cell.0.text.to_string().into()
     }
 
-    fn settle(&self, cell: &Cell, rest: &[String], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
         site.leaf(rest, "text")?;
         let Op::Splice { splice, .. } = site.op("A text", Self::WORDS.takes)? else {
             return Err(site.unknown_op("A text", Self::WORDS.takes));
@@ -233,7 +233,7 @@ impl Kind for Field {
     fn apply(
         &self,
         cell: &mut Cell,
-        _rest: &[String],
+        _rest: &[Token],
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
@@ -258,7 +258,7 @@ impl Kind for Field {
     fn patch(
         &self,
         cell: &Cell,
-        _rest: &[String],
+        _rest: &[Token],
         effect: &Effect,
         patch: &mut Patch,
     ) -> Option<()> {
@@ -301,7 +301,7 @@ impl Kind for Field {
         cell.0.text.anchored(view, index)
     }
 
-    fn forget(&self, cell: &mut Cell, _rest: &[String], horizon: u64) -> bool {
+    fn forget(&self, cell: &mut Cell, _rest: &[Token], horizon: u64) -> bool {
         Arc::make_mut(&mut cell.0).text.forget(horizon)
     }
 

@@ -3,12 +3,13 @@
 use serde_json::Value;
 
 use super::{Fields, Record};
+use crate::path::Token;
 
 /// A way through the state along steps, each a name or any id, to the plain values at its ends.
 pub(crate) struct Walk<'w> {
-    steps: &'w [Option<String>],
-    path: Vec<String>,
-    visit: &'w mut dyn FnMut(&[String], &Value),
+    steps: &'w [Option<Token>],
+    path: Vec<Token>,
+    visit: &'w mut dyn FnMut(&[Token], &Value),
 }
 
 impl Walk<'_> {
@@ -16,8 +17,8 @@ impl Walk<'_> {
     pub(crate) fn over(
         fields: &Fields,
         root: &Record,
-        steps: &[Option<String>],
-        visit: &mut dyn FnMut(&[String], &Value),
+        steps: &[Option<Token>],
+        visit: &mut dyn FnMut(&[Token], &Value),
     ) {
         fields.walk(root, &mut Walk { steps, path: Vec::new(), visit });
     }
@@ -37,7 +38,7 @@ impl Walk<'_> {
     }
 
     pub(super) fn step(&mut self, token: &str, go_on: impl FnOnce(&mut Walk<'_>)) {
-        self.path.push(token.to_owned());
+        self.path.push(token.into());
         let mut further = Walk {
             steps: &self.steps[1..],
             path: std::mem::take(&mut self.path),

@@ -11,8 +11,8 @@ use crate::actor::Actor;
 use crate::charter::{NoAnswer, Permission, Read};
 use crate::edit::Edit;
 use crate::op::Op;
-use crate::path::Path;
 use crate::path::inner;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::state::State;
 use crate::update::{Effect, Proposal};
@@ -126,7 +126,7 @@ impl Sequencer {
                 let record = &tokens[..self.charter.fields.record_prefix(&path)];
                 let fields = &self.charter.fields;
                 let read = |read: &Read| {
-                    let of = |state: &State, tokens: &[String]| match state.has(fields, tokens) {
+                    let of = |state: &State, tokens: &[Token]| match state.has(fields, tokens) {
                         true => state.member(fields, tokens, read.member.as_deref()),
                         false if read.member.is_none() => Some(Value::Null),
                         false => None,
@@ -187,6 +187,6 @@ impl Sequencer {
 
 /// The id of the innermost record or element at or around a path, in which names and ids take
 /// turns.
-fn id_around(tokens: &[String]) -> Option<String> {
-    tokens[..tokens.len() / 2 * 2].last().cloned()
+fn id_around(tokens: &[Token]) -> Option<String> {
+    tokens[..tokens.len() / 2 * 2].last().map(Token::to_string)
 }

@@ -10,6 +10,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use smallvec::smallvec;
 
 use acting::Agenda;
 pub use allowing::Verdicted;
@@ -142,6 +143,7 @@ impl SequencerSnapshot {
 
 /// What became of a proposal.
 #[derive(Clone, Debug, PartialEq)]
+#[expect(clippy::large_enum_variant, reason = "nearly all are settled, and a box is an allocation")]
 pub enum Outcome {
     /// It took its place in the order.
     Settled(Settled),
@@ -311,7 +313,7 @@ impl Sequencer {
             present.apply(&this.charter, &effect, stamp).map_err(|misfit| broken(&misfit))?;
             let unanswered = &mut Vec::new();
             let settling = Settling { actor, key: client, proposal: &proposal, now, unanswered };
-            Ok((present, this.settled(&settling, vec![effect], vec![])))
+            Ok((present, this.settled(&settling, smallvec![effect], vec![])))
         })
     }
 

@@ -14,7 +14,7 @@ use crate::problem::{Problem, ProblemKind};
 use crate::references::{Followed, check_references, follow_drops};
 use crate::stamp::Stamp;
 use crate::state::{Misfit, State};
-use crate::update::{Effect, Proposal, Settled, Verdict, VerdictKind};
+use crate::update::{Effect, Effects, Proposal, Settled, Verdict, VerdictKind};
 
 /// A proposal that is being settled.
 pub(super) struct Settling<'s> {
@@ -81,7 +81,7 @@ impl Sequencer {
         self.check_shape(proposal)?;
         let mut present = self.present.clone();
         let stamp = Stamp { seq: self.seq + 1, client: settling.key };
-        let mut effects = Vec::new();
+        let mut effects = Effects::new();
         let mut verdicts = Vec::new();
         for index in 0..proposal.edits.len() {
             let mut settlement = self
@@ -108,7 +108,7 @@ impl Sequencer {
     pub(super) fn settled(
         &self,
         settling: &Settling<'_>,
-        effects: Vec<Effect>,
+        effects: Effects,
         verdicts: Vec<Verdict>,
     ) -> Settled {
         let Settling { actor, proposal, now, .. } = settling;
@@ -221,7 +221,7 @@ impl Sequencer {
         let present = state.plain_at(fields, site.path);
         let present = present.and_then(|present| sight.value(fields, site.path, present));
         if present.as_ref().is_some_and(|present| is_same(present, expected)) {
-            return Ok(Settlement { effects: vec![], verdict: site.applied_verdict() });
+            return Ok(Settlement { effects: Effects::new(), verdict: site.applied_verdict() });
         }
         let detail = format!("{} is not what the proposal asks for.", site.path);
         Err(Problem::new(ProblemKind::TestFailed, detail)
