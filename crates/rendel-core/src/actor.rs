@@ -1,6 +1,7 @@
 //! Who acts.
 
 use std::collections::BTreeMap;
+use std::sync::LazyLock;
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -28,7 +29,7 @@ impl Actor {
 
     /// The session itself, which acts by the charter's word.
     pub fn session() -> Self {
-        Self::new(Self::SERVICE, Self::SERVICE, Uuid::from_u128(0x5e55_1011))
+        SESSION.clone()
     }
 
     /// Somebody with no more claims than these.
@@ -50,6 +51,9 @@ impl Actor {
     }
 }
 
+static SESSION: LazyLock<Actor> =
+    LazyLock::new(|| Actor::new(Actor::SERVICE, Actor::SERVICE, Uuid::from_u128(0x5e55_1011)));
+
 /// A client as a session remembers it: by its participant and by the id that it gave itself.
 ///
 /// That id stands in every update, so anybody may enter with it. As another participant's it is
@@ -70,6 +74,11 @@ impl ClientKey {
         let mut bytes = [0; 16];
         bytes.copy_from_slice(&hash[..16]);
         Self(uuid::Builder::from_custom_bytes(bytes).into_uuid())
+    }
+
+    /// Whether it is the session itself.
+    pub(crate) fn is_session(self) -> bool {
+        self == SESSION.key
     }
 
     /// The key as it is stored.

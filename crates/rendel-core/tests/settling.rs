@@ -769,6 +769,34 @@ mod rand_free {
 }
 
 #[test]
+fn a_session_acts_when_somebody_comes_or_goes_and_nobody_else_does_in_its_name() {
+    let mut session = Session::open();
+    let sequencer = &mut session.sequencer;
+    let Outcome::Settled(act) = sequencer.handle_act(vec![add("/heads", 2)], 1) else { panic!() };
+    assert_eq!((act.by.as_str(), act.n, act.seq), ("service", 0, 1));
+    let refused = sequencer.handle_act(vec![add("/heads", -1_000)], 2);
+    assert!(matches!(refused, Outcome::Refused(problem)
+        if problem.kind() == ProblemKind::OutOfBounds));
+    let outside = sequencer.handle_proposal(
+        &Actor::session(),
+        &Proposal::new(1, None, vec![add("/heads", 1)]),
+        3,
+    );
+    assert!(matches!(outside, Outcome::Refused(problem)
+        if problem.kind() == ProblemKind::NotAllowed));
+    // However many clients come and are forgotten, the next act is not taken for one of them.
+    sequencer.handle_plan(4, vec![add("/heads", 1)]);
+    sequencer.handle_plan(9, vec![add("/heads", 1)]);
+    assert!(matches!(sequencer.handle_timeout(4), Some(Outcome::Settled(_))));
+    for client in 0..10_001 {
+        let actor = Actor::new("oda", "participant", Uuid::from_u128(client));
+        sequencer.handle_proposal(&actor, &Proposal::new(1, None, vec![add("/heads", 0)]), 5);
+    }
+    let Some(Outcome::Settled(act)) = sequencer.handle_timeout(9) else { panic!() };
+    assert_eq!((act.n, sequencer.plain()["heads"].clone()), (2, json!(4)));
+}
+
+#[test]
 fn a_session_acts_by_itself_once_at_each_time_also_over_a_restart() {
     let mut session = Session::open();
     let sequencer = &mut session.sequencer;

@@ -1,11 +1,15 @@
-//! What a session does by itself: at a time. Its acts are proposals as anybody's, under an identity
-//! of its own and numbered one by one, so that the journal tells which are done. What is planned is
-//! in the snapshot only: who plans because of an update plans again when that update is replayed.
+//! What a session does by itself: at a time, or because somebody came or went. Its acts are bound by
+//! the charter as anybody's proposals are, under an identity of its own.
+//!
+//! Those that are planned for a time are numbered one by one, so that the journal tells which are
+//! done. What is planned is in the snapshot only: who plans because of an update plans again when
+//! that update is replayed. An arrival is not replayed, so what it leads to has no number.
 
 use serde::{Deserialize, Serialize};
 
+use super::settling::Settling;
 use super::{Outcome, Sequencer};
-use crate::actor::{Actor, ClientKey};
+use crate::actor::Actor;
 use crate::edit::Edit;
 use crate::update::Proposal;
 
@@ -25,8 +29,8 @@ struct Act {
 
 impl Agenda {
     /// An act with this number was settled or refused: it is done, and all before it.
-    pub(super) fn handle_done(&mut self, client: ClientKey, n: u64) {
-        if client == Actor::session().key() && n > self.done {
+    pub(super) fn handle_done(&mut self, n: u64) {
+        if n > self.done {
             let count = usize::try_from(n - self.done).unwrap_or(usize::MAX);
             self.acts.drain(..count.min(self.acts.len()));
             self.done = n;
@@ -49,8 +53,25 @@ impl Sequencer {
     /// Does the next act that is due; to be called until there is none. An early call does no harm.
     pub fn handle_timeout(&mut self, now: u64) -> Option<Outcome> {
         let act = self.agenda.acts.first().filter(|act| act.due <= now)?.clone();
-        let (actor, n) = (Actor::session(), self.agenda.done + 1);
-        self.agenda.handle_done(actor.key(), n);
-        Some(self.handle_proposal(&actor, &Proposal::new(n, None, act.edits), now))
+        let n = self.agenda.done + 1;
+        self.agenda.handle_done(n);
+        Some(self.act(&Proposal::new(n, None, act.edits), now))
+    }
+
+    /// Does at once what an arrival or a departure leads to.
+    pub fn handle_act(&mut self, edits: Vec<Edit>, now: u64) -> Outcome {
+        self.act(&Proposal::new(0, None, edits), now)
+    }
+
+    /// Nobody sends an act again, so it is not among what clients were answered, and is never
+    /// taken for one of a client that was forgotten.
+    fn act(&mut self, proposal: &Proposal, now: u64) -> Outcome {
+        let (actor, mut unanswered) = (Actor::session(), Vec::new());
+        let key = actor.key();
+        let mut settling =
+            Settling { actor: &actor, key, proposal, now, unanswered: &mut unanswered };
+        let settled = self.settle(&mut settling, &|_| None);
+        self.note_unanswered(unanswered);
+        self.commit(settled)
     }
 }

@@ -23,7 +23,7 @@ use crate::charter::{Charter, NoAnswer};
 use crate::kind::Memory;
 use crate::op::Op;
 use crate::path::Path;
-use crate::problem::Problem;
+use crate::problem::{Problem, ProblemKind};
 use crate::references::{Referrers, check_all_references};
 use crate::stamp::Stamp;
 use crate::state::{Misfit, State};
@@ -201,15 +201,21 @@ impl Sequencer {
         self.present.state.age(&self.charter.fields, update.seq);
         self.seq = update.seq;
         self.at = self.at.max(update.at);
-        self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq), 0);
-        self.agenda.handle_done(update.key(), update.n);
+        if update.key().is_session() {
+            self.agenda.handle_done(update.n);
+        } else {
+            self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq), 0);
+        }
         Ok(())
     }
 
     /// Remembers a refusal of the past, so that its proposal, sent again, is answered with it.
     pub fn replay_refusal(&mut self, client: ClientKey, n: u64, problem: Problem) {
-        self.clients.record(client, n, ClientOutcome::Refused(problem), 0);
-        self.agenda.handle_done(client, n);
+        if client.is_session() {
+            self.agenda.handle_done(n);
+        } else {
+            self.clients.record(client, n, ClientOutcome::Refused(problem), 0);
+        }
     }
 
     /// The charter it runs by.
@@ -324,6 +330,10 @@ impl Sequencer {
         settle: impl FnOnce(&Self, ClientKey) -> Result<(Present, Settled), Problem>,
     ) -> Outcome {
         let key = actor.key();
+        if key.is_session() {
+            let detail = "This client id is the session's own. Come with another.";
+            return Outcome::Refused(Problem::new(ProblemKind::NotAllowed, detail));
+        }
         match self.clients.known(key, proposal.n, proposal.answered) {
             Err(problem) => {
                 self.clients.note_forgotten(key, proposal.n);
@@ -332,20 +342,26 @@ impl Sequencer {
             Ok(Some(outcome)) => return Outcome::Repeated(outcome),
             Ok(None) => {}
         }
-        let (outcome, kept) = match settle(self, key) {
+        let settled = settle(self, key);
+        let outcome = self.commit(settled);
+        let kept = match &outcome {
+            Outcome::Refused(problem) => ClientOutcome::Refused(problem.clone()),
+            Outcome::Settled(_) | Outcome::Repeated(_) => ClientOutcome::Settled(self.seq),
+        };
+        self.clients.record(key, proposal.n, kept, proposal.answered);
+        outcome
+    }
+
+    fn commit(&mut self, settled: Result<(Present, Settled), Problem>) -> Outcome {
+        match settled {
             Ok((present, update)) => {
                 self.present = present;
                 self.seq = update.seq;
                 self.at = update.at;
-                (Outcome::Settled(update), ClientOutcome::Settled(self.seq))
+                Outcome::Settled(update)
             }
-            Err(problem) => {
-                let problem = problem.bounded();
-                (Outcome::Refused(problem.clone()), ClientOutcome::Refused(problem))
-            }
-        };
-        self.clients.record(key, proposal.n, kept, proposal.answered);
-        outcome
+            Err(problem) => Outcome::Refused(problem.bounded()),
+        }
     }
 
     /// A proposal of the client, and perhaps all before it, was refused without getting here; 0 for
