@@ -96,6 +96,7 @@ pub enum Standing {
 
 /// What happens to a connection.
 #[derive(Clone, Debug, PartialEq)]
+#[expect(clippy::large_enum_variant, reason = "nearly all are updates, and a box is an allocation")]
 pub enum Event {
     /// The replica changed.
     Changed(Change),

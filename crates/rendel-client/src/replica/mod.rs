@@ -21,6 +21,7 @@ use crate::draft::Draft;
 
 /// What a frame of the service changed.
 #[derive(Clone, Debug, PartialEq)]
+#[expect(clippy::large_enum_variant, reason = "nearly all are updates, and a box is an allocation")]
 pub enum Change {
     /// The session is there, anew or again.
     Welcomed,
