@@ -351,6 +351,7 @@ impl World {
                 status: "open".into(),
             },
             epoch: 1,
+            audience: 0,
             seq: self.sequencer.seq(),
             state: missed.is_none().then(|| self.sequencer.plain()),
             updates: missed,

@@ -9,7 +9,8 @@ use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
 /// Who proposes, as the service knows them; never taken from what a client claims.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "Stored", into = "Stored")]
 pub struct Actor {
     /// The participant's id.
     pub id: String,
@@ -48,6 +49,27 @@ impl Actor {
     /// What the session remembers of this client goes by that.
     pub fn key(&self) -> ClientKey {
         self.key
+    }
+}
+
+/// An actor without what follows from the rest.
+#[derive(Serialize, Deserialize)]
+struct Stored {
+    id: String,
+    role: String,
+    client: Uuid,
+    claims: BTreeMap<String, Value>,
+}
+
+impl From<Stored> for Actor {
+    fn from(Stored { id, role, client, claims }: Stored) -> Self {
+        Self::new(id, role, client).with_claims(claims)
+    }
+}
+
+impl From<Actor> for Stored {
+    fn from(Actor { id, role, client, claims, .. }: Actor) -> Self {
+        Self { id, role, client, claims }
     }
 }
 

@@ -97,7 +97,7 @@ impl<'de> Deserialize<'de> for Effect {
 }
 
 /// One or more edits that take effect together or not at all.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Proposal {
     /// 1, 2, 3 … per client; 0 for one that is not sent again, of which nothing is remembered.
     pub n: u64,

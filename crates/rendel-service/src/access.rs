@@ -9,7 +9,7 @@ use rendel_core::{Problem, ProblemKind};
 use rendel_store::Revocation;
 
 use crate::app::App;
-use crate::auth::Identity;
+use crate::identity::Identity;
 
 /// How often the service looks for what other processes revoked and which keys they added or
 /// retired.

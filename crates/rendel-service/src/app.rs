@@ -3,22 +3,21 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::Instant;
 
 use parking_lot::Mutex;
 use rendel_core::{Problem, ProblemKind};
-use rendel_store::{Claim, JournalWriter, Store};
+use rendel_store::{JournalWriter, Store};
 use tokio::sync::OnceCell;
 
 use crate::access::{Revoked, Seats};
 use crate::addresses::Addresses;
 use crate::config::Config;
 use crate::documents::Documents;
-use crate::failure::{from_store, moved, no_session, shutting_down};
 use crate::gates::Gates;
 use crate::http::Tickets;
 use crate::metrics::Metrics;
-use crate::session::{SessionHandle, start_session};
+use crate::session::SessionHandle;
 use crate::token::KeyRing;
 
 /// The sessions in memory. A slot is filled once, however many ask at the same time.
@@ -43,8 +42,6 @@ pub(crate) struct App {
     sessions: Mutex<Slots>,
     /// Sessions that another process took over, and when that was noticed.
     fenced: Mutex<BTreeMap<String, Instant>>,
-    /// From where beats are counted, so that they fall together in all sessions.
-    began: Instant,
     stopping: AtomicBool,
 }
 
@@ -76,7 +73,6 @@ impl App {
             metrics,
             sessions: Mutex::default(),
             fenced: Mutex::default(),
-            began: Instant::now(),
             stopping: AtomicBool::new(false),
         }
     }
@@ -98,27 +94,8 @@ impl App {
         }
     }
 
-    /// The session of that id, brought into memory if it is not there.
-    pub(crate) async fn session(self: &Arc<Self>, id: &str) -> Result<SessionHandle, Problem> {
-        if self.is_stopping() {
-            return Err(shutting_down());
-        }
-        let slot = self.slot(id).inspect_err(|problem| self.metrics.count(problem))?;
-        let loaded = slot.get_or_try_init(|| self.load(id)).await.cloned();
-        match loaded {
-            Ok(session) if !session.is_closed() => Ok(session),
-            Ok(_) => {
-                self.forget(id, &slot);
-                Err(crate::failure::unavailable())
-            }
-            Err(problem) => {
-                self.forget(id, &slot);
-                Err(problem)
-            }
-        }
-    }
-
-    fn slot(&self, id: &str) -> Result<Arc<OnceCell<SessionHandle>>, Problem> {
+    /// The place of a session in memory, which whoever comes first fills.
+    pub(crate) fn slot(&self, id: &str) -> Result<Arc<OnceCell<SessionHandle>>, Problem> {
         let mut sessions = self.sessions.lock();
         if let Some(slot) = sessions.get(id) {
             return Ok(slot.clone());
@@ -147,44 +124,26 @@ impl App {
         is_free
     }
 
+    /// A session is in memory no more.
+    pub(crate) fn forget_session(&self, id: &str) {
+        self.sessions.lock().remove(id);
+    }
+
     /// Another process goes on with this session: it is not taken back at once.
     pub(crate) fn fence(&self, id: &str) {
-        self.sessions.lock().remove(id);
+        self.forget_session(id);
         let mut fenced = self.fenced.lock();
         fenced.retain(|_, since| since.elapsed() < self.config.fence);
         fenced.insert(id.to_owned(), Instant::now());
     }
 
-    fn is_fenced(&self, id: &str) -> bool {
+    /// Whether another process took it over a moment ago.
+    pub(crate) fn is_fenced(&self, id: &str) -> bool {
         self.fenced.lock().get(id).is_some_and(|since| since.elapsed() < self.config.fence)
     }
 
-    /// The next beat after `now`, counted from the start of the process.
-    pub(crate) fn next_beat(
-        &self,
-        now: tokio::time::Instant,
-        tick: Duration,
-    ) -> tokio::time::Instant {
-        let since = now.into_std().saturating_duration_since(self.began).as_micros();
-        let tick = tick.as_micros().max(1);
-        let wait = tick - since % tick;
-        now + Duration::from_micros(u64::try_from(wait).unwrap_or(0))
-    }
-
-    async fn load(self: &Arc<Self>, id: &str) -> Result<SessionHandle, Problem> {
-        if self.is_fenced(id) {
-            return Err(moved());
-        }
-        let taken = self
-            .store
-            .take_over(id.to_owned(), Claim::Anew)
-            .await
-            .map_err(|error| from_store(&error))?;
-        let taken = taken.ok_or_else(|| no_session(id))?;
-        start_session(self.clone(), taken)
-    }
-
-    fn forget(&self, id: &str, slot: &Arc<OnceCell<SessionHandle>>) {
+    /// Empties a place, unless another was made meanwhile.
+    pub(crate) fn forget(&self, id: &str, slot: &Arc<OnceCell<SessionHandle>>) {
         let mut sessions = self.sessions.lock();
         if sessions.get(id).is_some_and(|present| Arc::ptr_eq(present, slot)) {
             sessions.remove(id);
@@ -208,10 +167,4 @@ impl App {
             self.sessions.lock().values().filter_map(|slot| slot.get().cloned()).collect();
         futures_util::future::join_all(handles.iter().map(SessionHandle::stop)).await;
     }
-}
-
-/// Milliseconds since 1970 UTC.
-pub(crate) fn now_ms() -> u64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    u64::try_from(since.as_millis()).unwrap_or(u64::MAX)
 }

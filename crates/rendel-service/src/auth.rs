@@ -2,67 +2,18 @@
 
 use actix_web::HttpRequest;
 use actix_web::http::{Method, header};
-use rendel_core::{Actor, Power, Problem, ProblemKind};
-use serde_json::Value;
-use std::collections::BTreeMap;
-use uuid::Uuid;
+use rendel_core::{Actor, Charter, Power, Problem, ProblemKind};
 
-use crate::app::{App, now_ms};
-use crate::token::{Claims, KeyRing};
+use crate::app::App;
+use crate::identity::Identity;
+use crate::token::KeyRing;
 
 /// The cookie of who is signed in to the console.
 pub(crate) const COOKIE: &str = "rendel_console";
 /// The header in which a page of the console says its secret.
 pub(crate) const SECRET_HEADER: &str = "X-Rendel-Console";
 
-/// Who calls, as their key or token says.
-#[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Identity {
-    pub(crate) id: String,
-    pub(crate) name: String,
-    pub(crate) role: String,
-    /// When the token ends, in milliseconds since 1970 UTC; never for the backend.
-    pub(crate) until: Option<u64>,
-    /// The token's own id.
-    pub(crate) jti: Option<String>,
-    /// When the token was issued, in seconds since 1970 UTC; 0 where it does not say.
-    pub(crate) issued: f64,
-    /// What the token says beside that.
-    pub(crate) claims: BTreeMap<String, Value>,
-}
-
 impl Identity {
-    /// The backend itself.
-    pub(crate) fn service() -> Self {
-        let service = Actor::SERVICE.to_owned();
-        Self {
-            id: service.clone(),
-            name: service.clone(),
-            role: service,
-            until: None,
-            jti: None,
-            issued: 0.0,
-            claims: BTreeMap::new(),
-        }
-    }
-
-    pub(crate) fn of_claims(claims: Claims) -> Self {
-        Self {
-            name: claims.name.unwrap_or_else(|| claims.sub.clone()),
-            id: claims.sub,
-            role: claims.role,
-            until: Some(claims.exp.saturating_mul(1000)),
-            jti: claims.jti,
-            issued: claims.iat.unwrap_or(0.0),
-            claims: claims.claims,
-        }
-    }
-
-    /// Who acts, over a connection or by a call.
-    pub(crate) fn actor(&self, client: Uuid) -> Actor {
-        Actor::new(self.id.clone(), self.role.clone(), client).with_claims(self.claims.clone())
-    }
-
     /// The identity that a token, or the service key, gives in `session`.
     pub(crate) fn of(token: &str, session: &str, app: &App) -> Result<Self, Problem> {
         if app.keys.is_service(token) {
@@ -87,19 +38,6 @@ impl Identity {
             ));
         }
         Ok(Self::of_claims(claims))
-    }
-
-    /// When the token ends.
-    pub(crate) fn ends_at(&self) -> Option<tokio::time::Instant> {
-        let wait = std::time::Duration::from_millis(self.until?.saturating_sub(now_ms()));
-        // Beyond that a clock cannot count, and no token lives so long.
-        tokio::time::Instant::now()
-            .checked_add(wait.min(std::time::Duration::from_secs(u64::from(u32::MAX))))
-    }
-
-    /// Whether the token has ended.
-    pub(crate) fn has_ended(&self) -> bool {
-        self.until.is_some_and(|until| until <= now_ms())
     }
 }
 
@@ -207,4 +145,14 @@ pub(crate) fn check_power(
         who.role
     );
     Err(Problem::new(ProblemKind::NotAllowed, detail))
+}
+
+/// Refuses a role that the charter does not have.
+pub(crate) fn check_role(charter: &Charter, who: &Identity) -> Result<(), Problem> {
+    if charter.has_role(&who.role) {
+        return Ok(());
+    }
+    let names: Vec<_> = charter.role_names().collect();
+    let detail = format!("The charter has no role {:?}; it has {}.", who.role, names.join(", "));
+    Err(Problem::new(ProblemKind::BadToken, detail).did_you_mean(charter.nearest_role(&who.role)))
 }

@@ -3,6 +3,7 @@
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpResponse, ResponseError};
 use rendel_core::{Problem, ProblemKind};
+pub(crate) use rendel_session::{shutting_down, unavailable};
 use rendel_store::StoreError;
 
 /// A problem as a response: `application/problem+json` (RFC 9457).
@@ -67,32 +68,6 @@ pub(crate) fn too_old(at: u64, kept_from: u64) -> Problem {
     Problem::new(ProblemKind::TooOld, detail).with("kept_from", kept_from)
 }
 
-pub(crate) fn unavailable() -> Problem {
-    Problem::new(
-        ProblemKind::Unavailable,
-        "The database is away. Nothing was settled; try again in a moment.",
-    )
-}
-
-/// Another process goes on with the session.
-pub(crate) fn moved() -> Problem {
-    let detail = "Another service has taken this session over. Come again in a moment; what is \
-        sent again counts once.";
-    Problem::new(ProblemKind::Unavailable, detail)
-}
-
-pub(crate) fn ended() -> Problem {
-    let detail = "The session has ended. Its state and its journal can still be read over HTTP.";
-    Problem::new(ProblemKind::Ended, detail)
-}
-
-pub(crate) fn shutting_down() -> Problem {
-    Problem::new(
-        ProblemKind::ShuttingDown,
-        "The service is stopping. Come back in a moment; what is pending is sent again then.",
-    )
-}
-
 pub(crate) fn no_session(id: &str) -> Problem {
     let id: String = id.chars().take(64).collect();
     Problem::new(
@@ -103,7 +78,7 @@ pub(crate) fn no_session(id: &str) -> Problem {
 
 /// Somebody was removed, and may come back then, in milliseconds since 1970 UTC.
 pub(crate) fn removed(until: u64) -> Problem {
-    let wait_ms = until.saturating_sub(crate::app::now_ms());
+    let wait_ms = until.saturating_sub(crate::clock::now_ms());
     let detail = match wait_ms {
         0 => "You were removed from this session. You may enter again.".to_owned(),
         wait => format!(

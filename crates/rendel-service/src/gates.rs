@@ -10,10 +10,12 @@ use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
 use rendel_core::{Edit, Gate, Problem, ProblemKind};
-use serde::{Deserialize, Serialize};
+use rendel_session::{Asked, GateVerdict};
+use serde::Deserialize;
 use uuid::Uuid;
 
-use crate::app::{App, now_ms};
+use crate::clock::now_ms;
+use crate::metrics::Metrics;
 use crate::signature::signature;
 
 /// Failures in a row after which a gate is left alone, and for how long.
@@ -21,26 +23,6 @@ const FAILURES: u32 = 5;
 const REST: Duration = Duration::from_secs(5);
 /// Bytes of an answer.
 const ANSWER: usize = 64 << 10;
-
-/// What a gate is asked.
-#[derive(Debug, Serialize)]
-pub(crate) struct Asked {
-    pub(crate) session: String,
-    pub(crate) charter: String,
-    pub(crate) by: String,
-    pub(crate) role: String,
-    pub(crate) client: Uuid,
-    pub(crate) n: u64,
-    pub(crate) edits: Vec<Edit>,
-}
-
-/// What it says.
-#[derive(Debug, PartialEq)]
-pub(crate) enum Verdict {
-    Accept,
-    Replace(Vec<Edit>),
-    Refuse(Problem),
-}
 
 #[derive(Debug, Deserialize)]
 #[serde(tag = "answer", rename_all = "lowercase", deny_unknown_fields)]
@@ -88,33 +70,33 @@ impl Gates {
     }
 
     /// Asks a gate, within the time that the charter gives it.
-    pub(crate) async fn ask(&self, app: &App, gate: &Gate, asked: &Asked) -> Verdict {
+    pub(crate) async fn ask(&self, metrics: &Metrics, gate: &Gate, asked: &Asked) -> GateVerdict {
         let address = match self.address(&gate.url) {
             Ok(address) => address,
             Err(name) => {
                 return self.away(
-                    app,
+                    metrics,
                     gate,
                     &format!("the configuration has no variable {name:?}"),
                 );
             }
         };
         if self.rests(&address) {
-            return self.away(app, gate, "it failed several times and rests");
+            return self.away(metrics, gate, "it failed several times and rests");
         }
         let began = Instant::now();
         let answer = tokio::time::timeout(gate.timeout, self.call(&address, asked)).await;
-        app.metrics.gate_seconds.observe(began.elapsed().as_secs_f64());
+        metrics.gate_seconds.observe(began.elapsed().as_secs_f64());
         let answer = answer.unwrap_or_else(|_| Err("no answer in time".to_owned()));
         self.count(&address, answer.is_err());
         match answer {
-            Ok(Answer::Accept {}) => Verdict::Accept,
-            Ok(Answer::Replace { edits }) => Verdict::Replace(edits),
+            Ok(Answer::Accept {}) => GateVerdict::Accept,
+            Ok(Answer::Replace { edits }) => GateVerdict::Replace(edits),
             Ok(Answer::Refuse { says }) => {
                 let says: String = says.chars().filter(|one| !one.is_control()).take(300).collect();
-                Verdict::Refuse(Problem::new(ProblemKind::Gate, says))
+                GateVerdict::Refuse(Problem::new(ProblemKind::Gate, says))
             }
-            Err(why) => self.away(app, gate, &why),
+            Err(why) => self.away(metrics, gate, &why),
         }
     }
 
@@ -140,15 +122,15 @@ impl Gates {
             .map_err(|error| format!("its answer is not understood: {error}"))
     }
 
-    fn away(&self, app: &App, gate: &Gate, why: &str) -> Verdict {
-        app.metrics.gates_away.inc();
+    fn away(&self, metrics: &Metrics, gate: &Gate, why: &str) -> GateVerdict {
+        metrics.gates_away.inc();
         tracing::warn!(gate = %gate.at, why, accepts = gate.accepts_if_away, "a gate is away");
         if gate.accepts_if_away {
-            return Verdict::Accept;
+            return GateVerdict::Accept;
         }
         let detail = "It could not be checked just now, and nothing goes through unchecked. Try \
             again in a moment.";
-        Verdict::Refuse(Problem::new(ProblemKind::Gate, detail))
+        GateVerdict::Refuse(Problem::new(ProblemKind::Gate, detail))
     }
 
     fn rests(&self, address: &str) -> bool {

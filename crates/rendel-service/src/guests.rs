@@ -2,8 +2,8 @@
 
 use rendel_core::Problem;
 
-use crate::app::now_ms;
-use crate::auth::Identity;
+use crate::clock::now_ms;
+use crate::identity::Identity;
 use crate::token::{Claims, KeyRing};
 
 /// The beginning of a guest's id; who has such an id counts as a guest.

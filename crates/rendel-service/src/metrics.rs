@@ -42,6 +42,7 @@ pub(crate) struct Metrics {
     pub(crate) rested: Counter,
     pub(crate) superseded: Counter,
     pub(crate) snapshots: Counter,
+    pub(crate) panics: Counter,
     limited: Family<OfLimit, Counter>,
     pub(crate) presence: Counter,
     pub(crate) unanswered: Counter,
@@ -70,6 +71,7 @@ impl Metrics {
             rested: Counter::default(),
             superseded: Counter::default(),
             snapshots: Counter::default(),
+            panics: Counter::default(),
             limited: Family::default(),
             presence: Counter::default(),
             unanswered: Counter::default(),
@@ -148,6 +150,11 @@ impl Metrics {
             "superseded",
             "Sessions that another process took over",
             self.superseded.clone(),
+        );
+        registry.register(
+            "session_panics",
+            "Sessions that ended by a fault of the service",
+            self.panics.clone(),
         );
         registry.register("snapshots", "Snapshots kept", self.snapshots.clone());
         registry.register(

@@ -273,7 +273,7 @@ impl Claims {
             name: name.map(str::to_owned),
             role: role.to_owned(),
             exp,
-            iat: Some(crate::app::now_ms() as f64 / 1000.0),
+            iat: Some(crate::clock::now_ms() as f64 / 1000.0),
             jti: Some(uuid::Uuid::now_v7().simple().to_string()),
             claims: BTreeMap::new(),
         }

@@ -144,6 +144,9 @@ pub struct Enter {
     /// The epoch in which it was here before.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub epoch: Option<u64>,
+    /// Which audience it was of then. One of another has a state that is not this one's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub audience: Option<usize>,
     /// Facts about oneself from the first moment on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub presence: Option<Facts>,
@@ -318,6 +321,9 @@ pub struct Welcome<S = Value, U = Settled> {
     pub session: SessionHead,
     /// The epoch: how often a process took the session over.
     pub epoch: u64,
+    /// Which of the session's audiences this replica is of.
+    #[serde(default)]
+    pub audience: usize,
     /// The place of the last update in what follows.
     pub seq: u64,
     /// The snapshot.

@@ -106,6 +106,7 @@ export type Enter = {
   client: string;
   seen?: number;
   epoch?: number;
+  audience?: number;
   presence?: Facts;
 };
 export type Propose = {
@@ -135,6 +136,7 @@ export type Welcome = {
   you: { id: string; name: string; role: string; hue: number; client: string };
   session: { id: string; charter: string; version: number; status: string };
   epoch: number;
+  audience?: number;
   seq: number;
   state?: Json;
   updates?: Settled[];

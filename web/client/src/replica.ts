@@ -93,6 +93,7 @@ export type Kept = {
   client: string;
   seq: number;
   epoch: number;
+  audience?: number;
   confirmed: Json;
   made?: number;
   lastN: number;
@@ -113,6 +114,8 @@ export class Replica {
   you: Welcome["you"] | undefined;
   session: Welcome["session"] | undefined;
   epoch = 0;
+  /** Which of the session's audiences it is of. */
+  audience = 0;
   seq = 0;
   /** Who else is here. */
   readonly #company = new Company((who, client) => client === this.client && who === this.you?.id);
@@ -148,6 +151,7 @@ export class Replica {
       client: this.client,
       seq: this.seq,
       epoch: this.epoch,
+      audience: this.audience,
       confirmed: plain(this.#confirmed),
       made: this.#made,
       lastN: this.#lastN,
@@ -163,6 +167,7 @@ export class Replica {
     replica.#confirmed = held(kept.confirmed);
     replica.seq = kept.seq;
     replica.epoch = kept.epoch;
+    replica.audience = kept.audience ?? 0;
     replica.#made = kept.made ?? kept.lastN;
     replica.#lastN = kept.lastN;
     replica.#answered = kept.answered;
@@ -299,8 +304,9 @@ export class Replica {
 
   /** The frame to enter with: where it was here before, it says up to where. */
   enter(token?: string): Enter {
+    const { seq: seen, epoch, audience } = this;
     const known =
-      this.#confirmed !== undefined && !this.#diverged ? { seen: this.seq, epoch: this.epoch } : {};
+      this.#confirmed !== undefined && !this.#diverged ? { seen, epoch, audience } : {};
     const said = Object.keys(this.#said).length > 0 ? { presence: this.#said } : {};
     return {
       type: "enter",
@@ -519,6 +525,7 @@ export class Replica {
     this.you = frame.you;
     this.session = frame.session;
     this.epoch = frame.epoch;
+    this.audience = frame.audience ?? 0;
     this.checking.clear();
     // What comes after a snapshot is part of where one arrives, and no news.
     const isArrival = frame.state !== undefined;

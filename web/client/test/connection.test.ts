@@ -52,7 +52,7 @@ test("what is proposed without a connection is kept and sent on return, once", (
   expect(FakeSocket.all.length).toBe(1);
   connection.goOnline();
   last().open();
-  expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1 }]);
+  expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1, audience: 0 }]);
   last().receive(welcome(3, { updates: [] }));
   const proposals = last().sent.filter((frame) => frame.type === "propose");
   expect(proposals).toEqual([{ type: "propose", n: 1, seen: 3, answered: 0, edits: [add] }]);
@@ -158,7 +158,7 @@ test("what is pending outlives the page, and is sent by the next one once, with 
   expect(second.replica.view).toEqual({ heads: 42, notes: "ripe apples" });
   expect([second.standing, last().sent]).toEqual([
     "catching-up",
-    [{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1 }],
+    [{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1, audience: 0 }],
   ]);
   const foreign: Effect[] = [{ at: "/notes", op: "splice", index: 0, delete: 0, insert: "All " }];
   last().receive(

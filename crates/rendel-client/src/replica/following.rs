@@ -20,6 +20,7 @@ impl Replica {
             you,
             session,
             epoch,
+            audience,
             seq,
             state,
             updates,
@@ -41,6 +42,7 @@ impl Replica {
         self.you = Some(you);
         self.session = Some(session);
         self.epoch = epoch;
+        self.audience = audience;
         self.roster = roster;
         self.holds = holds.into_iter().map(|hold| (hold.at.clone(), hold)).collect();
         let mut changes = vec![Change::Welcomed];

@@ -92,6 +92,8 @@ pub struct Replica {
     you: Option<You>,
     session: Option<SessionHead>,
     epoch: u64,
+    /// Which of the session's audiences it is of.
+    audience: usize,
     seq: u64,
     confirmed: Option<Value>,
     roster: Vec<Participant>,
@@ -125,6 +127,7 @@ impl Replica {
             you: None,
             session: None,
             epoch: 0,
+            audience: 0,
             seq: 0,
             confirmed: None,
             roster: Vec::new(),
@@ -154,6 +157,7 @@ impl Replica {
             client: self.client,
             seen: is_known.then_some(self.seq),
             epoch: is_known.then_some(self.epoch),
+            audience: is_known.then_some(self.audience),
             presence: (!self.said.is_empty()).then(|| self.said.clone()),
         }
     }

@@ -237,9 +237,14 @@ impl Charter {
         nearest(given, self.role_names())
     }
 
-    /// What a role is shown. The backend itself sees everything.
+    /// What a role is shown. The backend itself sees everything, and a role that the charter does
+    /// not have nothing.
     pub fn sight(&self, role: &str) -> &Sight {
-        self.roles.get(role).map_or(&Sight::WHOLE, |role| &role.see)
+        match self.roles.get(role) {
+            Some(role) => &role.see,
+            None if role == Actor::SERVICE => &Sight::WHOLE,
+            None => &Sight::NOTHING,
+        }
     }
 
     /// Whether a role has a power. The backend itself has all.

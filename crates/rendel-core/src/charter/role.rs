@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use serde::Serialize;
 use toml_edit::Value;
 
 use super::expression::{Expression, Read, Unanswered};
@@ -49,7 +50,7 @@ pub enum Power {
 }
 
 /// Whether somebody may edit somewhere, and by which line of the charter.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub enum Permission {
     /// The backend itself.
     Service,

@@ -49,6 +49,8 @@ pub(super) struct Rule {
 impl Sight {
     /// Everything.
     pub const WHOLE: Self = Self(Shown::Whole);
+    /// Nothing.
+    pub const NOTHING: Self = Self(Shown::Nothing);
 
     pub(super) fn of(rules: &[Rule], fields: &Fields) -> Self {
         Self(shown_record(rules, fields, &mut vec![]))
@@ -179,7 +181,7 @@ impl Sight {
     }
 
     /// A refusal in words that say nothing of what is hidden.
-    pub(crate) fn problem(&self, fields: &Fields, problem: Problem) -> Problem {
+    pub fn problem(&self, fields: &Fields, problem: Problem) -> Problem {
         if self.is_whole() {
             return problem;
         }

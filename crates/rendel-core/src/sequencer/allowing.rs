@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use serde::Serialize;
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -21,7 +22,7 @@ use crate::update::{Effect, Proposal};
 const REMEMBERED: usize = 16;
 
 /// Whether an edit would take effect, and by which line of the charter.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Verdicted {
     /// Whether the role allows it.
     pub permission: Permission,

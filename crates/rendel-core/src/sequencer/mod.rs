@@ -228,6 +228,11 @@ impl Sequencer {
         self.seq
     }
 
+    /// When the last update was settled, in milliseconds since 1970 UTC.
+    pub fn at(&self) -> u64 {
+        self.at
+    }
+
     /// About how many bytes the plain state takes as JSON.
     pub fn weight(&self) -> u64 {
         self.present.state.weight()

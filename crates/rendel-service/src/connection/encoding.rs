@@ -11,7 +11,7 @@ use rendel_wire::{
     settled_frame_cbor,
 };
 
-use super::outbound::{Arrival, Item as Waiting, Run};
+use crate::queue::{Arrival, Item as Waiting, Run};
 
 /// A joined frame is closed once it has grown to this.
 const FRAME_BYTES: usize = 256 << 10;
@@ -172,8 +172,8 @@ pub(crate) async fn write(socket: &mut Session, message: Message) -> Result<(), 
 
 #[cfg(test)]
 mod tests {
-    use super::super::outbound::{Frame, Snapshot};
     use super::*;
+    use crate::queue::{Frame, Snapshot};
 
     const UPDATE: &str = r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
 
@@ -222,7 +222,7 @@ mod tests {
         let head = r#"{"type":"welcome","you":{"id":"oda"},"seq":7}"#;
         for length in [10, 100_000] {
             let notes = "ä🍎".repeat(length);
-            let state = Snapshot::new(7, serde_json::json!({ "notes": notes }).to_string());
+            let state = Snapshot::new(7, &serde_json::json!({ "notes": notes }).to_string());
             let arrival = || {
                 Waiting::Welcome(Arc::new(Arrival {
                     head: Frame::new(head),

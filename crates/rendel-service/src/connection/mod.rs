@@ -1,9 +1,7 @@
 //! A connection: one task per WebSocket (RFC 6455).
 
-mod beat;
 mod encoding;
 mod messages;
-mod outbound;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -15,23 +13,26 @@ use actix_web::{HttpRequest, HttpResponse, rt, web};
 use actix_ws::{CloseCode, CloseReason, Closed, Session};
 use futures_util::FutureExt as _;
 use rendel_core::{Edit, Problem, ProblemKind};
+use rendel_session::{Had, Heard, WayIn};
 use rendel_wire::{
     AnswerFrame, Bye, Digest, Enter, FromParticipant, FromService, LeftWhy, Notice, Pong, Propose,
     Refused, Release, Renew, TakeHold, decode_cbor,
 };
 use tokio::sync::oneshot;
 
-pub(crate) use beat::{Beat, Told};
 use encoding::{Encoding, write};
 use messages::{Message, Messages, Unread};
-pub(crate) use outbound::{Arrival, Beginning, Frame, Item, Outbound, Run, Snapshot};
 
 use crate::addresses::{Admission, address_of};
-use crate::app::{App, now_ms};
-use crate::auth::{Identity, bearer};
+use crate::app::App;
+use crate::auth::{bearer, check_role};
+use crate::clock::now_ms;
 use crate::failure::{Failure, no_session, shutting_down};
 use crate::guests::guest;
-use crate::session::{Act, Ask, Entered, Entry, Rate, SessionHandle, WayIn};
+use crate::identity::Identity;
+use crate::queue::Outbound;
+use crate::rate::Rate;
+use crate::session::{Ask, Entered, Entry, SessionHandle};
 
 /// Before a session tells its own limit, a frame may have this many bytes.
 const FIRST_FRAME: usize = 64 << 10;
@@ -107,6 +108,14 @@ struct Inside {
     words: Rate,
     /// The first proposal that came too fast and was not sent again yet.
     passed_over: Option<PassedOver>,
+}
+
+impl Inside {
+    /// Tells the session what came.
+    async fn tell(&self, frame: Heard) -> Result<(), End> {
+        let ask = Ask::Frame { connection: self.entered.id, frame };
+        self.session.tell(ask).await.map_err(End::from)
+    }
 }
 
 /// A proposal that was refused as `too-fast`. A client that does not call it `answered` sends it
@@ -198,16 +207,18 @@ impl Connection {
             .into());
         };
         let (handle, who, token) = self.identify(&frame, session, token).await?;
-        check_role(&handle, &who)?;
+        check_role(handle.charter(), &who)?;
         let (answer, answered) = oneshot::channel();
-        let Enter { client, seen, epoch, presence, .. } = frame;
+        let Enter { client, seen, epoch, audience, presence, .. } = frame;
+        let had = seen.zip(epoch).zip(audience);
+        let had = had.map(|((seen, epoch), audience)| Had { seen, epoch, audience });
         if let Some(said) = &presence {
             handle.charter().presence.check(said)?;
         }
         let entry = Entry {
             who: who.clone(),
             client,
-            way: WayIn::Enter { seen, epoch },
+            way: WayIn::Replica { had },
             encoding: self.encoding.name(),
             address: self.admission.address.clone(),
             outbound: self.outbound.clone(),
@@ -382,8 +393,7 @@ impl Connection {
                 Ok(())
             }
             Ok(FromParticipant::Digest(Digest { seq, sha256 })) => {
-                let ask = Ask::Digest { connection: inside.entered.id, seq, sha256 };
-                inside.session.tell(ask).await.map_err(End::from)
+                inside.tell(Heard::Digest { seq, sha256 }).await
             }
             Ok(FromParticipant::Presence(said)) => {
                 if let Err(problem) = inside.words.check(1) {
@@ -391,19 +401,15 @@ impl Connection {
                     self.app.metrics.count(&problem);
                     return Ok(());
                 }
-                inside
-                    .session
-                    .tell(Ask::Said { connection: inside.entered.id, said })
-                    .await
-                    .map_err(End::from)
+                inside.tell(Heard::Said(said)).await
             }
             Ok(FromParticipant::Hold(TakeHold { n, at, for_ms, over })) => {
-                self.act(n, Act::Hold { at, for_ms, over }, inside).await
+                self.act(n, Heard::Hold { n, at, for_ms, over }, inside).await
             }
             Ok(FromParticipant::Release(Release { n, at })) => {
-                self.act(n, Act::Release { at }, inside).await
+                self.act(n, Heard::Release { n, at }, inside).await
             }
-            Ok(FromParticipant::Cue(cue)) => self.act(cue.n, Act::Cue(cue), inside).await,
+            Ok(FromParticipant::Cue(cue)) => self.act(cue.n, Heard::Cue(cue), inside).await,
             Ok(FromParticipant::Renew(renew)) => self.renew(renew, inside).await,
             Ok(FromParticipant::Leave(_)) => Err(End::Left),
             Ok(FromParticipant::Enter(_)) => self.fault(Problem::new(
@@ -415,17 +421,12 @@ impl Connection {
     }
 
     /// Something that is answered alone.
-    async fn act(&mut self, n: u64, act: Act, inside: &Inside) -> Result<(), End> {
+    async fn act(&mut self, n: u64, act: Heard, inside: &Inside) -> Result<(), End> {
         if let Err(problem) = inside.words.check(1) {
-            self.app.metrics.refused(&problem);
-            self.put(&FromService::Answer(AnswerFrame { n, problem: Some(problem) }));
+            self.refuse_act(n, problem);
             return Ok(());
         }
-        inside
-            .session
-            .tell(Ask::Act { connection: inside.entered.id, n, act })
-            .await
-            .map_err(End::from)
+        inside.tell(act).await
     }
 
     /// Goes on with a new token, which must be for the same participant and role.
@@ -439,13 +440,17 @@ impl Connection {
         });
         match renewed {
             Err(problem) => {
-                self.app.metrics.refused(&problem);
-                self.put(&FromService::Answer(AnswerFrame { n, problem: Some(problem) }));
+                self.refuse_act(n, problem);
                 Ok(())
             }
             Ok(who) => {
+                if let Err(problem) = inside.words.check(1) {
+                    self.refuse_act(n, problem);
+                    return Ok(());
+                }
                 inside.who = who.clone();
-                self.act(n, Act::Renewed(Box::new(who)), inside).await
+                let ask = Ask::Renewed { connection: inside.entered.id, n, who: Box::new(who) };
+                inside.session.tell(ask).await.map_err(End::from)
             }
         }
     }
@@ -470,14 +475,14 @@ impl Connection {
         inside.passed_over = inside.passed_over.filter(|first| first.n > n);
         if let Some(given_up) = passed_over {
             // What is positioned on top of it means nothing.
-            let ask = Ask::Refused { connection: inside.entered.id, n: given_up.n };
-            inside.session.tell(ask).await?;
+            inside.tell(Heard::NoteRefused(given_up.n)).await?;
         }
-        inside
-            .session
-            .tell(Ask::Propose { connection: inside.entered.id, frame })
-            .await
-            .map_err(End::from)
+        inside.tell(Heard::Propose(frame)).await
+    }
+
+    fn refuse_act(&self, n: u64, problem: Problem) {
+        self.app.metrics.refused(&problem);
+        self.put(&FromService::Answer(AnswerFrame { n, problem: Some(problem) }));
     }
 
     fn too_fast(&self, n: u64, problem: Problem) {
@@ -539,17 +544,6 @@ fn frame_too_large(limit: usize) -> Problem {
         format!("A frame has at most {limit} bytes. Send smaller proposals."),
     )
     .with("limit", "frame")
-}
-
-/// Refuses a role that the charter does not have.
-pub(crate) fn check_role(session: &SessionHandle, who: &Identity) -> Result<(), Problem> {
-    let charter = session.charter();
-    if charter.has_role(&who.role) {
-        return Ok(());
-    }
-    let names: Vec<_> = charter.role_names().collect();
-    let detail = format!("The charter has no role {:?}; it has {}.", who.role, names.join(", "));
-    Err(Problem::new(ProblemKind::BadToken, detail).did_you_mean(charter.nearest_role(&who.role)))
 }
 
 /// The end for a message that is no frame.

@@ -9,6 +9,7 @@ use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use futures_util::stream;
 use rendel_core::{Problem, ProblemKind};
+use rendel_session::{WayIn, update_seen};
 use rendel_wire::LeftWhy;
 use serde::Deserialize;
 use tokio::sync::oneshot;
@@ -19,10 +20,11 @@ use super::participants::inside;
 use super::{Answer, Shared};
 use crate::addresses::{Admission, address_of};
 use crate::app::App;
-use crate::auth::Identity;
-use crate::connection::{Beginning, Item, Outbound, check_role};
+use crate::auth::check_role;
 use crate::failure::{from_store, shutting_down};
-use crate::session::{Ask, Entry, Patches, SessionHandle, WayIn, seen, state_at};
+use crate::identity::Identity;
+use crate::queue::{Beginning, Item, Outbound};
+use crate::session::{Ask, Entry, Patches, SessionHandle, state_at};
 
 /// A stream on which nothing happens says so this often, which keeps middle boxes from closing it.
 const BEAT: Duration = Duration::from_secs(15);
@@ -64,7 +66,7 @@ pub(crate) async fn follow(
         Some(ticket) => {
             let who = app.tickets.take(ticket, &session)?;
             let session = app.session(&session).await?;
-            check_role(&session, &who)?;
+            check_role(session.charter(), &who)?;
             session.removals().check(&who.id)?;
             (session, who)
         }
@@ -129,7 +131,7 @@ impl Events {
         let entry = Entry {
             who: who.clone(),
             client: Uuid::now_v7(),
-            way: WayIn::Follow { after, patches: is_patches },
+            way: WayIn::Events { after, patches: is_patches },
             encoding: if is_patches { "patches" } else { "events" },
             address: admission.address.clone(),
             outbound: outbound.clone(),
@@ -289,7 +291,7 @@ impl Events {
                         event(
                             "settled",
                             Some(next),
-                            &seen(charter.sight(&self.who.role), charter, &row.into()),
+                            update_seen(charter, &self.who.role, &row.into()).get(),
                         )
                     }
                 };

@@ -6,13 +6,14 @@ use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use futures_util::{StreamExt as _, stream};
 use rendel_core::{Problem, ProblemKind, Settled};
+use rendel_session::update_seen;
 use rendel_store::Store;
 use serde::Deserialize;
 
 use super::participants::inside;
 use super::{Answer, Shared};
 use crate::failure::{Failure, from_store};
-use crate::session::{Patches, SessionHandle, seen};
+use crate::session::{Patches, SessionHandle};
 
 /// Updates that are read from the journal at one time.
 const PAGE: i64 = 1_000;
@@ -148,14 +149,9 @@ impl Pages {
             let lines: String = match &mut self.patches {
                 Some(patches) => patches.tell(&mut self.rows)?,
                 None => {
-                    let (charter, sight) =
-                        (self.session.charter(), self.session.charter().sight(&self.role));
+                    let charter = self.session.charter();
                     let line = |row: String| {
-                        if sight.is_whole() {
-                            row
-                        } else {
-                            seen(sight, charter, &row.into()).to_string()
-                        }
+                        update_seen(charter, &self.role, &row.into()).into_inner().to_string()
                     };
                     self.rows.drain(..).flat_map(|row| [line(row), "\n".to_owned()]).collect()
                 }

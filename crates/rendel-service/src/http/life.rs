@@ -2,6 +2,7 @@
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use rendel_core::{Actor, Power, Problem, ProblemKind};
+use rendel_session::{Standing, Status};
 use rendel_store::StoreError;
 use rendel_wire::decode_json;
 use rendel_wire::http::{ConnectionList, FreezeSession, ResetSession, SessionInfo};
@@ -12,10 +13,11 @@ use super::participants::inside;
 use super::sessions::{info_of, kept};
 use super::state::settled;
 use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body};
-use crate::auth::{Identity, backend, check_power};
+use crate::auth::{backend, check_power};
 use crate::carry;
 use crate::failure::{Failure, no_session};
-use crate::session::{SessionHandle, Standing, Status};
+use crate::identity::Identity;
+use crate::session::SessionHandle;
 
 /// A session, and who may steer it: the backend, or a participant whose role has the power.
 async fn steered(

@@ -12,9 +12,9 @@ use uuid::Uuid;
 use super::state::settled;
 use super::{Answer, Shared, body};
 use crate::app::App;
-use crate::auth::{Identity, participant};
-use crate::connection::check_role;
+use crate::auth::{check_role, participant};
 use crate::failure::Failure;
+use crate::identity::Identity;
 use crate::session::SessionHandle;
 use crate::signature::hmac;
 
@@ -110,7 +110,7 @@ pub(super) async fn inside(
     let app: &Arc<App> = app;
     let who = participant(request, app, session)?;
     let session = app.session(session).await?;
-    check_role(&session, &who)?;
+    check_role(session.charter(), &who)?;
     session.removals().check(&who.id)?;
     Ok((session, who))
 }

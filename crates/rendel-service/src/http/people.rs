@@ -11,8 +11,8 @@ use uuid::Uuid;
 
 use super::participants::{Speaking, inside};
 use super::{Answer, SMALL_BODY, Shared, body};
-use crate::app::now_ms;
 use crate::auth::{backend, check_power};
+use crate::clock::now_ms;
 use crate::failure::{Failure, no_session};
 
 /// Who is in a session, what they tell of themselves and what they hold.

@@ -4,6 +4,7 @@
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, patch, web};
 use rendel_core::{Document, Path, Problem, ProblemKind, Proposal, differences};
+use rendel_session::nothing_at;
 use rendel_wire::decode_json;
 use rendel_wire::http::StateDifference;
 use serde::Deserialize;
@@ -12,7 +13,7 @@ use serde_json::Value;
 use super::participants::{Speaking, counted_as, inside};
 use super::{Answer, Shared, Tags, body};
 use crate::failure::Failure;
-use crate::session::{Answered, Begun, nothing_at, state_at};
+use crate::session::{Answered, Begun, state_at};
 
 const JSON_PATCH: &str = "application/json-patch+json";
 const MERGE_PATCH: &str = "application/merge-patch+json";
@@ -90,7 +91,7 @@ pub(crate) async fn change(
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
-    let if_match = Tags::of(&request, &header::IF_MATCH)?;
+    let if_match = Tags::of(&request, &header::IF_MATCH)?.map(Tags::states);
     let kind = request
         .headers()
         .get(header::CONTENT_TYPE)

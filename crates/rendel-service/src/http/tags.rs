@@ -3,6 +3,7 @@
 use actix_web::HttpRequest;
 use actix_web::http::header::HeaderName;
 use rendel_core::{Problem, ProblemKind};
+use rendel_session::IfMatch;
 
 /// What a condition on the state names.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,6 +35,17 @@ impl Tags {
             );
             Problem::new(ProblemKind::Malformed, detail)
         })
+    }
+
+    /// The states that they name.
+    pub(crate) fn states(self) -> IfMatch {
+        match self {
+            Self::Any => IfMatch::Any,
+            Self::These(tags) => {
+                // A tag that is no `seq` is that of no state.
+                IfMatch::These(tags.iter().filter_map(|tag| tag.parse().ok()).collect())
+            }
+        }
     }
 
     /// Whether the state at `seq` is among them.

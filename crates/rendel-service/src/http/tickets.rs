@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use super::participants::{Speaking, inside};
 use super::{Answer, Shared};
-use crate::auth::Identity;
+use crate::identity::Identity;
 
 /// How long a ticket is good.
 const LIFE: Duration = Duration::from_secs(30);

@@ -9,8 +9,9 @@ use serde_json::json;
 
 use super::keys::rfc3339;
 use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body};
-use crate::app::{App, now_ms};
+use crate::app::App;
 use crate::auth::backend;
+use crate::clock::now_ms;
 use crate::failure::{Failure, no_session};
 use crate::token::{Claims, MOST_SECONDS, check_name};
 

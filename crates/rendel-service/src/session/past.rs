@@ -7,7 +7,7 @@ use rendel_core::{Charter, Problem, ProblemKind, Settled, Sight, State};
 use rendel_store::{Past, StoreError};
 use serde_json::json;
 
-use super::SessionHandle;
+use super::handle::SessionHandle;
 use crate::app::App;
 use crate::failure::from_store;
 

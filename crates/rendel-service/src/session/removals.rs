@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use parking_lot::Mutex;
 use rendel_core::Problem;
 
-use crate::app::now_ms;
+use crate::clock::now_ms;
 use crate::failure::removed;
 
 /// Who was removed, and until when, in milliseconds since 1970 UTC. The session and all calls look

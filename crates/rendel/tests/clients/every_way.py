@@ -55,12 +55,12 @@ class Socket(Way):
         connection = WebSocket(SERVER, f"{BASE}/connect")
         enter = {"type": "enter", "token": TOKEN, "client": self.client}
         if self.state is not None:
-            enter |= {"seen": self.seq, "epoch": self.epoch}
+            enter |= {"seen": self.seq, "epoch": self.epoch, "audience": self.audience}
         connection.send(enter)
         while not self.is_done():
             frame = connection.receive()
             if frame["type"] == "welcome":
-                self.epoch = frame["epoch"]
+                self.epoch, self.audience = frame["epoch"], frame["audience"]
                 if "state" in frame:
                     self.state, self.seq = frame["state"], frame["seq"] - len(frame.get("updates", []))
             for update in frame.get("updates", []):

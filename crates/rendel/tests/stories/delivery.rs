@@ -547,7 +547,7 @@ async fn who_does_not_read_at_all_is_cut_off_as_slow() {
     .await;
     assert_eq!(service.metric("rendel_limited_total{limit=\"queue\"}").await, 1.0);
     let (mut back, token) = (Raw::connect(&service, "wide").await, bram);
-    back.send(&json!({ "type": "enter", "token": token, "client": stuck.client, "seen": stuck.seq, "epoch": 1 })).await;
+    back.send(&json!({ "type": "enter", "token": token, "client": stuck.client, "seen": stuck.seq, "epoch": 1, "audience": 0 })).await;
     assert_eq!(back.next("welcome").await["seq"], 200);
     stuck.drain().await;
 }

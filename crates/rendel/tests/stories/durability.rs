@@ -286,7 +286,7 @@ async fn a_restart_reads_the_newest_snapshot_and_the_journal_after_it() {
     assert_eq!(service.state("harvest").await, before);
     let mut back = Raw::connect(&service, "harvest").await;
     back.send(
-        &json!({ "type": "enter", "token": token, "client": oda.client, "seen": 35, "epoch": 1 }),
+        &json!({ "type": "enter", "token": token, "client": oda.client, "seen": 35, "epoch": 1, "audience": 0 }),
     )
     .await;
     let welcome = back.next("welcome").await;

@@ -82,7 +82,7 @@ async fn a_client_that_comes_back_gets_what_it_missed_and_one_too_far_behind_a_s
         oda.answer().await.unwrap();
     }
     let mut back = Raw::connect(&service, "slope-plan").await;
-    let enter = json!({ "type": "enter", "token": token, "client": back.client, "seen": 1, "epoch": welcome["epoch"] });
+    let enter = json!({ "type": "enter", "token": token, "client": back.client, "seen": 1, "epoch": welcome["epoch"], "audience": 0 });
     back.send(&enter).await;
     let welcome = back.next("welcome").await;
     assert_eq!((welcome.get("state"), welcome["updates"].as_array().unwrap().len()), (None, 1));
@@ -94,7 +94,7 @@ async fn a_client_that_comes_back_gets_what_it_missed_and_one_too_far_behind_a_s
     }
     let mut late = Raw::connect(&service, "slope-plan").await;
     late.send(
-        &json!({ "type": "enter", "token": token, "client": late.client, "seen": 0, "epoch": 1 }),
+        &json!({ "type": "enter", "token": token, "client": late.client, "seen": 0, "epoch": 1, "audience": 0 }),
     )
     .await;
     assert!(

@@ -268,7 +268,7 @@ async fn of_two_services_on_one_database_the_older_is_fenced_off_and_nothing_is_
         (503, "unavailable".into())
     );
     let mut back = Raw::connect(&newer, "harvest").await;
-    back.send(&json!({ "type": "enter", "token": token, "client": oda.client, "seen": oda.seq, "epoch": 1 })).await;
+    back.send(&json!({ "type": "enter", "token": token, "client": oda.client, "seen": oda.seq, "epoch": 1, "audience": 0 })).await;
     let welcome = back.next("welcome").await;
     assert_eq!(
         (&welcome["seq"], welcome["outcomes"].as_array().unwrap().len()),

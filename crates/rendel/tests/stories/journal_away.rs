@@ -108,7 +108,7 @@ async fn a_stop_while_the_journal_is_away_tells_no_outcome_and_keeps_no_snapshot
         );
         // Whoever comes back learns the outcome, and what is sent again counts once.
         let mut back = Raw::connect(&database, "gate").await;
-        back.send(&json!({ "type": "enter", "token": token, "client": oda.client, "seen": 1, "epoch": 1 })).await;
+        back.send(&json!({ "type": "enter", "token": token, "client": oda.client, "seen": 1, "epoch": 1, "audience": 0 })).await;
         let welcome = back.next("welcome").await;
         assert_eq!(welcome["seq"], json!(if is_written { 2 } else { 1 }), "{lost:?}");
         back.send(&json!({ "type": "propose", "n": 2, "seen": 1, "answered": 1, "edits": add() }))

@@ -219,7 +219,7 @@ async fn a_session_that_nobody_uses_leaves_memory_and_comes_back_at_the_next_tou
     assert_eq!(service.metric("rendel_sessions").await, 0.0);
     let mut back = Raw::connect(&service, "gate").await;
     back.send(
-        &json!({ "type": "enter", "token": token, "client": oda.client, "seen": 1, "epoch": 1 }),
+        &json!({ "type": "enter", "token": token, "client": oda.client, "seen": 1, "epoch": 1, "audience": 0 }),
     )
     .await;
     let welcome = back.next("welcome").await;
@@ -264,7 +264,7 @@ async fn a_session_is_carried_as_one_file_and_a_damaged_one_is_refused_whole() {
     assert_eq!(other.state("slope-plan").await, service.state("slope-plan").await);
     assert_eq!(other.journal("slope-plan").await, service.journal("slope-plan").await);
     let (mut back, _) = (Raw::connect(&other, "slope-plan").await, ());
-    back.send(&json!({ "type": "enter", "token": other.token("slope-plan", "oda", "steward").await, "client": oda.client, "seen": 25, "epoch": 1 })).await;
+    back.send(&json!({ "type": "enter", "token": other.token("slope-plan", "oda", "steward").await, "client": oda.client, "seen": 25, "epoch": 1, "audience": 0 })).await;
     assert_eq!(back.next("welcome").await.get("state"), None, "who was there goes on here");
     back.send(&json!({ "type": "propose", "n": 26, "seen": 25, "edits": [{ "at": "/crates", "op": "add", "by": 1 }] }))
         .await;

@@ -154,8 +154,7 @@ async fn somebody_else_s_client_id_gives_nothing_of_theirs() {
         let token = service.token("gate", "lucjan", "picker").await;
         let mut lucjan = Raw::connect(&service, "gate").await;
         lucjan.client = client;
-        let enter =
-            json!({ "type": "enter", "token": token, "client": client, "seen": 0, "epoch": 1 });
+        let enter = json!({ "type": "enter", "token": token, "client": client, "seen": 0, "epoch": 1, "audience": 0 });
         lucjan.send(&enter).await;
         let welcome = lucjan.next("welcome").await;
         let told = if is_here { json!([]) } else { json!([{ "n": 1, "seq": 2 }]) };

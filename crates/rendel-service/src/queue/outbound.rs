@@ -1,140 +1,17 @@
 //! What waits for one connection.
 
 use std::collections::VecDeque;
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bytes::Bytes;
 use bytestring::ByteString;
 use parking_lot::Mutex;
 use rendel_core::{Problem, ProblemKind};
-use rendel_wire::{cbor_of_json, settled_frame};
 use tokio::sync::Notify;
 
 use super::beat::{Beat, Newest};
+use super::item::{Arrival, Frame, Item};
 use crate::config::QueueLimits;
-
-/// A run of updates, shared by all connections that get it. Each encoding of it is made once, by
-/// who needs it first.
-#[derive(Debug)]
-pub(crate) struct Run {
-    pub(crate) updates: Vec<Arc<str>>,
-    /// The `seq` of the last of them.
-    pub(crate) last: u64,
-    /// One JSON Patch for each, where somebody follows by patches.
-    pub(crate) patches: Vec<ByteString>,
-    json: OnceLock<ByteString>,
-    cbor: OnceLock<Vec<Bytes>>,
-}
-
-impl Run {
-    pub(crate) fn new(updates: Vec<Arc<str>>, last: u64, patches: Vec<ByteString>) -> Self {
-        Self { updates, last, patches, json: OnceLock::new(), cbor: OnceLock::new() }
-    }
-
-    /// The whole `settled` frame.
-    pub(crate) fn json(&self) -> &ByteString {
-        self.json.get_or_init(|| settled_frame(self.updates.iter().map(|json| &**json)).into())
-    }
-
-    /// Each update in CBOR.
-    pub(crate) fn cbor(&self) -> &[Bytes] {
-        self.cbor
-            .get_or_init(|| self.updates.iter().map(|json| cbor_of_json(json).into()).collect())
-    }
-
-    fn bytes(&self) -> usize {
-        self.updates.iter().map(|json| json.len()).sum()
-    }
-}
-
-/// A frame of any other kind, shared by all connections that get it.
-#[derive(Debug)]
-pub(crate) struct Frame {
-    pub(crate) json: ByteString,
-    cbor: OnceLock<Bytes>,
-}
-
-impl Frame {
-    pub(crate) fn new(json: impl Into<ByteString>) -> Arc<Self> {
-        Arc::new(Self { json: json.into(), cbor: OnceLock::new() })
-    }
-
-    pub(crate) fn cbor(&self) -> &Bytes {
-        self.cbor.get_or_init(|| cbor_of_json(&self.json).into())
-    }
-}
-
-/// The state at one `seq`, shared by all who get it. Each encoding of it is made once.
-#[derive(Debug)]
-pub(crate) struct Snapshot {
-    pub(crate) seq: u64,
-    pub(crate) json: Bytes,
-    cbor: OnceLock<Bytes>,
-}
-
-impl Snapshot {
-    pub(crate) fn new(seq: u64, json: String) -> Arc<Self> {
-        Arc::new(Self { seq, json: json.into(), cbor: OnceLock::new() })
-    }
-
-    pub(crate) fn text(&self) -> &str {
-        std::str::from_utf8(&self.json).unwrap_or_default()
-    }
-
-    pub(crate) fn cbor(&self) -> &Bytes {
-        self.cbor.get_or_init(|| cbor_of_json(self.text()).into())
-    }
-}
-
-/// Where the session stands, for one connection.
-#[derive(Debug)]
-pub(crate) struct Arrival {
-    /// The frame but for the state.
-    pub(crate) head: Arc<Frame>,
-    pub(crate) state: Option<Arc<Snapshot>>,
-    /// The `seq` that a replica has after it.
-    pub(crate) seq: u64,
-}
-
-/// Where someone who follows by events begins.
-#[derive(Debug)]
-pub(crate) struct Beginning {
-    pub(crate) seq: u64,
-    /// The state at `seq`, for those who have none; else what they missed is theirs to read.
-    pub(crate) state: Option<Arc<Snapshot>>,
-}
-
-#[derive(Clone, Debug)]
-pub(crate) enum Item {
-    Updates(Arc<Run>),
-    Frame(Arc<Frame>),
-    /// At first, and as the one catch-up in place of a backlog.
-    Welcome(Arc<Arrival>),
-    Begin(Arc<Beginning>),
-}
-
-impl Item {
-    fn bytes(&self) -> usize {
-        match self {
-            Self::Updates(run) => run.bytes(),
-            Self::Frame(frame) => frame.json.len(),
-            Self::Welcome(arrival) => {
-                arrival.head.json.len() + arrival.state.as_ref().map_or(0, |state| state.json.len())
-            }
-            Self::Begin(beginning) => beginning.state.as_ref().map_or(0, |state| state.json.len()),
-        }
-    }
-
-    fn seq(&self) -> Option<u64> {
-        match self {
-            Self::Updates(run) => Some(run.last),
-            Self::Welcome(arrival) => Some(arrival.seq),
-            Self::Begin(beginning) => Some(beginning.seq),
-            Self::Frame(_) => None,
-        }
-    }
-}
 
 /// A bounded queue between a session and one connection. The session puts without ever waiting; the
 /// connection takes all that is there whenever it has written what it had.
@@ -327,6 +204,7 @@ fn slow() -> Problem {
 
 #[cfg(test)]
 mod tests {
+    use super::super::item::Run;
     use super::*;
 
     const LIMITS: QueueLimits = QueueLimits { frames: 3, bytes: 1_000 };

@@ -8,8 +8,8 @@ const UPDATES: usize = 4_096;
 const BYTES: usize = 4 << 20;
 
 /// The last updates as JSON, for those who come back.
-#[derive(Default)]
-pub(super) struct Recent {
+#[derive(Debug, Default)]
+pub(crate) struct Recent {
     updates: VecDeque<Arc<str>>,
     bytes: usize,
     last: u64,
@@ -17,11 +17,11 @@ pub(super) struct Recent {
 
 impl Recent {
     /// Nothing yet, in a session that stands at `last`.
-    pub(super) fn from(last: u64) -> Self {
+    pub(crate) fn from(last: u64) -> Self {
         Self { last, ..Self::default() }
     }
 
-    pub(super) fn push(&mut self, seq: u64, json: Arc<str>) {
+    pub(crate) fn push(&mut self, seq: u64, json: Arc<str>) {
         self.last = seq;
         self.bytes += json.len();
         self.updates.push_back(json);
@@ -31,13 +31,13 @@ impl Recent {
     }
 
     /// The updates after `seen`, if all of them are here.
-    pub(super) fn after(&self, seen: u64) -> Option<impl Iterator<Item = &Arc<str>>> {
+    pub(crate) fn after(&self, seen: u64) -> Option<impl Iterator<Item = &Arc<str>>> {
         let missed = usize::try_from(self.last.checked_sub(seen)?).ok()?;
         let skipped = self.updates.len().checked_sub(missed)?;
         Some(self.updates.iter().skip(skipped))
     }
 
-    pub(super) fn get(&self, seq: u64) -> Option<&Arc<str>> {
+    pub(crate) fn get(&self, seq: u64) -> Option<&Arc<str>> {
         self.after(seq.checked_sub(1)?)?.next()
     }
 }

@@ -1,18 +1,13 @@
 //! Presence on its way to a connection: the newest of each participant, and nothing older.
 
-use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
-use rendel_core::Facts;
+use rendel_session::Told;
 use rendel_wire::{FromService, PresenceFrame};
-use uuid::Uuid;
 
-use super::outbound::Frame;
-
-/// What is told, by participant and client; nothing where that is nothing any more.
-pub(crate) type Told = BTreeMap<String, BTreeMap<Uuid, Option<Facts>>>;
+use super::item::Frame;
 
 /// What changed in presence within one beat, shared by all connections of an audience and encoded
 /// once.
@@ -123,8 +118,12 @@ impl Newest {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use std::collections::BTreeMap;
+
     use serde_json::json;
+    use uuid::Uuid;
+
+    use super::*;
 
     fn beat(who: &str, x: u64) -> Arc<Beat> {
         let facts = json!({ "pointer": { "x": x } }).as_object().cloned();

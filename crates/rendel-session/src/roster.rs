@@ -6,11 +6,11 @@ use rendel_core::{Actor, Problem, ProblemKind};
 use rendel_wire::{Left, LeftWhy, Participant, Roster};
 use sha2::{Digest as _, Sha256};
 
-use crate::auth::Identity;
+use crate::input::Person;
 
 /// Who is here, each with the connections that they have open.
 #[derive(Debug, Default)]
-pub(super) struct Present {
+pub(crate) struct Present {
     participants: BTreeMap<String, Here>,
 }
 
@@ -22,19 +22,19 @@ struct Here {
 }
 
 impl Present {
-    pub(super) fn len(&self) -> usize {
+    pub(crate) fn len(&self) -> usize {
         self.participants.len()
     }
 
-    pub(super) fn list(&self) -> Vec<Participant> {
+    pub(crate) fn list(&self) -> Vec<Participant> {
         self.participants.values().map(|here| here.shown.clone()).collect()
     }
 
     /// Adds a connection: `full` beyond `most` participants, and beyond `most_each` connections of
     /// one. Gives the change of the roster.
-    pub(super) fn add(
+    pub(crate) fn add(
         &mut self,
-        who: &Identity,
+        who: &Person,
         most: usize,
         most_each: u32,
     ) -> Result<Roster, Problem> {
@@ -74,7 +74,7 @@ impl Present {
     }
 
     /// The colour of somebody who is here.
-    pub(super) fn hue(&self, id: &str) -> u16 {
+    pub(crate) fn hue(&self, id: &str) -> u16 {
         self.participants.get(id).map_or_else(|| hue(id), |here| here.shown.hue)
     }
 
@@ -95,7 +95,7 @@ impl Present {
 
     /// Takes a connection away. Who loses the last one is away for `linger` milliseconds, since
     /// they may be back at once.
-    pub(super) fn remove(&mut self, id: &str, why: LeftWhy, linger: u64, now: u64) -> Roster {
+    pub(crate) fn remove(&mut self, id: &str, why: LeftWhy, linger: u64, now: u64) -> Roster {
         let Some(here) = self.participants.get_mut(id) else { return Roster::default() };
         here.shown.connections = here.shown.connections.saturating_sub(1);
         let is_away = here.shown.connections == 0 && why == LeftWhy::Lost && linger > 0;
@@ -110,7 +110,7 @@ impl Present {
     }
 
     /// Takes a participant away with all connections.
-    pub(super) fn remove_all(&mut self, id: &str, why: LeftWhy) -> Roster {
+    pub(crate) fn remove_all(&mut self, id: &str, why: LeftWhy) -> Roster {
         match self.participants.remove(id) {
             Some(_) => Roster { left: vec![Left { id: id.to_owned(), why }], ..Roster::default() },
             None => Roster::default(),
@@ -118,7 +118,7 @@ impl Present {
     }
 
     /// Those who were away for too long have left.
-    pub(super) fn handle_timeout(&mut self, now: u64) -> Roster {
+    pub(crate) fn handle_timeout(&mut self, now: u64) -> Roster {
         let over = |here: &Here| here.away_until.is_some_and(|until| until <= now);
         let gone: Vec<_> = self
             .participants
@@ -132,7 +132,7 @@ impl Present {
     }
 
     /// When somebody has been away for too long next.
-    pub(super) fn poll_timeout(&self) -> Option<u64> {
+    pub(crate) fn poll_timeout(&self) -> Option<u64> {
         self.participants.values().filter_map(|here| here.away_until).min()
     }
 }
@@ -141,7 +141,7 @@ impl Present {
 const APART: u16 = 24;
 
 /// Adds a later change to an earlier one, so that both are told at once.
-pub(super) fn absorb(change: &mut Roster, later: Roster) {
+pub(crate) fn absorb(change: &mut Roster, later: Roster) {
     for gone in later.left {
         let (joined, changed) = (change.joined.len(), change.changed.len());
         change.joined.retain(|one| one.id != gone.id);
@@ -164,7 +164,7 @@ pub(super) fn absorb(change: &mut Roster, later: Roster) {
 }
 
 /// The colour that goes with an id: the same everywhere and always.
-pub(super) fn hue(id: &str) -> u16 {
+pub(crate) fn hue(id: &str) -> u16 {
     let hash = Sha256::digest(id.as_bytes());
     u16::from_be_bytes([hash[0], hash[1]]) % 360
 }
@@ -213,14 +213,14 @@ mod tests {
         assert_eq!(told(vec![left("oda"), joined("oda"), left("oda")]), left("oda"));
     }
 
-    fn identity(id: &str) -> Identity {
-        Identity { id: id.into(), name: id.into(), role: "picker".into(), ..Identity::service() }
+    fn person(id: &str) -> Person {
+        Person { id: id.into(), name: id.into(), role: "picker".into() }
     }
 
     #[test]
     fn a_lost_connection_is_away_for_a_while_and_a_reload_is_no_coming_and_going() {
         let mut present = Present::default();
-        let oda = identity("oda");
+        let oda = person("oda");
         present.add(&oda, 9, 9).unwrap();
         let lost = present.remove("oda", LeftWhy::Lost, 1_000, 5_000);
         assert!(lost.left.is_empty() && lost.changed[0].away && lost.changed[0].connections == 0);
@@ -246,7 +246,7 @@ mod tests {
         let mut present = Present::default();
         let mut hues: Vec<u16> = Vec::new();
         for at in 0..12 {
-            let change = present.add(&identity(&format!("picker-{at}")), 99, 9).unwrap();
+            let change = present.add(&person(&format!("picker-{at}")), 99, 9).unwrap();
             let hue = change.joined[0].hue;
             let apart =
                 hues.iter().map(|other| other.abs_diff(hue)).map(|by| by.min(360 - by)).min();

@@ -1,0 +1,165 @@
+//! A process that drives the session, with the connections on its side.
+
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::sync::Arc;
+
+use rendel_session::{ConnectionId, Content, Input, Session, To, Welcomed};
+use rendel_wire::{FromService, PresenceFrame, settled_frame};
+use uuid::Uuid;
+
+/// Frames that wait for one connection.
+const QUEUE: usize = 24;
+
+/// A process, as long as it lives.
+#[derive(Debug)]
+pub(crate) struct Host {
+    /// None once it was killed or has stopped.
+    pub(crate) machine: Option<Session>,
+    pub(crate) epoch: u64,
+    pub(crate) outlets: BTreeMap<ConnectionId, Outlet>,
+    /// What came while an append was under way.
+    pub(crate) mailbox: VecDeque<Input>,
+    /// Calls without an answer.
+    pub(crate) calls: BTreeSet<u64>,
+    /// For when its next timeout is planned.
+    pub(crate) timeout: Option<u64>,
+}
+
+/// A connection on the service's side.
+#[derive(Debug)]
+pub(crate) struct Outlet {
+    pub(crate) person: usize,
+    pub(crate) who: String,
+    pub(crate) client: Uuid,
+    pub(crate) audience: Option<usize>,
+    queue: VecDeque<Queued>,
+    /// Something is being written to it.
+    pub(crate) is_busy: bool,
+    /// It lost its backlog.
+    behind: Option<Behind>,
+    /// The last update that it was given.
+    taken: Option<u64>,
+    pub(crate) is_ended: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Behind {
+    Unasked,
+    Asked,
+}
+
+#[derive(Clone, Debug)]
+struct Queued {
+    text: Arc<str>,
+    seq: Option<u64>,
+}
+
+/// What a connection writes next.
+#[derive(Debug, Default)]
+pub(crate) struct Writing {
+    pub(crate) frames: Vec<Arc<str>>,
+    /// It is to be caught up, from there.
+    pub(crate) behind: Option<Option<u64>>,
+}
+
+impl Outlet {
+    pub(crate) fn new(person: usize, who: String, client: Uuid) -> Self {
+        Self {
+            person,
+            who,
+            client,
+            audience: None,
+            queue: VecDeque::new(),
+            is_busy: false,
+            behind: None,
+            taken: None,
+            is_ended: false,
+        }
+    }
+
+    fn put(&mut self, text: Arc<str>, seq: Option<u64>) {
+        if self.behind.is_some() || self.is_ended {
+            return;
+        }
+        self.queue.push_back(Queued { text, seq });
+        if self.queue.len() > QUEUE {
+            self.queue.clear();
+            self.behind = Some(Behind::Unasked);
+        }
+    }
+
+    /// Takes all that waits.
+    pub(crate) fn take(&mut self) -> Writing {
+        let queue = std::mem::take(&mut self.queue);
+        self.taken = queue.iter().rev().find_map(|one| one.seq).or(self.taken);
+        let mut writing =
+            Writing { frames: queue.into_iter().map(|one| one.text).collect(), behind: None };
+        if self.behind == Some(Behind::Unasked) {
+            self.behind = Some(Behind::Asked);
+            self.audience = None;
+            writing.behind = Some(self.taken);
+        }
+        writing
+    }
+}
+
+impl Host {
+    pub(crate) fn new(machine: Session, epoch: u64) -> Self {
+        Self {
+            machine: Some(machine),
+            epoch,
+            outlets: BTreeMap::new(),
+            mailbox: VecDeque::new(),
+            calls: BTreeSet::new(),
+            timeout: None,
+        }
+    }
+
+    /// Puts what is shown into the queues; gives what of it each audience gets.
+    pub(crate) fn show(&mut self, to: &To, content: Content) -> Arc<str> {
+        let (text, seq, audience): (Arc<str>, _, _) = match content {
+            Content::Welcome(welcomed) => {
+                let (seq, audience) = (welcomed.seq, welcomed.audience);
+                (whole(&welcomed).into(), Some(seq), Some(audience))
+            }
+            Content::Begin { audience, seq, state } => {
+                let state = state.as_deref().unwrap_or("null");
+                (format!("{{\"begin\":{state}}}").into(), Some(seq), Some(audience))
+            }
+            Content::Updates { updates, last, .. } => {
+                (settled_frame(updates.iter().map(|json| &**json)).into(), Some(last), None)
+            }
+            Content::Presence(of) => {
+                (FromService::Presence(PresenceFrame { of }).encode().into(), None, None)
+            }
+            Content::Frame(json) => (json, None, None),
+        };
+        for (id, outlet) in &mut self.outlets {
+            let is_meant = match to {
+                To::Audience(audience) => outlet.audience == Some(*audience),
+                To::AudienceBut(audience, (who, client)) => {
+                    outlet.audience == Some(*audience)
+                        && !(outlet.who == *who && outlet.client == *client)
+                }
+                To::These(these) => outlet.audience.is_some() && these.contains(id),
+                To::One(one) => id == one,
+            };
+            if is_meant {
+                if audience.is_some() {
+                    outlet.audience = audience;
+                    outlet.behind = None;
+                }
+                outlet.put(text.clone(), seq);
+            }
+        }
+        text
+    }
+}
+
+/// A `welcome` with its state in it.
+fn whole(welcomed: &Welcomed) -> String {
+    match (&welcomed.state, welcomed.head.strip_suffix('}')) {
+        (Some((_, state)), Some(head)) => format!("{head},\"state\":{state}}}"),
+        _ => welcomed.head.clone(),
+    }
+}

@@ -1,0 +1,253 @@
+//! Somebody who takes part: a replica, and whims.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use rendel_client::{Change, Replica};
+use rendel_core::{Edit, Facts};
+use rendel_wire::{FromParticipant, FromService, Release, SendCue, TakeHold};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+use crate::chance::Chance;
+
+/// What nobody but a steward may see begins with this.
+pub(crate) const HIDDEN: &str = "hidden-";
+
+/// What became of a proposal, as its proposer was told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Heard {
+    Settled(u64),
+    Refused,
+    Moot,
+}
+
+/// One tab of somebody.
+#[derive(Debug)]
+pub(crate) struct Participant {
+    pub(crate) id: String,
+    pub(crate) role: String,
+    pub(crate) replica: Replica,
+    pub(crate) link: Option<Link>,
+    /// Proposals without an outcome, and the outcomes of the others.
+    pub(crate) open: BTreeSet<u64>,
+    pub(crate) heard: BTreeMap<u64, Heard>,
+    /// Acts that were answered over this connection.
+    answered: BTreeSet<u64>,
+    acts: u64,
+    said: u64,
+}
+
+/// A connection, from one side.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Link {
+    pub(crate) id: u64,
+    pub(crate) host: usize,
+    /// Frames go there once the service has let it in.
+    pub(crate) is_in: bool,
+}
+
+/// What somebody does next.
+#[derive(Debug)]
+pub(crate) enum Whim {
+    /// Sends these.
+    Send(Vec<FromParticipant>),
+    /// Leaves, to come back.
+    Leave,
+    /// Nothing.
+    Rest,
+}
+
+impl Participant {
+    pub(crate) fn new(id: String, role: &str, client: Uuid) -> Self {
+        Self {
+            id,
+            role: role.to_owned(),
+            replica: Replica::new(client),
+            link: None,
+            open: BTreeSet::new(),
+            heard: BTreeMap::new(),
+            answered: BTreeSet::new(),
+            acts: 0,
+            said: 0,
+        }
+    }
+
+    /// A connection begins.
+    pub(crate) fn handle_connected(&mut self, link: Link) {
+        self.link = Some(link);
+        self.answered.clear();
+    }
+
+    /// Takes in a frame; gives what goes out for it. Says what is wrong, if something is.
+    pub(crate) fn handle(&mut self, frame: FromService) -> Result<Vec<FromParticipant>, String> {
+        if let FromService::Answer(answer) = &frame
+            && !self.answered.insert(answer.n)
+        {
+            return Err(format!("act {} of {} was answered twice", answer.n, self.id));
+        }
+        let is_welcome = matches!(frame, FromService::Welcome(_));
+        for change in self.replica.handle(frame) {
+            self.note(change)?;
+        }
+        while let Some(change) = self.replica.poll_refused() {
+            self.note(change)?;
+        }
+        let mut outgoing = Vec::new();
+        if is_welcome {
+            if let Some(link) = &mut self.link {
+                link.is_in = true;
+            }
+            while self.replica.poll_outgoing().is_some() {}
+            outgoing.extend(self.replica.unanswered().cloned().map(FromParticipant::Propose));
+        }
+        outgoing.extend(std::iter::from_fn(|| self.replica.poll_outgoing()));
+        Ok(outgoing)
+    }
+
+    fn note(&mut self, change: Change) -> Result<(), String> {
+        let (n, heard) = match change {
+            Change::Settled(update) if self.replica.is_own(&update) => {
+                (update.n, Heard::Settled(update.seq))
+            }
+            Change::SettledAway { n, seq } => (n, Heard::Settled(seq)),
+            Change::Refused { n, .. } => (n, Heard::Refused),
+            Change::Moot { n } => (n, Heard::Moot),
+            Change::MadeAnew { was, n } => {
+                if self.open.remove(&was) {
+                    self.open.insert(n);
+                }
+                return Ok(());
+            }
+            Change::Diverged(why) => {
+                return Err(format!("the replica of {} diverged: {why}", self.id));
+            }
+            _ => return Ok(()),
+        };
+        if n == 0 {
+            return Ok(());
+        }
+        self.open.remove(&n);
+        match self.heard.insert(n, heard) {
+            Some(before) if before != heard => {
+                Err(format!("proposal {n} of {} came to {before:?} and then to {heard:?}", self.id))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// What they do next.
+    pub(crate) fn whim(&mut self, chance: &mut Chance) -> Whim {
+        match chance.within(0..100) {
+            0..=1 => Whim::Leave,
+            2..=9 => Whim::Send(vec![self.presence(chance)]),
+            10..=15 => Whim::Send(vec![self.act(chance)]),
+            16..=84 => {
+                let edits = self.edits(chance);
+                if let Some(n) = self.replica.propose(edits, None, None) {
+                    self.open.insert(n);
+                }
+                Whim::Send(std::iter::from_fn(|| self.replica.poll_outgoing()).collect())
+            }
+            _ => Whim::Rest,
+        }
+    }
+
+    fn presence(&mut self, chance: &mut Chance) -> FromParticipant {
+        self.said += 1;
+        let notes = self.view("/notes");
+        let len = notes.as_str().map_or(0, |text| text.chars().count());
+        let (name, value) = match chance.below(4) {
+            0 => ("pointer", json!({ "x": self.said, "y": 1 })),
+            1 => ("caret", json!({ "at": "/notes", "index": chance.below(len + 1) })),
+            2 => ("typing", json!(true)),
+            _ => ("pointer", Value::Null),
+        };
+        let facts = Facts::from_iter([(name.to_owned(), value)]);
+        FromParticipant::Presence(self.replica.say(facts))
+    }
+
+    fn act(&mut self, chance: &mut Chance) -> FromParticipant {
+        self.acts += 1;
+        let n = self.acts;
+        let at = match self.record(chance) {
+            Some(id) => format!("/markers/{id}"),
+            None => "/title".to_owned(),
+        };
+        match chance.below(4) {
+            0 | 1 => {
+                let over = self.role == "steward" && chance.one_in(3);
+                let for_ms = Some(1_000 + chance.within(0..9_000));
+                FromParticipant::Hold(TakeHold { n, at, for_ms, over })
+            }
+            2 => FromParticipant::Release(Release { n, at }),
+            _ => FromParticipant::Cue(SendCue { n, name: "bell".to_owned(), data: None, to: None }),
+        }
+    }
+
+    fn view(&self, path: &str) -> Value {
+        let view = self.replica.view().unwrap_or_default();
+        view.pointer(path).cloned().unwrap_or_default()
+    }
+
+    fn record(&self, chance: &mut Chance) -> Option<String> {
+        let markers = self.view("/markers");
+        let ids: Vec<&String> = markers.as_object().map(|of| of.keys().collect())?;
+        chance.pick(&ids).map(|id| (*id).clone())
+    }
+
+    fn edits(&mut self, chance: &mut Chance) -> Vec<Edit> {
+        let count = if chance.one_in(5) { 2 } else { 1 };
+        (0..count).map(|_| self.edit(chance)).collect()
+    }
+
+    fn edit(&self, chance: &mut Chance) -> Edit {
+        let word = ["ladder", "crates", "press", "dry", "sweet"][chance.below(5)];
+        let any = chance.within(0..1_000);
+        let record = self.record(chance).unwrap_or_else(|| "m0".to_owned());
+        match chance.below(16) {
+            0 => Edit::new("/heads", "add").with("by", any.cast_signed() % 7 - 3),
+            1 => Edit::new("/title", "set").with("value", word),
+            2 => Edit::new("/best", "set").with("value", any),
+            3 => Edit::new("/names", "set").with("value", word),
+            4 => Edit::new("/rows", "include").with("value", any % 8),
+            5 => Edit::new("/rows", "exclude").with("value", any % 8),
+            6 => {
+                let id = format!("m{}", any % 12);
+                Edit::new("/markers", "put").with("id", id).with("value", json!({ "what": word }))
+            }
+            7 => Edit::new(format!("/markers/{record}"), "drop"),
+            8 => Edit::new(format!("/markers/{record}/what"), "set").with("value", word),
+            9 => Edit::new(format!("/markers/{record}/secret"), "set")
+                .with("value", format!("{HIDDEN}{any}")),
+            10 => Edit::new("/ledger", "set").with("value", format!("{HIDDEN}{any}")),
+            11 => Edit::new("/gated", "set").with("value", word),
+            12 => Edit::new("/steps", "insert").with("value", word).with("index", 0),
+            13 => {
+                let steps = self.view("/steps");
+                let ids: Vec<&Value> = steps
+                    .as_array()
+                    .into_iter()
+                    .flatten()
+                    .filter_map(|step| step.get("id"))
+                    .collect();
+                let id = chance.pick(&ids).and_then(|id| id.as_str()).unwrap_or("none");
+                let at = format!("/steps/{id}");
+                match chance.below(2) {
+                    0 => Edit::new(at, "remove"),
+                    _ => Edit::new(at, "move").with("after", Value::Null),
+                }
+            }
+            _ => {
+                let notes = self.view("/notes");
+                let len = notes.as_str().map_or(0, |text| text.chars().count());
+                let index = chance.below(len + 1);
+                let delete = chance.below(4).min(len - index);
+                let insert = if delete == 0 || chance.one_in(2) { word } else { "" };
+                Edit::new("/notes", "splice")
+                    .with("index", index)
+                    .with("delete", delete)
+                    .with("insert", insert)
+            }
+        }
+    }
+}

@@ -1,0 +1,70 @@
+//! Worlds in which everything goes wrong that can, from fixed seeds; and as many new ones as there
+//! is time for.
+
+#![allow(clippy::print_stdout, reason = "a run says what it did")]
+
+use std::time::{Duration, Instant};
+
+use rendel_rehearse::{Plan, rehearse};
+
+/// Tries that shrinking a failing plan takes at most.
+const TRIES: usize = 60;
+
+fn check(plan: &Plan) {
+    let Err(failure) = rehearse(plan) else { return };
+    let shrunk = plan.shrunk(TRIES, |plan| rehearse(plan).is_err());
+    let failure = rehearse(&shrunk).err().unwrap_or(failure);
+    let trace = failure.trace.join("\n");
+    panic!(
+        "{}\n{trace}\nRepeat it: RENDEL_PLAN={shrunk} cargo test -p rendel-rehearse --test worlds \
+         one_world",
+        failure.why
+    );
+}
+
+/// The plan of a seed: a few who do much, or many.
+fn plan(seed: u64) -> Plan {
+    let participants = [2, 3, 5, 8, 12][usize::try_from(seed % 5).unwrap_or(0)];
+    Plan::new(seed, participants, 300)
+}
+
+#[test]
+fn worlds_from_fixed_seeds_come_to_rest_with_everybody_agreed() {
+    (0..60).map(plan).for_each(|plan| check(&plan));
+}
+
+#[test]
+fn one_world_is_repeated_by_its_plan() {
+    if let Ok(text) = std::env::var("RENDEL_PLAN") {
+        match text.parse() {
+            Ok(plan) => check(&plan),
+            Err(why) => panic!("{why}"),
+        }
+    }
+}
+
+#[test]
+fn the_same_plan_makes_the_same_world_to_the_byte() {
+    let once = rehearse(&plan(3)).map(|outcome| outcome.sha256);
+    assert_eq!(once, rehearse(&plan(3)).map(|outcome| outcome.sha256));
+    assert_ne!(once, rehearse(&plan(8)).map(|outcome| outcome.sha256));
+}
+
+/// With `RENDEL_EXPLORE` worlds from new seeds, for so many seconds.
+#[test]
+fn new_worlds_come_to_rest_too() {
+    let Some(seconds) = std::env::var("RENDEL_EXPLORE").ok().and_then(|text| text.parse().ok())
+    else {
+        return;
+    };
+    let (began, first) = (Instant::now(), u64::from(std::process::id()) << 32);
+    let mut seeds = first..;
+    let mut settled = 0;
+    while began.elapsed() < Duration::from_secs(seconds)
+        && let Some(seed) = seeds.next()
+    {
+        check(&plan(seed));
+        settled += 1;
+    }
+    println!("{settled} worlds from {first} on");
+}

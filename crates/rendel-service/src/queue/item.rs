@@ -1,0 +1,130 @@
+//! What is shown over connections, shared by all who get it. Each encoding is made once, by who
+//! needs it first.
+
+use std::sync::{Arc, OnceLock};
+
+use bytes::Bytes;
+use bytestring::ByteString;
+use rendel_wire::{cbor_of_json, settled_frame};
+
+/// A run of updates.
+#[derive(Debug)]
+pub(crate) struct Run {
+    pub(crate) updates: Vec<Arc<str>>,
+    /// The `seq` of the last of them.
+    pub(crate) last: u64,
+    /// One JSON Patch for each, where somebody follows by patches.
+    pub(crate) patches: Vec<ByteString>,
+    json: OnceLock<ByteString>,
+    cbor: OnceLock<Vec<Bytes>>,
+}
+
+impl Run {
+    pub(crate) fn new(updates: Vec<Arc<str>>, last: u64, patches: Vec<ByteString>) -> Self {
+        Self { updates, last, patches, json: OnceLock::new(), cbor: OnceLock::new() }
+    }
+
+    /// The whole `settled` frame.
+    pub(crate) fn json(&self) -> &ByteString {
+        self.json.get_or_init(|| settled_frame(self.updates.iter().map(|json| &**json)).into())
+    }
+
+    /// Each update in CBOR.
+    pub(crate) fn cbor(&self) -> &[Bytes] {
+        self.cbor
+            .get_or_init(|| self.updates.iter().map(|json| cbor_of_json(json).into()).collect())
+    }
+
+    fn bytes(&self) -> usize {
+        self.updates.iter().map(|json| json.len()).sum()
+    }
+}
+
+/// A frame of any other kind, shared by all connections that get it.
+#[derive(Debug)]
+pub(crate) struct Frame {
+    pub(crate) json: ByteString,
+    cbor: OnceLock<Bytes>,
+}
+
+impl Frame {
+    pub(crate) fn new(json: impl Into<ByteString>) -> Arc<Self> {
+        Arc::new(Self { json: json.into(), cbor: OnceLock::new() })
+    }
+
+    pub(crate) fn cbor(&self) -> &Bytes {
+        self.cbor.get_or_init(|| cbor_of_json(&self.json).into())
+    }
+}
+
+/// The state at one `seq`, shared by all who get it. Each encoding of it is made once.
+#[derive(Debug)]
+pub(crate) struct Snapshot {
+    pub(crate) seq: u64,
+    pub(crate) json: Bytes,
+    cbor: OnceLock<Bytes>,
+}
+
+impl Snapshot {
+    pub(crate) fn new(seq: u64, json: &str) -> Arc<Self> {
+        let json = Bytes::copy_from_slice(json.as_bytes());
+        Arc::new(Self { seq, json, cbor: OnceLock::new() })
+    }
+
+    pub(crate) fn text(&self) -> &str {
+        std::str::from_utf8(&self.json).unwrap_or_default()
+    }
+
+    pub(crate) fn cbor(&self) -> &Bytes {
+        self.cbor.get_or_init(|| cbor_of_json(self.text()).into())
+    }
+}
+
+/// Where the session stands, for one connection.
+#[derive(Debug)]
+pub(crate) struct Arrival {
+    /// The frame but for the state.
+    pub(crate) head: Arc<Frame>,
+    pub(crate) state: Option<Arc<Snapshot>>,
+    /// The `seq` that a replica has after it.
+    pub(crate) seq: u64,
+}
+
+/// Where someone who follows by events begins.
+#[derive(Debug)]
+pub(crate) struct Beginning {
+    pub(crate) seq: u64,
+    /// The state at `seq`, for those who have none; else what they missed is theirs to read.
+    pub(crate) state: Option<Arc<Snapshot>>,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Item {
+    Updates(Arc<Run>),
+    Frame(Arc<Frame>),
+    /// At first, and as the one catch-up in place of a backlog.
+    Welcome(Arc<Arrival>),
+    Begin(Arc<Beginning>),
+}
+
+impl Item {
+    pub(super) fn bytes(&self) -> usize {
+        match self {
+            Self::Updates(run) => run.bytes(),
+            Self::Frame(frame) => frame.json.len(),
+            Self::Welcome(arrival) => {
+                arrival.head.json.len() + arrival.state.as_ref().map_or(0, |state| state.json.len())
+            }
+            Self::Begin(beginning) => beginning.state.as_ref().map_or(0, |state| state.json.len()),
+        }
+    }
+
+    pub(super) fn seq(&self) -> Option<u64> {
+        match self {
+            Self::Updates(run) => Some(run.last),
+            Self::Welcome(arrival) => Some(arrival.seq),
+            Self::Begin(beginning) => Some(beginning.seq),
+            Self::Frame(_) => None,
+        }
+    }
+}

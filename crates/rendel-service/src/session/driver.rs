@@ -1,0 +1,556 @@
+//! The driver of one session: it moves what comes in to the machine, and does what the machine
+//! says. What a session is about is none of its business.
+
+use std::collections::{BTreeMap, HashMap};
+use std::panic::AssertUnwindSafe;
+use std::sync::Arc;
+use std::time::Duration;
+
+use backon::{ExponentialBuilder, Retryable as _};
+use futures_util::FutureExt as _;
+use rendel_core::{Actor, Charter, Problem, SequencerSnapshot};
+use rendel_session::{
+    Asked, CallId, ConnectionId, Entry as MachineEntry, Found, Heard, Input, Output, Report,
+    Session, Standing, Status, digests, moved, unavailable,
+};
+use rendel_store::{
+    Append, Claim, Keeping, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError,
+};
+use serde_json::json;
+use tokio::sync::{mpsc, oneshot};
+use tokio::task::JoinHandle;
+use tokio::time::Instant;
+
+use super::handle::{Ask, CallAnswer, Entered, Entry};
+use super::outlets::{Outlet, Outlets};
+use super::removals::Removals;
+use crate::app::App;
+use crate::clock::SteadyClock;
+use crate::failure::{from_store, removed};
+use crate::rate::Rate;
+
+/// Asks that are taken out of the mailbox at one time.
+const BATCH: usize = 256;
+/// Rates remembered of participants.
+const RATES: usize = 4_096;
+/// Of the snapshots of the past one is kept for so many that were taken.
+const STRIDE: u64 = 16;
+
+pub(super) struct Driver {
+    pub(super) app: Arc<App>,
+    pub(super) id: String,
+    pub(super) ord: i64,
+    pub(super) charter: Arc<Charter>,
+    pub(super) machine: Session,
+    pub(super) removals: Arc<Removals>,
+    pub(super) clock: SteadyClock,
+    epoch: u64,
+    outlets: Outlets,
+    entering: BTreeMap<ConnectionId, (Outlet, oneshot::Sender<Result<Entered, Problem>>)>,
+    calls: HashMap<CallId, CallAnswer>,
+    rates: BTreeMap<String, Arc<Rate>>,
+    next_id: u64,
+    /// What was begun elsewhere comes back here.
+    returns: mpsc::UnboundedSender<Input>,
+    /// The snapshot that is being kept.
+    keeping: Option<JoinHandle<()>>,
+    /// What waits for a journal that is away.
+    recovering: Option<JoinHandle<()>>,
+    /// Bytes of its memory that the metric has of it.
+    remembered: i64,
+    is_superseded: bool,
+    has_stopped: bool,
+    touched: Instant,
+}
+
+impl Driver {
+    pub(super) fn new(
+        app: Arc<App>,
+        taken: &TakenOver,
+        machine: Session,
+        charter: Arc<Charter>,
+        clock: SteadyClock,
+        returns: mpsc::UnboundedSender<Input>,
+    ) -> Self {
+        let until = |(sub, until): &(String, chrono::DateTime<chrono::Utc>)| {
+            (sub.clone(), u64::try_from(until.timestamp_millis()).unwrap_or(0))
+        };
+        Self {
+            app,
+            id: taken.row.id.clone(),
+            ord: taken.row.ord,
+            epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
+            removals: Arc::new(Removals::of(taken.removals.iter().map(until).collect())),
+            charter,
+            machine,
+            clock,
+            outlets: Outlets::default(),
+            entering: BTreeMap::new(),
+            calls: HashMap::new(),
+            rates: BTreeMap::new(),
+            next_id: 1,
+            returns,
+            keeping: None,
+            recovering: None,
+            remembered: 0,
+            is_superseded: false,
+            has_stopped: false,
+            touched: Instant::now(),
+        }
+    }
+
+    /// Drives the session until it stops. One that panics ends its connections and leaves memory;
+    /// whoever comes next has it loaded anew.
+    pub(super) async fn run(
+        mut self,
+        mut asks: mpsc::Receiver<Ask>,
+        mut returned: mpsc::UnboundedReceiver<Input>,
+    ) {
+        self.app.metrics.sessions.inc();
+        let stop = AssertUnwindSafe(self.drive(&mut asks, &mut returned)).catch_unwind().await;
+        match stop {
+            Ok(stop) => {
+                self.recovering.iter().for_each(JoinHandle::abort);
+                if let Some(keeping) = self.keeping.take() {
+                    // What went wrong with it is in the log.
+                    let _ = keeping.await;
+                }
+                if self.is_superseded {
+                    tracing::warn!(session = %self.id, "another process has taken the session over");
+                    self.app.metrics.superseded.inc();
+                    self.app.fence(&self.id);
+                }
+                if let Some(stopped) = stop {
+                    // Who asked may have gone away meanwhile, here and in every answer.
+                    let _ = stopped.send(());
+                }
+            }
+            Err(_) => {
+                tracing::error!(session = %self.id, "a session has panicked; its connections end");
+                self.app.metrics.panics.inc();
+                self.outlets.end_all(&unavailable());
+                self.app.forget_session(&self.id);
+            }
+        }
+        self.app.metrics.sessions.dec();
+        self.app.metrics.remembered.dec_by(self.remembered);
+    }
+
+    async fn drive(
+        &mut self,
+        asks: &mut mpsc::Receiver<Ask>,
+        returned: &mut mpsc::UnboundedReceiver<Input>,
+    ) -> Option<oneshot::Sender<()>> {
+        let mut taken = Vec::with_capacity(BATCH);
+        let mut stopped = None;
+        while !self.has_stopped {
+            let timeout = self.next_timeout();
+            let rested = self.outlets.next_presence();
+            let idle = self.touched + self.charter.session.idle;
+            let now = Instant::now();
+            tokio::select! {
+                biased;
+                Some(input) = returned.recv() => self.feed(input),
+                () = tokio::time::sleep_until(timeout.unwrap_or(now)), if timeout.is_some() => {
+                    self.feed(Input::Timeout);
+                }
+                () = tokio::time::sleep_until(rested.unwrap_or(now)), if rested.is_some() => {
+                    self.outlets.tell_rested(&self.app.metrics);
+                }
+                count = asks.recv_many(&mut taken, BATCH), if !self.machine.is_writing() => {
+                    if count == 0 {
+                        self.feed(Input::Stop);
+                    }
+                    for ask in taken.drain(..) {
+                        if let Ask::Stop { answer } = ask {
+                            stopped = Some(answer);
+                            self.feed(Input::Stop);
+                        } else {
+                            self.handle(ask);
+                        }
+                    }
+                }
+                () = tokio::time::sleep_until(idle), if self.is_idle() => {
+                    if self.app.let_go(&self.id) {
+                        self.app.metrics.rested.inc();
+                        tracing::debug!(session = %self.id, "nobody used a session; it has left memory");
+                        self.feed(Input::Stop);
+                    } else {
+                        self.touched = now;
+                    }
+                }
+            }
+            self.carry_out().await;
+        }
+        stopped
+    }
+
+    fn is_idle(&self) -> bool {
+        self.machine.is_idle() && self.calls.is_empty() && self.entering.is_empty()
+    }
+
+    fn next_timeout(&mut self) -> Option<Instant> {
+        let due = self.machine.next_timeout()?;
+        let wait = Duration::from_millis(due.saturating_sub(self.clock.now()));
+        Some(Instant::now() + wait)
+    }
+
+    fn feed(&mut self, input: Input) {
+        self.is_superseded |= matches!(input, Input::Superseded);
+        if let Input::JournalFound(found) = &input {
+            self.epoch = found.epoch;
+        }
+        let now = self.clock.now();
+        self.machine.handle(now, input);
+    }
+
+    fn handle(&mut self, ask: Ask) {
+        if !matches!(ask, Ask::Connections { .. } | Ask::Recheck { .. }) {
+            self.touched = Instant::now();
+        }
+        match ask {
+            Ask::Enter(entry) => self.enter(*entry),
+            Ask::Frame { connection, frame } => self.feed(Input::Frame { connection, frame }),
+            Ask::Renewed { connection, n, who } => {
+                let claims = who.claims.clone();
+                if let Some(outlet) = self.outlets.get_mut(connection) {
+                    outlet.who = *who;
+                }
+                self.feed(Input::Frame { connection, frame: Heard::Renewed { n, claims } });
+            }
+            Ask::CatchUp { connection } => {
+                self.app.metrics.catch_ups.inc();
+                let seen = self.outlets.handle_behind(connection);
+                self.feed(Input::Behind { connection, seen });
+            }
+            Ask::Leave { connection, why } => {
+                self.outlets.remove(connection);
+                self.feed(Input::Left { connection, why });
+            }
+            Ask::Call { call, cost, answer } => {
+                let within = cost.map_or(Ok(()), |(actor, cost)| self.rate_of(&actor).check(cost));
+                match within {
+                    Err(problem) => {
+                        self.app.metrics.count(&problem);
+                        let _ = answer.send(Err(problem));
+                    }
+                    Ok(()) => {
+                        let id = self.take_id();
+                        self.calls.insert(id, answer);
+                        self.feed(Input::Call { call: id, ask: call });
+                    }
+                }
+            }
+            Ask::Recheck { answer } => {
+                let check = |(connection, outlet): (ConnectionId, &Outlet)| {
+                    let problem = self.app.revoked.check(&self.id, &outlet.who).err()?;
+                    Some(Input::Revoked { connection, problem })
+                };
+                let revoked: Vec<_> = self.outlets.iter().filter_map(check).collect();
+                revoked.into_iter().for_each(|input| self.feed(input));
+                let _ = answer.send(());
+            }
+            Ask::Remove { sub, answer } => {
+                let now = crate::clock::now_ms();
+                let problem = self.removals.check(&sub).err().unwrap_or_else(|| removed(now));
+                self.feed(Input::Removed { id: sub, problem });
+                let _ = answer.send(());
+            }
+            Ask::Connections { answer } => drop(answer.send(self.outlets.list())),
+            Ask::Stop { answer } => drop(answer),
+        }
+    }
+
+    fn take_id(&mut self) -> u64 {
+        self.next_id += 1;
+        self.next_id
+    }
+
+    fn enter(&mut self, entry: Entry) {
+        let Entry { who, client, way, encoding, address, outbound, presence, token, answer } =
+            entry;
+        if let Err(problem) = self.removals.check(&who.id) {
+            let _ = answer.send(Err(problem));
+            return;
+        }
+        let connection = self.take_id();
+        let (actor, name) = (who.actor(client), who.name.clone());
+        let outlet = Outlet::new(who, client, outbound, encoding, address);
+        self.entering.insert(connection, (outlet, answer));
+        let entry = MachineEntry { connection, who: actor, name, way, presence, token };
+        self.feed(Input::Entered(Box::new(entry)));
+    }
+
+    /// The rate of a participant, the same however often they come and go.
+    fn rate_of(&mut self, actor: &Actor) -> Arc<Rate> {
+        if actor.role == Actor::SERVICE || actor.id == Actor::SERVICE {
+            return Arc::new(Rate::unbounded());
+        }
+        if self.rates.len() > RATES {
+            // Those that a connection uses stay.
+            self.rates.retain(|_, rate| Arc::strong_count(rate) > 1);
+        }
+        let rate = || Arc::new(Rate::of_proposals(&self.charter.limits));
+        self.rates.entry(actor.id.clone()).or_insert_with(rate).clone()
+    }
+
+    async fn carry_out(&mut self) {
+        loop {
+            let outputs = self.machine.poll_outputs();
+            if outputs.is_empty() {
+                break;
+            }
+            for output in outputs {
+                self.carry_out_one(output).await;
+            }
+        }
+        let now = i64::try_from(self.machine.remembered()).unwrap_or(i64::MAX);
+        self.app.metrics.remembered.inc_by(now - self.remembered);
+        self.remembered = now;
+    }
+
+    async fn carry_out_one(&mut self, output: Output) {
+        match output {
+            Output::Append { append, epoch, updates, refusals } => {
+                self.append(append, epoch, updates, refusals).await;
+            }
+            Output::Recover => self.recover(),
+            Output::Entered { connection, result } => self.entered(connection, result),
+            Output::Show { to, shown } => self.outlets.show(to, shown, &self.app.metrics),
+            Output::Close { connection, problem } => self.outlets.end(connection, problem),
+            Output::Answer { call, answer } => {
+                if let Some(answered) = self.calls.remove(&call) {
+                    let answer = answer.map_err(rendel_session::Shown::into_inner);
+                    let _ = answered.send(answer);
+                }
+            }
+            Output::AskGate { gate, client, asked } => self.ask_gate(gate, client, asked),
+            Output::WriteStanding { call, by, standing } => self.write_standing(call, by, standing),
+            Output::Fetch { call, role, seq } => self.fetch(call, role, seq),
+            Output::Digest { seq, state } => {
+                let (charter, returns) = (self.charter.clone(), self.returns.clone());
+                tokio::task::spawn_blocking(move || {
+                    let digests = digests(&charter, &state);
+                    // A session that has gone meanwhile asks nobody, here and in all that follows.
+                    let _ = returns.send(Input::Digested { seq, digests });
+                });
+            }
+            Output::Keep(snapshot) => self.keep(*snapshot),
+            Output::ForgetRefusals => {
+                let (store, ord) = (self.app.store.clone(), self.ord);
+                tokio::spawn(async move {
+                    // They are forgotten at the next turn, or with the next snapshot.
+                    if let Err(error) = store.forget_refusals(ord).await {
+                        tracing::debug!(%error, "old refusals were not forgotten");
+                    }
+                });
+            }
+            Output::Report(report) => self.report(report),
+            Output::Stopped => self.has_stopped = true,
+        }
+    }
+
+    async fn append(
+        &mut self,
+        append: u64,
+        epoch: u64,
+        updates: Vec<rendel_session::UpdateRow>,
+        refusals: Vec<rendel_session::RefusalRow>,
+    ) {
+        let session = self.ord;
+        self.app.metrics.settled.inc_by(updates.len() as u64);
+        let update = |row: rendel_session::UpdateRow| UpdateRow {
+            session,
+            seq: signed(row.seq),
+            body: row.body,
+            met: row.met,
+        };
+        let refusal = |row: rendel_session::RefusalRow| RefusalRow {
+            session,
+            client: row.client.id(),
+            n: signed(row.n),
+            at_seq: signed(row.at_seq),
+            problem: row.problem,
+        };
+        let (returns, id, metrics) =
+            (self.returns.clone(), self.id.clone(), self.app.metrics.clone());
+        let done = Box::new(move |result| {
+            let input = match result {
+                Ok(()) => Input::Written { append },
+                Err(WriteError::Superseded) => Input::Superseded,
+                Err(error @ WriteError::Away(_)) => {
+                    tracing::warn!(session = %id, %error, "the journal is away; the session waits \
+                        for it");
+                    metrics.journal_failures.inc();
+                    Input::JournalLost
+                }
+            };
+            let _ = returns.send(input);
+        });
+        let updates = updates.into_iter().map(update).collect();
+        let refusals = refusals.into_iter().map(refusal).collect();
+        let rows = Append { session, epoch, updates, refusals, done };
+        if let Err(rows) = self.app.writer.append(rows).await {
+            (rows.done)(Err(WriteError::Away("the journal's writer has ended".to_owned())));
+        }
+    }
+
+    /// Takes the session over again once the database is there, which is asked in growing waits.
+    fn recover(&mut self) {
+        let (app, id, ord, shown) =
+            (self.app.clone(), self.id.clone(), self.ord, self.machine.shown());
+        let returns = self.returns.clone();
+        let waits = ExponentialBuilder::default()
+            .with_min_delay(Duration::from_millis(100))
+            .with_max_delay(Duration::from_secs(2))
+            .with_jitter()
+            .without_max_times();
+        self.recovering = Some(tokio::spawn(async move {
+            let take = || async {
+                let Some(taken) = app.store.take_over(id.clone(), Claim::Again).await? else {
+                    return Ok(Input::Superseded);
+                };
+                let mut found = found(&taken);
+                if found.snapshot.as_ref().is_some_and(|snapshot| snapshot.seq > shown) {
+                    let rows = app.store.journal(ord, shown + 1, u64::MAX >> 1, i64::MAX).await;
+                    found.unseen = rows.ok().map(|rows| rows.into_iter().map(Into::into).collect());
+                }
+                tracing::info!(session = %id, "the journal is back");
+                Ok::<_, StoreError>(Input::JournalFound(Box::new(found)))
+            };
+            if let Ok(input) = take.retry(waits).await {
+                let _ = returns.send(input);
+            }
+        }));
+    }
+
+    fn entered(&mut self, connection: ConnectionId, result: Result<(), Problem>) {
+        let Some((outlet, answer)) = self.entering.remove(&connection) else { return };
+        if let Err(problem) = result {
+            let _ = answer.send(Err(problem));
+            return;
+        }
+        let rate = self.rate_of(&outlet.who.actor(outlet.client));
+        self.outlets.add(connection, outlet);
+        let frame_limit = self.charter.limits.frame;
+        if answer.send(Ok(Entered { id: connection, rate, frame_limit })).is_err() {
+            self.outlets.remove(connection);
+            self.feed(Input::Left { connection, why: rendel_wire::LeftWhy::Lost });
+        }
+    }
+
+    fn ask_gate(&self, gate: usize, client: rendel_core::ClientKey, asked: Asked) {
+        let Some(declared) = self.charter.gates.get(gate).cloned() else { return };
+        let (app, returns) = (self.app.clone(), self.returns.clone());
+        tokio::spawn(async move {
+            let n = asked.n;
+            let verdict = app.gates.ask(&app.metrics, &declared, &asked).await;
+            let _ = returns.send(Input::GateAnswered { client, n, verdict });
+        });
+    }
+
+    fn write_standing(&self, call: CallId, by: String, standing: Standing) {
+        let (store, ord, epoch, returns) =
+            (self.app.store.clone(), self.ord, self.epoch, self.returns.clone());
+        tokio::spawn(async move {
+            let except = serde_json::to_string(&standing.except).unwrap_or_default();
+            let written = store.set_status(ord, epoch, standing.status.name(), except).await;
+            let result = match &written {
+                Ok(true) => Ok(()),
+                Ok(false) => Err(moved()),
+                Err(error) => Err(from_store(error)),
+            };
+            let _ = returns.send(Input::StandingWritten { call, by, standing, result });
+            if let Ok(false) = written {
+                let _ = returns.send(Input::Superseded);
+            }
+        });
+    }
+
+    fn fetch(&self, call: CallId, role: String, seq: u64) {
+        let (store, ord, returns) = (self.app.store.clone(), self.ord, self.returns.clone());
+        tokio::spawn(async move {
+            let row = match store.journal(ord, seq, seq, 1).await {
+                Ok(mut rows) => Ok(rows.pop().map(Into::into)),
+                Err(StoreError::Forgotten { .. }) => Ok(None),
+                Err(error) => Err(from_store(&error)),
+            };
+            let _ = returns.send(Input::Fetched { call, role, seq, row });
+        });
+    }
+
+    fn keep(&mut self, snapshot: SequencerSnapshot) {
+        let keeping = Keeping {
+            stride: self.app.config.snapshot_every * STRIDE,
+            updates: self.charter.limits.journal,
+        };
+        let (app, ord, epoch) = (self.app.clone(), self.ord, self.epoch);
+        let before = self.keeping.take();
+        self.keeping = Some(tokio::spawn(async move {
+            if let Some(before) = before {
+                // One after the other, so that a newer one is never followed by an older.
+                let _ = before.await;
+            }
+            let seq = snapshot.seq;
+            let encoded =
+                tokio::task::spawn_blocking(move || serde_json::to_string(&snapshot)).await;
+            let Ok(Ok(body)) = encoded else {
+                tracing::error!(seq, "a snapshot could not be encoded");
+                return;
+            };
+            // Without it a restart reads more of the journal; nothing is lost.
+            match app.store.keep_snapshot(ord, epoch, seq, body, keeping).await {
+                Ok(()) => drop(app.metrics.snapshots.inc()),
+                Err(error) => tracing::warn!(%error, seq, "a snapshot was not kept"),
+            }
+        }));
+    }
+
+    fn report(&self, report: Report) {
+        match report {
+            Report::Refused(problem) => self.app.metrics.refused(&problem),
+            Report::Limited(problem) => self.app.metrics.count(&problem),
+            Report::Unanswered { line, why } => {
+                tracing::warn!(session = %self.id, line, %why, "an expression of the charter has \
+                    no answer");
+                self.app.metrics.unanswered.inc();
+            }
+            Report::Differed { who, seq } => {
+                tracing::warn!(session = %self.id, seq, who, "a replica differed; it gets a snapshot");
+                self.app.metrics.divergences.inc();
+            }
+            Report::TookOver { by, at } => {
+                let (app, session) = (self.app.clone(), self.id.clone());
+                tokio::spawn(async move {
+                    app.note(Some(&session), &by, "took over", json!({ "at": at })).await;
+                });
+            }
+            Report::Unpatched(error) => {
+                tracing::error!(%error, "an update could not be told as a patch");
+            }
+        }
+    }
+}
+
+/// A session as its journal has it.
+pub(super) fn found(taken: &TakenOver) -> Found {
+    let status = match taken.row.status.as_str() {
+        "frozen" => Status::Frozen,
+        "ended" => Status::Ended,
+        _ => Status::Open,
+    };
+    let except = serde_json::from_str(&taken.row.frozen_except).unwrap_or_default();
+    Found {
+        epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
+        epochs: taken.epochs.clone(),
+        standing: Standing { status, except },
+        snapshot: taken.snapshot.clone(),
+        updates: taken.updates.clone(),
+        refusals: taken.refusals.clone(),
+        unseen: None,
+    }
+}
+
+fn signed(number: u64) -> i64 {
+    i64::try_from(number).unwrap_or(i64::MAX)
+}

@@ -1,0 +1,255 @@
+//! Where what a session shows goes out: the queues of its connections, and the encodings that they
+//! share.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use chrono::{DateTime, SecondsFormat, Utc};
+use rendel_core::Problem;
+use rendel_session::{ConnectionId, Content, Shown, To, Told, Welcomed};
+use rendel_wire::http::ConnectionInfo;
+use tokio::time::Instant;
+use uuid::Uuid;
+
+use crate::clock::now_ms;
+use crate::identity::Identity;
+use crate::metrics::Metrics;
+use crate::queue::{Arrival, Beat, Beginning, Frame, Item, Outbound, Run, Snapshot};
+
+/// A connection that entered.
+#[derive(Debug)]
+pub(super) struct Outlet {
+    pub(super) who: Identity,
+    pub(super) client: Uuid,
+    pub(super) outbound: Arc<Outbound>,
+    /// The name of how it is spoken to.
+    pub(super) encoding: &'static str,
+    pub(super) address: String,
+    since: u64,
+    /// Whose updates it gets; none before it was welcomed, nor while it is behind.
+    audience: Option<usize>,
+}
+
+impl Outlet {
+    pub(super) fn new(
+        who: Identity,
+        client: Uuid,
+        outbound: Arc<Outbound>,
+        encoding: &'static str,
+        address: String,
+    ) -> Self {
+        Self { who, client, outbound, encoding, address, since: now_ms(), audience: None }
+    }
+}
+
+/// All of them.
+#[derive(Debug, Default)]
+pub(super) struct Outlets {
+    all: BTreeMap<ConnectionId, Outlet>,
+    /// The last encoded state of each audience.
+    snapshots: BTreeMap<usize, Arc<Snapshot>>,
+    /// The presence of each audience that rests, and what was told last.
+    presence: BTreeMap<usize, Resting>,
+    shown: u64,
+}
+
+#[derive(Debug, Default)]
+struct Resting {
+    told: Option<Arc<Beat>>,
+    waits: Option<Told>,
+}
+
+impl Outlets {
+    pub(super) fn add(&mut self, connection: ConnectionId, outlet: Outlet) {
+        self.all.insert(connection, outlet);
+    }
+
+    pub(super) fn remove(&mut self, connection: ConnectionId) {
+        self.all.remove(&connection);
+    }
+
+    pub(super) fn get_mut(&mut self, connection: ConnectionId) -> Option<&mut Outlet> {
+        self.all.get_mut(&connection)
+    }
+
+    pub(super) fn iter(&self) -> impl Iterator<Item = (ConnectionId, &Outlet)> {
+        self.all.iter().map(|(id, outlet)| (*id, outlet))
+    }
+
+    /// A connection lost its backlog: until its next welcome it gets nothing. Gives the last update
+    /// that it was given.
+    pub(super) fn handle_behind(&mut self, connection: ConnectionId) -> Option<u64> {
+        let outlet = self.all.get_mut(&connection)?;
+        outlet.audience = None;
+        outlet.outbound.figures().taken
+    }
+
+    pub(super) fn end(&self, connection: ConnectionId, problem: Problem) {
+        if let Some(outlet) = self.all.get(&connection) {
+            outlet.outbound.end(problem);
+        }
+    }
+
+    pub(super) fn end_all(&self, problem: &Problem) {
+        self.all.values().for_each(|outlet| outlet.outbound.end(problem.clone()));
+    }
+
+    fn meant<'o>(&'o self, to: &'o To) -> impl Iterator<Item = &'o Outlet> {
+        self.all.iter().filter(|(id, outlet)| is_meant(to, **id, outlet)).map(|(_, outlet)| outlet)
+    }
+
+    pub(super) fn show(&mut self, to: To, shown: Shown<Content>, metrics: &Metrics) {
+        match shown.into_inner() {
+            Content::Welcome(welcomed) => self.welcome(&to, welcomed),
+            Content::Begin { audience, seq, state } => {
+                let state = state.map(|json| self.snapshot(audience, seq, &json));
+                let beginning = Arc::new(Beginning { seq, state });
+                self.place(&to, audience, |outbound| {
+                    outbound.put(Item::Begin(beginning.clone()));
+                });
+            }
+            Content::Updates { updates, last, patches } => {
+                self.shown = last;
+                let count = updates.len() as u64;
+                let patches = patches.into_iter().map(Into::into).collect();
+                let run = Arc::new(Run::new(updates, last, patches));
+                let mut reached = 0;
+                for outlet in self.meant(&to) {
+                    reached += count;
+                    if outlet.outbound.put(Item::Updates(run.clone())) {
+                        metrics.fell_behind.inc();
+                    }
+                }
+                metrics.deliveries.inc_by(reached);
+            }
+            Content::Presence(told) => self.tell_presence(to, told, metrics),
+            Content::Frame(json) => {
+                let frame = Frame::new(&*json);
+                self.meant(&to).for_each(|outlet| {
+                    outlet.outbound.put(Item::Frame(frame.clone()));
+                });
+            }
+        }
+    }
+
+    fn welcome(&mut self, to: &To, welcomed: Welcomed) {
+        let Welcomed { audience, head, state, seq } = welcomed;
+        let state = state.map(|(at, json)| self.snapshot(audience, at, &json));
+        let head = Frame::new(head);
+        self.place(to, audience, |outbound| {
+            outbound.put_welcome(Arrival { head: head.clone(), state: state.clone(), seq });
+        });
+    }
+
+    /// From here on these get what their audience is shown.
+    fn place(&mut self, to: &To, audience: usize, put: impl Fn(&Outbound)) {
+        for (_, outlet) in self.all.iter_mut().filter(|(id, outlet)| is_meant(to, **id, outlet)) {
+            outlet.audience = Some(audience);
+            put(&outlet.outbound);
+        }
+    }
+
+    /// The encodings of a state, which all share who get it.
+    fn snapshot(&mut self, audience: usize, seq: u64, json: &str) -> Arc<Snapshot> {
+        let known = self.snapshots.get(&audience).filter(|known| known.seq == seq);
+        if let Some(known) = known.filter(|known| known.text() == json) {
+            return known.clone();
+        }
+        let made = Snapshot::new(seq, json);
+        self.snapshots.insert(audience, made.clone());
+        made
+    }
+
+    /// Under load presence is told less often, and what waits is the newest; updates do not wait
+    /// for it.
+    fn tell_presence(&mut self, to: To, told: Told, metrics: &Metrics) {
+        let (To::Audience(audience) | To::AudienceBut(audience, _)) = to else { return };
+        let resting = self.presence.entry(audience).or_default();
+        if resting.waits.is_none() && rest(resting).is_zero() {
+            return self.put_presence(to, told, metrics);
+        }
+        let waits = resting.waits.get_or_insert_default();
+        for (who, of) in told {
+            waits.entry(who).or_default().extend(of);
+        }
+    }
+
+    fn put_presence(&mut self, to: To, told: Told, metrics: &Metrics) {
+        let (To::Audience(audience) | To::AudienceBut(audience, _)) = to else { return };
+        let meant: Vec<_> = self.meant(&to).map(|outlet| outlet.outbound.clone()).collect();
+        let beat = Arc::new(Beat::new(told, meant.len()));
+        meant.iter().for_each(|outbound| outbound.put_presence(&beat));
+        metrics.presence.inc_by(meant.len() as u64);
+        self.presence.entry(audience).or_default().told = Some(beat);
+    }
+
+    /// When presence that rests may be told.
+    pub(super) fn next_presence(&self) -> Option<Instant> {
+        let waiting = self.presence.values().filter(|resting| resting.waits.is_some());
+        waiting.map(|resting| Instant::now() + rest(resting)).min()
+    }
+
+    /// Tells the presence that has rested.
+    pub(super) fn tell_rested(&mut self, metrics: &Metrics) {
+        let mut due = Vec::new();
+        for (audience, resting) in &mut self.presence {
+            if resting.waits.is_some() && rest(resting).is_zero() {
+                due.extend(resting.waits.take().map(|told| (*audience, told)));
+            }
+        }
+        for (audience, told) in due {
+            self.put_presence(To::Audience(audience), told, metrics);
+        }
+    }
+
+    pub(super) fn list(&self) -> Vec<ConnectionInfo> {
+        let mut list: Vec<_> = self.all.values().map(|outlet| self.info(outlet)).collect();
+        list.sort_by(|one, other| {
+            (other.catch_ups, other.lag, &one.participant).cmp(&(
+                one.catch_ups,
+                one.lag,
+                &other.participant,
+            ))
+        });
+        list
+    }
+
+    fn info(&self, outlet: &Outlet) -> ConnectionInfo {
+        let queue = outlet.outbound.figures();
+        let since =
+            i64::try_from(outlet.since).ok().and_then(DateTime::<Utc>::from_timestamp_millis);
+        let given = queue.taken.unwrap_or(0);
+        ConnectionInfo {
+            participant: outlet.who.id.clone(),
+            name: outlet.who.name.clone(),
+            role: outlet.who.role.clone(),
+            client: outlet.client,
+            way: outlet.encoding.to_owned(),
+            address: outlet.address.clone(),
+            since: since.unwrap_or_default().to_rfc3339_opts(SecondsFormat::Secs, true),
+            lag: outlet.audience.map_or(0, |_| self.shown.saturating_sub(given)),
+            lag_ms: queue.lag_ms,
+            queue: queue.frames,
+            queue_bytes: queue.bytes,
+            catch_ups: queue.catch_ups,
+        }
+    }
+}
+
+fn is_meant(to: &To, id: ConnectionId, outlet: &Outlet) -> bool {
+    match to {
+        To::Audience(audience) => outlet.audience == Some(*audience),
+        To::AudienceBut(audience, (who, client)) => {
+            outlet.audience == Some(*audience)
+                && !(outlet.who.id == *who && outlet.client == *client)
+        }
+        To::These(these) => outlet.audience.is_some() && these.contains(&id),
+        To::One(one) => id == *one,
+    }
+}
+
+/// How long the presence of an audience still rests.
+fn rest(resting: &Resting) -> std::time::Duration {
+    let now = std::time::Instant::now();
+    resting.told.as_ref().map(|beat| beat.rest(now)).unwrap_or_default()
+}

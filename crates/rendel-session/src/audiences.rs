@@ -1,0 +1,467 @@
+//! The one exit: what leaves for a participant is made here, by their audience.
+//!
+//! Those who see the same share one encoding of the state and of each update, and one digest.
+//! [`Shown`] has no other maker than this file, so nothing that is not filtered can be sent.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use rendel_core::{
+    Charter, Extent, Facts, Hold, HoldChange, Path, Presence, Problem, Settled, Sight, State,
+    Teller, digest,
+};
+use rendel_wire::{
+    AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,
+    Resync, Roster, Status, Waiting, Welcome,
+};
+use serde::Serialize;
+use serde_json::value::RawValue;
+use uuid::Uuid;
+
+use crate::recent::Recent;
+
+/// Something as an audience may see it.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(transparent)]
+pub struct Shown<T>(T);
+
+impl<T> Shown<T> {
+    /// The thing itself, on its way out.
+    pub fn get(&self) -> &T {
+        &self.0
+    }
+
+    /// See [`get`](Self::get).
+    pub fn into_inner(self) -> T {
+        self.0
+    }
+}
+
+/// What is told, by participant and client; nothing where that is nothing any more.
+pub type Told = BTreeMap<String, BTreeMap<Uuid, Option<Facts>>>;
+
+/// What is shown over connections.
+#[derive(Clone, Debug, Serialize)]
+pub enum Content {
+    /// Where the session stands; from here on the connection is of this audience.
+    Welcome(Welcomed),
+    /// Where one begins who follows by events; likewise.
+    Begin {
+        /// The audience.
+        audience: usize,
+        /// The place.
+        seq: u64,
+        /// The state there, for those who have none; else what they missed is theirs to read.
+        state: Option<Arc<str>>,
+    },
+    /// A run of updates.
+    Updates {
+        /// Each as JSON.
+        updates: Vec<Arc<str>>,
+        /// The place of the last.
+        last: u64,
+        /// A JSON Patch for each, where somebody follows by patches.
+        patches: Vec<String>,
+    },
+    /// What changed in presence.
+    Presence(Told),
+    /// Any other frame, as JSON.
+    Frame(Arc<str>),
+}
+
+/// A `welcome`, with its state apart, which many share.
+#[derive(Clone, Debug, Serialize)]
+pub struct Welcomed {
+    /// The audience.
+    pub audience: usize,
+    /// The frame but for the state.
+    pub head: String,
+    /// The state and its place.
+    pub state: Option<(u64, Arc<str>)>,
+    /// The `seq` that a replica has after it.
+    pub seq: u64,
+}
+
+/// What of a `welcome` is the same whoever sees it.
+pub(crate) type Greeting = Welcome<Arc<RawValue>, Arc<RawValue>>;
+
+/// A frame that is more than a part of the state, but may speak of it.
+#[derive(Clone, Debug)]
+pub(crate) enum Word {
+    Refused(Refused),
+    Outcome(OutcomeFrame),
+    Waiting(Waiting),
+    Answer(AnswerFrame),
+    Roster(Roster),
+    Holds(HoldChange),
+    Cue(CueFrame),
+    Status(Status),
+    Digest(DigestAsked),
+    Notice(Notice),
+}
+
+/// The audiences of a session. The first sees everything, the last nothing.
+#[derive(Debug)]
+pub(crate) struct Audiences {
+    charter: Arc<Charter>,
+    all: Vec<Audience>,
+    of_role: BTreeMap<String, usize>,
+}
+
+#[derive(Debug)]
+struct Audience {
+    sight: Sight,
+    /// The last encoded state, which serves late joiners while the updates after it are in memory.
+    snapshot: Option<(u64, Arc<str>)>,
+    /// The state as it was last shown, which patches are made against while somebody follows by
+    /// them.
+    followed: Option<State>,
+}
+
+/// A late joiner may get a state that is this many updates old, and the updates after it.
+const SNAPSHOT_AGE: u64 = 64;
+
+impl Audiences {
+    pub(crate) fn of(charter: Arc<Charter>) -> Self {
+        let audience = |sight| Audience { sight, snapshot: None, followed: None };
+        let mut all = vec![audience(Sight::WHOLE)];
+        let mut of_role = BTreeMap::new();
+        for (name, role) in &charter.roles {
+            let at = all.iter().position(|known| known.sight == role.see).unwrap_or_else(|| {
+                all.push(audience(role.see.clone()));
+                all.len() - 1
+            });
+            of_role.insert(name.clone(), at);
+        }
+        of_role.insert(rendel_core::Actor::SERVICE.to_owned(), 0);
+        all.push(audience(Sight::NOTHING));
+        Self { charter, all, of_role }
+    }
+
+    /// The audience of a role; of one that the charter does not have, that which sees nothing.
+    pub(crate) fn of_role(&self, role: &str) -> usize {
+        self.of_role.get(role).copied().unwrap_or(self.all.len() - 1)
+    }
+
+    pub(crate) fn ids(&self) -> std::ops::Range<usize> {
+        0..self.all.len()
+    }
+
+    /// The state has become another.
+    pub(crate) fn forget_snapshots(&mut self) {
+        self.all.iter_mut().for_each(|audience| audience.snapshot = None);
+    }
+
+    /// Whether an update has to be read to be shown to everybody.
+    pub(crate) fn is_divided(&self) -> bool {
+        self.all.len() > 2
+    }
+
+    fn sight(&self, audience: usize) -> &Sight {
+        self.all.get(audience).map_or(&Sight::NOTHING, |audience| &audience.sight)
+    }
+
+    fn sees(&self, audience: usize, at: &str) -> bool {
+        let sight = self.sight(audience);
+        let is_shown = |path: Path| sight.extent(&self.charter.fields, &path) != Extent::Nothing;
+        sight.is_whole() || Path::parse(at).is_ok_and(is_shown)
+    }
+
+    /// Whether a role sees anything of what is at a path.
+    pub(crate) fn role_sees(&self, role: &str, at: &str) -> bool {
+        self.sees(self.of_role(role), at)
+    }
+
+    /// A refusal, for a role.
+    pub(crate) fn problem(&self, role: &str, problem: Problem) -> Shown<Problem> {
+        Shown(self.sight(self.of_role(role)).problem(&self.charter.fields, problem))
+    }
+
+    /// An update of the journal, for a role.
+    pub(crate) fn update(&self, role: &str, json: Option<&Arc<str>>) -> Shown<Option<Arc<str>>> {
+        let sight = self.sight(self.of_role(role));
+        Shown(json.map(|json| seen(sight, &self.charter, json)))
+    }
+
+    /// Whether whoever proposed an update cannot tell it by its author.
+    pub(crate) fn hides_author(&self, audience: usize, update: &Settled) -> bool {
+        let sight = self.sight(audience);
+        !sight.is_whole() && sight.update(&self.charter.fields, update).by.is_empty()
+    }
+
+    /// The value at a path, or the whole state, for a role; `None` where nothing is shown there.
+    pub(crate) fn reading(
+        &mut self,
+        role: &str,
+        seq: u64,
+        state: &State,
+        path: Option<&Path>,
+    ) -> Option<Shown<Arc<str>>> {
+        let audience = self.of_role(role);
+        let Some(path) = path else { return Some(Shown(self.present_state(audience, seq, state))) };
+        let plain = state.plain_at(&self.charter.fields, path)?;
+        let value = self.sight(audience).value(&self.charter.fields, path, plain)?;
+        Some(Shown(value.to_string().into()))
+    }
+
+    /// The state as it is, encoded at most once.
+    fn present_state(&mut self, audience: usize, seq: u64, state: &State) -> Arc<str> {
+        let charter = self.charter.clone();
+        let Some(of) = self.all.get_mut(audience) else { return "{}".into() };
+        if let Some((_, made)) = of.snapshot.as_ref().filter(|(at, _)| *at == seq) {
+            return made.clone();
+        }
+        let shown = of.sight.state(&charter.fields, state.plain(&charter.fields));
+        let made: Arc<str> = serde_json::to_string(&shown).unwrap_or_default().into();
+        of.snapshot = Some((seq, made.clone()));
+        made
+    }
+
+    /// A `welcome` for a replica that has what came up to `had`, or nothing.
+    pub(crate) fn welcome(
+        &mut self,
+        audience: usize,
+        had: Option<u64>,
+        greeting: Greeting,
+        recent: &Recent,
+        state: &State,
+    ) -> Shown<Content> {
+        let seq = greeting.seq;
+        let mut greeting = greeting;
+        let is_smaller = |bytes: usize| bytes == 0 || (bytes as u64) < state.weight();
+        let missed = had.and_then(|had| {
+            let bytes = recent.after(had)?.map(|json| json.len()).sum();
+            is_smaller(bytes).then(|| self.updates_after(audience, had, recent)).flatten()
+        });
+        let mut joined = None;
+        match missed {
+            Some(updates) => greeting.updates = Some(updates),
+            None => {
+                let last = self.all.get(audience).and_then(|of| of.snapshot.clone());
+                // Made anew only when the last is too old for the updates in memory to bridge.
+                let (at, json) = last
+                    .filter(|(at, _)| seq - at <= SNAPSHOT_AGE && recent.after(*at).is_some())
+                    .unwrap_or_else(|| (seq, self.present_state(audience, seq, state)));
+                let updates = self.updates_after(audience, at, recent);
+                greeting.updates = updates.filter(|updates| !updates.is_empty());
+                joined = Some((at, json));
+            }
+        }
+        let head = tagged("welcome", &greeting);
+        Shown(Content::Welcome(Welcomed { audience, head, state: joined, seq }))
+    }
+
+    fn updates_after(
+        &self,
+        audience: usize,
+        seq: u64,
+        recent: &Recent,
+    ) -> Option<Vec<Arc<RawValue>>> {
+        let sight = self.sight(audience);
+        Some(recent.after(seq)?.map(|json| raw(&seen(sight, &self.charter, json))).collect())
+    }
+
+    /// Where one begins who follows by events, after what they have or with the state.
+    pub(crate) fn begin(
+        &mut self,
+        audience: usize,
+        seq: u64,
+        has_state: bool,
+        state: &State,
+    ) -> Shown<Content> {
+        let state = (!has_state).then(|| self.present_state(audience, seq, state));
+        Shown(Content::Begin { audience, seq, state })
+    }
+
+    /// Patches are made from this state on, if they are not already.
+    pub(crate) fn follow(&mut self, audience: usize, state: State) {
+        if let Some(of) = self.all.get_mut(audience) {
+            of.followed.get_or_insert(state);
+        }
+    }
+
+    /// Nobody of an audience follows by patches any more.
+    pub(crate) fn stop_following(&mut self, audience: usize) {
+        if let Some(of) = self.all.get_mut(audience) {
+            of.followed = None;
+        }
+    }
+
+    pub(crate) fn is_followed(&self, audience: usize) -> bool {
+        self.all.get(audience).is_some_and(|of| of.followed.is_some())
+    }
+
+    /// A run of updates. `read` has them too where somebody needs that. Why there are no patches,
+    /// if so.
+    pub(crate) fn updates(
+        &mut self,
+        audience: usize,
+        updates: &[Arc<str>],
+        read: &[Settled],
+        last: u64,
+    ) -> (Shown<Content>, Option<String>) {
+        let charter = self.charter.clone();
+        let sight = self.sight(audience).clone();
+        let shown = match sight.is_whole() {
+            true => updates.to_vec(),
+            false => {
+                let pairs = read.iter().zip(updates);
+                pairs.map(|(update, json)| seen_update(&sight, &charter, update, json)).collect()
+            }
+        };
+        let followed = self.all.get_mut(audience).and_then(|of| of.followed.as_mut());
+        let patches: Result<Vec<_>, String> = match followed {
+            None => Ok(Vec::new()),
+            Some(state) => {
+                updates.iter().map(|json| patch(state, &charter, &sight, json)).collect()
+            }
+        };
+        // Without its patch a follower ends, and comes back for the state.
+        let (patches, why) = patches.map_or_else(|why| (vec![], Some(why)), |all| (all, None));
+        (Shown(Content::Updates { updates: shown, last, patches }), why)
+    }
+
+    /// The whole state, for a replica that differs.
+    pub(crate) fn resync(&mut self, audience: usize, seq: u64, state: &State) -> Shown<Content> {
+        let state = raw(&self.present_state(audience, seq, state));
+        let reason = "The replica's digest differed from the service's.".to_owned();
+        Shown(Content::Frame(tagged("resync", &Resync { seq, state, reason }).into()))
+    }
+
+    /// What changed in presence.
+    pub(crate) fn presence(
+        &self,
+        audience: usize,
+        presence: &Presence,
+        changed: &std::collections::BTreeSet<Teller>,
+    ) -> Shown<Content> {
+        let mut of = Told::new();
+        for teller in changed {
+            let facts = presence.facts(&self.charter, self.sight(audience), teller);
+            of.entry(teller.0.clone()).or_default().insert(teller.1, facts);
+        }
+        Shown(Content::Presence(of))
+    }
+
+    /// All that is told now, for somebody who arrives.
+    pub(crate) fn present_facts(
+        &self,
+        audience: usize,
+        presence: &Presence,
+    ) -> BTreeMap<String, BTreeMap<Uuid, Facts>> {
+        let mut all = BTreeMap::<_, BTreeMap<_, _>>::new();
+        for teller in presence.tellers() {
+            if let Some(facts) = presence.facts(&self.charter, self.sight(audience), teller) {
+                all.entry(teller.0.clone()).or_default().insert(teller.1, facts);
+            }
+        }
+        all
+    }
+
+    /// Those of some holds that an audience sees.
+    pub(crate) fn holds(&self, audience: usize, holds: Vec<Hold>) -> Vec<Hold> {
+        holds.into_iter().filter(|hold| self.sees(audience, &hold.at)).collect()
+    }
+
+    /// Any other frame; `None` where nothing of it is shown.
+    pub(crate) fn word(&self, audience: usize, word: Word) -> Option<Shown<Content>> {
+        let sight = self.sight(audience);
+        let problem = |problem| sight.problem(&self.charter.fields, problem);
+        let frame = match word {
+            Word::Refused(Refused { n, problem: why }) => {
+                FromService::Refused(Refused { n, problem: problem(why) })
+            }
+            Word::Outcome(mut frame) => {
+                if let OutcomeOf::Problem(why) = &mut frame.outcome {
+                    *why = problem(why.clone());
+                }
+                FromService::Outcome(frame)
+            }
+            Word::Answer(AnswerFrame { n, problem: why }) => {
+                FromService::Answer(AnswerFrame { n, problem: why.map(problem) })
+            }
+            Word::Notice(Notice { problem: why }) => {
+                FromService::Notice(Notice { problem: problem(why) })
+            }
+            Word::Holds(change) => {
+                let taken = self.holds(audience, change.taken);
+                let freed = change.freed.into_iter().filter(|at| self.sees(audience, at));
+                let change = HoldChange { taken, freed: freed.collect() };
+                if change == HoldChange::default() {
+                    return None;
+                }
+                FromService::Holds(change)
+            }
+            // None of these speaks of the state.
+            Word::Waiting(frame) => FromService::Waiting(frame),
+            Word::Roster(frame) => FromService::Roster(frame),
+            Word::Cue(frame) => FromService::Cue(frame),
+            Word::Status(frame) => FromService::Status(frame),
+            Word::Digest(frame) => FromService::Digest(frame),
+        };
+        Some(Shown(Content::Frame(frame.encode().into())))
+    }
+}
+
+/// An update of the journal as a role is shown it. Cost O(its size) where something is hidden.
+pub fn update_seen(charter: &Charter, role: &str, json: &Arc<str>) -> Shown<Arc<str>> {
+    Shown(seen(charter.sight(role), charter, json))
+}
+
+/// The digests of a state, one for each audience of its session. Cost O(size × audiences).
+pub fn digests(charter: &Arc<Charter>, state: &State) -> Vec<String> {
+    let plain = state.plain(&charter.fields);
+    let audiences = Audiences::of(charter.clone());
+    let of = |Audience { sight, .. }: &Audience| match *sight == Sight::NOTHING {
+        true => digest(&sight.state(&charter.fields, serde_json::Value::Null)),
+        false if sight.is_whole() => digest(&plain),
+        false => digest(&sight.state(&charter.fields, plain.clone())),
+    };
+    audiences.all.iter().map(of).collect()
+}
+
+/// A stored update as it is shown.
+fn seen(sight: &Sight, charter: &Charter, json: &Arc<str>) -> Arc<str> {
+    if sight.is_whole() {
+        return json.clone();
+    }
+    // What cannot be read is not passed on: nobody could say what is in it.
+    let Ok(update) = serde_json::from_str::<Settled>(json) else { return Arc::from("") };
+    seen_update(sight, charter, &update, json)
+}
+
+fn seen_update(sight: &Sight, charter: &Charter, update: &Settled, json: &Arc<str>) -> Arc<str> {
+    let shown = sight.update(&charter.fields, update);
+    if shown == *update {
+        json.clone()
+    } else {
+        serde_json::to_string(&shown).unwrap_or_default().into()
+    }
+}
+
+fn patch(
+    state: &mut State,
+    charter: &Charter,
+    sight: &Sight,
+    json: &str,
+) -> Result<String, String> {
+    let update: Settled = serde_json::from_str(json).map_err(|error| error.to_string())?;
+    let ops = state.patch(&charter.fields, &update, sight).map_err(|misfit| misfit.to_string())?;
+    serde_json::to_string(&ops).map_err(|error| error.to_string())
+}
+
+fn raw(json: &str) -> Arc<RawValue> {
+    // The text was serialised from a value a moment ago, so it is JSON.
+    RawValue::from_string(json.to_owned()).unwrap_or_default().into()
+}
+
+/// A frame whose body has parts that are JSON text already.
+fn tagged<T: Serialize>(name: &'static str, body: &T) -> String {
+    #[derive(Serialize)]
+    struct Tagged<'b, T> {
+        r#type: &'static str,
+        #[serde(flatten)]
+        body: &'b T,
+    }
+    serde_json::to_string(&Tagged { r#type: name, body }).unwrap_or_default()
+}

@@ -1,0 +1,117 @@
+//! Proposals that wait for an outside check, and those of the same client that wait behind them.
+
+use std::collections::{BTreeMap, VecDeque};
+
+use rendel_core::{Actor, Charter, ClientKey, Edit, Gate, Path, Proposal};
+
+use crate::input::ConnectionId;
+use crate::order::Origin;
+
+/// Proposals of one client that may wait.
+pub(crate) const QUEUE: usize = 256;
+
+/// A proposal that waits.
+#[derive(Debug)]
+pub(crate) struct Held {
+    pub(crate) actor: Actor,
+    pub(crate) proposal: Proposal,
+    pub(crate) from: Origin,
+    /// The gate, by its place in the charter, while it is asked.
+    pub(crate) gate: Option<usize>,
+}
+
+/// What waits, by client: the first of each is at its gate.
+#[derive(Debug, Default)]
+pub(crate) struct Gates {
+    waiting: BTreeMap<ClientKey, VecDeque<Held>>,
+}
+
+/// Where a proposal went.
+pub(crate) enum Queued {
+    /// Behind what waits.
+    Behind,
+    /// It waits already, and is answered where it came from last.
+    Again { connection: Option<ConnectionId>, n: u64 },
+    /// There is no space.
+    Full(Held),
+    /// Nothing of its client waits.
+    Free(Held),
+}
+
+impl Gates {
+    pub(crate) fn is_empty(&self) -> bool {
+        self.waiting.is_empty()
+    }
+
+    /// Proposals that are at a gate.
+    pub(crate) fn at(&self, gate: usize) -> usize {
+        let is_there =
+            |queue: &&VecDeque<Held>| queue.front().is_some_and(|held| held.gate == Some(gate));
+        self.waiting.values().filter(is_there).count()
+    }
+
+    /// Puts a proposal behind what waits of its client.
+    pub(crate) fn queue(&mut self, held: Held) -> Queued {
+        let Some(queue) = self.waiting.get_mut(&held.actor.key()) else {
+            return Queued::Free(held);
+        };
+        let n = held.proposal.n;
+        if let Some(sent_before) = queue.iter_mut().find(|waiting| waiting.proposal.n == n) {
+            sent_before.from = held.from;
+            Queued::Again { connection: sent_before.from.connection(), n }
+        } else if queue.len() < QUEUE {
+            queue.push_back(held);
+            Queued::Behind
+        } else {
+            Queued::Full(held)
+        }
+    }
+
+    /// A proposal waits at a gate, before all else of its client.
+    pub(crate) fn wait_at(&mut self, gate: usize, held: Held) {
+        let queue = self.waiting.entry(held.actor.key()).or_default();
+        queue.push_front(Held { gate: Some(gate), ..held });
+    }
+
+    /// Takes what a gate has answered. A late or second answer is about nothing.
+    pub(crate) fn take_answered(&mut self, client: ClientKey, n: u64) -> Option<Held> {
+        let queue = self.waiting.get_mut(&client)?;
+        queue.front().filter(|held| held.proposal.n == n && held.gate.is_some())?;
+        queue.pop_front()
+    }
+
+    /// Takes what a client has waiting next.
+    pub(crate) fn take_next(&mut self, client: ClientKey) -> Option<Held> {
+        let next = self.waiting.get_mut(&client)?.pop_front();
+        if next.is_none() {
+            self.waiting.remove(&client);
+        }
+        next
+    }
+
+    /// Takes all that waits.
+    pub(crate) fn take_all(&mut self) -> impl Iterator<Item = Held> + use<> {
+        std::mem::take(&mut self.waiting).into_values().flatten()
+    }
+}
+
+/// The first gate from `first` on that is about one of the edits. The backend itself passes.
+pub(crate) fn gate_for(
+    charter: &Charter,
+    actor: &Actor,
+    edits: &[Edit],
+    first: usize,
+) -> Option<usize> {
+    if actor.role == Actor::SERVICE {
+        return None;
+    }
+    let is_about = |gate: &Gate| edits.iter().any(|edit| touches(gate, edit));
+    (first..charter.gates.len()).find(|gate| is_about(&charter.gates[*gate]))
+}
+
+/// Whether a gate is about an edit: at, around or inside what it changes. What cannot be read is
+/// refused without a gate.
+fn touches(gate: &Gate, edit: &Edit) -> bool {
+    let (Ok(path), Some(op)) = (Path::parse(&edit.at), edit.read()) else { return false };
+    !op.is_condition() && gate.at.concerns(path.tokens(), op.makes().is_some())
+}

@@ -1,0 +1,273 @@
+//! Who is here, and what they tell of themselves, hold and call out: none of it is in the journal.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::num::NonZeroU32;
+use std::sync::Arc;
+use std::time::Duration;
+
+use governor::clock::FakeRelativeClock;
+use governor::middleware::NoOpMiddleware;
+use governor::state::keyed::DefaultKeyedStateStore;
+use governor::{Quota, RateLimiter};
+use rendel_core::{
+    Actor, Charter, CueTo, Effect, Facts, HoldChange, Holds, Path, Power, Presence, Problem,
+    ProblemKind, Settled, Teller,
+};
+use rendel_wire::{CueFor, CueFrame, Left, LeftWhy, Participant, Roster, SendCue};
+
+use crate::input::{ConnectionId, Person};
+use crate::roster::{Present, absorb};
+
+/// How often each may send a cue. Its clock is set to the session's.
+type CueRate = RateLimiter<
+    String,
+    DefaultKeyedStateStore<String>,
+    FakeRelativeClock,
+    NoOpMiddleware<governor::nanos::Nanos>,
+>;
+
+#[derive(Debug)]
+pub(crate) struct People {
+    charter: Arc<Charter>,
+    present: Present,
+    /// What changed in the roster and was not told yet.
+    roster: Roster,
+    presence: Presence,
+    /// When presence was last told, and when it is told next, where something waits.
+    told_at: u64,
+    tell_at: Option<u64>,
+    holds: Holds,
+    cue_rates: BTreeMap<String, CueRate>,
+    cue_clock: FakeRelativeClock,
+    cue_now: u64,
+}
+
+impl People {
+    pub(crate) fn of(charter: Arc<Charter>, now: u64) -> Self {
+        let cue_clock = FakeRelativeClock::default();
+        let rate = |rate: u32| {
+            let quota = Quota::per_second(NonZeroU32::new(rate)?);
+            Some(RateLimiter::new(quota, DefaultKeyedStateStore::default(), cue_clock.clone()))
+        };
+        let cues = charter.cues.iter();
+        let cue_rates = cues.filter_map(|(name, cue)| Some((name.clone(), rate(cue.rate)?)));
+        Self {
+            cue_rates: cue_rates.collect(),
+            charter,
+            present: Present::default(),
+            roster: Roster::default(),
+            presence: Presence::default(),
+            told_at: 0,
+            tell_at: None,
+            holds: Holds::default(),
+            cue_clock,
+            cue_now: now,
+        }
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        self.present.len()
+    }
+
+    pub(crate) fn list(&self) -> Vec<Participant> {
+        self.present.list()
+    }
+
+    pub(crate) fn hue(&self, id: &str) -> u16 {
+        self.present.hue(id)
+    }
+
+    pub(crate) fn presence(&self) -> &Presence {
+        &self.presence
+    }
+
+    pub(crate) fn holds(&self) -> &Holds {
+        &self.holds
+    }
+
+    /// A connection enters: `full` beyond the charter's participants, and beyond `most_each`
+    /// connections of one.
+    pub(crate) fn enter(&mut self, who: &Person, most_each: u32) -> Result<(), Problem> {
+        let change = self.present.add(who, self.charter.session.participants, most_each)?;
+        absorb(&mut self.roster, change);
+        Ok(())
+    }
+
+    /// A connection is gone.
+    pub(crate) fn leave(
+        &mut self,
+        teller: &Teller,
+        connection: ConnectionId,
+        why: LeftWhy,
+        now: u64,
+    ) {
+        self.presence.handle_gone(teller, connection);
+        self.plan_presence(now);
+        let linger = u64::try_from(self.charter.presence.linger.as_millis()).unwrap_or(u64::MAX);
+        let change = self.present.remove(&teller.0, why, linger, now);
+        self.has_left(change);
+    }
+
+    /// A participant is gone with all connections.
+    pub(crate) fn remove(&mut self, id: &str) {
+        let change = self.present.remove_all(id, LeftWhy::Removed);
+        self.has_left(change);
+    }
+
+    /// A change of the roster in which somebody may have left: what they held is free.
+    fn has_left(&mut self, change: Roster) {
+        for Left { id, .. } in &change.left {
+            self.holds.handle_left(id);
+        }
+        absorb(&mut self.roster, change);
+    }
+
+    /// What changed since the last time.
+    pub(crate) fn poll_changed(&mut self) -> (Option<Roster>, Option<HoldChange>) {
+        let roster = std::mem::take(&mut self.roster);
+        let holds = self.holds.poll_changed();
+        (
+            Some(roster).filter(|change| *change != Roster::default()),
+            Some(holds).filter(|change| *change != HoldChange::default()),
+        )
+    }
+
+    /// Takes facts that were read against the state.
+    pub(crate) fn said(
+        &mut self,
+        teller: &Teller,
+        connection: ConnectionId,
+        facts: Facts,
+        now: u64,
+    ) {
+        self.presence.handle_said(&self.charter, teller, connection, facts, now);
+        self.plan_presence(now);
+    }
+
+    /// Whether something that is told moves or goes with the state.
+    pub(crate) fn follows_state(&self) -> bool {
+        self.presence.follows_state(&self.charter)
+    }
+
+    /// Updates are shown: what is told of places in them moves along.
+    pub(crate) fn handle_shown(&mut self, updates: &[Settled], now: u64) {
+        updates.iter().for_each(|update| self.presence.handle_settled(&self.charter, update));
+        self.plan_presence(now);
+    }
+
+    /// An update is settled: what is held in it goes on or is free.
+    pub(crate) fn handle_settled(&mut self, by: &str, effects: &[Effect], now: u64) {
+        self.holds.handle_settled(by, effects, now);
+    }
+
+    /// Presence is told at the charter's rate, all that changed since the last time at once.
+    fn plan_presence(&mut self, now: u64) {
+        if self.presence.has_changed() && self.tell_at.is_none() {
+            let wait = 1_000 / u64::from(self.charter.presence.rate.max(1));
+            self.tell_at = Some((self.told_at + wait).max(now));
+        }
+    }
+
+    /// Whose presence changed since it was last told, where it is to be told now.
+    pub(crate) fn poll_presence(&mut self, now: u64) -> Option<BTreeSet<Teller>> {
+        self.tell_at.filter(|at| *at <= now)?;
+        self.tell_at = None;
+        self.told_at = now;
+        Some(self.presence.poll_changed())
+    }
+
+    pub(crate) fn hold(
+        &mut self,
+        actor: &Actor,
+        path: &Path,
+        for_ms: Option<u64>,
+        over: bool,
+        now: u64,
+    ) -> Result<(), Problem> {
+        if over && !self.charter.has_power(&actor.role, Power::TakeOver) {
+            let role = &actor.role;
+            let detail = format!("The role {role:?} has not the charter's power \"take-over\".");
+            return Err(Problem::new(ProblemKind::NotAllowed, detail).at(path));
+        }
+        self.holds.handle_hold(&self.charter, actor, path, for_ms, over, now).map(drop)
+    }
+
+    /// What is not theirs any more is as free of them as they want it.
+    pub(crate) fn release(&mut self, who: &str, path: &Path) {
+        self.holds.handle_release(who, path);
+    }
+
+    /// A cue on its way: to whom the charter says, or whom its sender names where the charter
+    /// leaves that to them.
+    pub(crate) fn cue(
+        &mut self,
+        actor: &Actor,
+        cue: SendCue,
+        now: u64,
+    ) -> Result<(CueFrame, CueFor), Problem> {
+        let SendCue { name, data, to, .. } = cue;
+        let Some(declared) = self.charter.cues.get(&name) else {
+            let known: Vec<&str> = self.charter.cues.keys().map(String::as_str).collect();
+            let detail = format!("There is no cue {name:?}; the charter has {}.", known.join(", "));
+            return Err(Problem::new(ProblemKind::UnknownPath, detail));
+        };
+        if actor.role != Actor::SERVICE && !declared.from.contains(&actor.role) {
+            let detail = format!("The role {:?} may not send the cue {name:?}.", actor.role);
+            return Err(Problem::new(ProblemKind::NotAllowed, detail));
+        }
+        declared.check(&name, data.as_ref())?;
+        let to = cued(&name, &declared.to, to)?;
+        if let Some(rates) = self.cue_rates.get(&name).filter(|_| actor.role != Actor::SERVICE) {
+            self.cue_clock.advance(Duration::from_millis(now.saturating_sub(self.cue_now)));
+            self.cue_now = now;
+            let (most, wait) = (declared.rate, 1_000 / declared.rate.max(1));
+            rates.check_key(&actor.id).map_err(|_| {
+                let detail = format!("The cue {name:?} is sent at most {most} times per second.");
+                Problem::new(ProblemKind::TooFast, detail)
+                    .with("limit", "cue")
+                    .with("wait_ms", wait)
+            })?;
+            // Who sends no more is not remembered.
+            rates.retain_recent();
+        }
+        Ok((CueFrame { name, by: actor.id.clone(), data }, to))
+    }
+
+    /// What lapses by itself.
+    pub(crate) fn handle_timeout(&mut self, now: u64) {
+        self.presence.handle_timeout(now);
+        self.holds.handle_timeout(now);
+        let change = self.present.handle_timeout(now);
+        self.has_left(change);
+        self.plan_presence(now);
+    }
+
+    /// When something lapses or is told next.
+    pub(crate) fn poll_timeout(&self) -> Option<u64> {
+        let lapses =
+            [self.presence.poll_timeout(), self.holds.poll_timeout(), self.present.poll_timeout()];
+        lapses.into_iter().chain([self.tell_at]).flatten().min()
+    }
+}
+
+/// Who gets a cue.
+fn cued(name: &str, declared: &CueTo, to: Option<CueFor>) -> Result<CueFor, Problem> {
+    match (declared, to) {
+        (CueTo::Choice, Some(to)) => Ok(to),
+        (CueTo::Participant, Some(to @ CueFor::Participant(_))) => Ok(to),
+        (CueTo::Participant, _) => {
+            let detail = format!("The cue {name:?} goes to one participant: name them in \"to\".");
+            Err(Problem::new(ProblemKind::Malformed, detail))
+        }
+        (CueTo::Everyone, None | Some(CueFor::Everyone)) | (CueTo::Choice, None) => {
+            Ok(CueFor::Everyone)
+        }
+        (CueTo::EveryoneElse, None | Some(CueFor::EveryoneElse)) => Ok(CueFor::EveryoneElse),
+        (CueTo::Role(role), None) => Ok(CueFor::Role(role.clone())),
+        (_, Some(_)) => {
+            let detail =
+                format!("The charter says to whom the cue {name:?} goes: leave \"to\" out.");
+            Err(Problem::new(ProblemKind::NotAllowed, detail))
+        }
+    }
+}

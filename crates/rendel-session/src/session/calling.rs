@@ -1,0 +1,277 @@
+//! Calls by HTTP.
+
+use std::sync::Arc;
+
+use rendel_core::{Actor, ClientOutcome, Path, Problem, ProblemKind, Proposal};
+use rendel_wire::http::{ParticipantInfo, ParticipantList};
+use serde_json::Value;
+
+use super::Session;
+use crate::input::{Ask, CallId, IfMatch, Standing, Status};
+use crate::order::{Origin, Waiting};
+use crate::output::{Answer, Figures, Output};
+use crate::problems::{ended, nothing_at, unavailable};
+
+/// A state up to this size is told along with the refusal of a condition on it.
+const TOLD_BYTES: u64 = 64 << 10;
+
+impl Session {
+    pub(super) fn call(&mut self, call: CallId, ask: Ask) {
+        match ask {
+            Ask::Propose { actor, proposal } => self.propose_once(call, actor, proposal),
+            Ask::BeginPatch { actor, n, if_match } => {
+                self.begin_patch(call, &actor, n, if_match.as_ref());
+            }
+            Ask::EndPatch { actor, proposal, if_match } => {
+                self.end_patch(call, actor, proposal, if_match.as_ref());
+            }
+            Ask::Cue { actor, cue } => {
+                let result = self.cue(&actor, cue).map(|()| Answer::Done);
+                self.answer(call, result, &actor.role);
+            }
+            Ask::May { actor, edit } => {
+                let result = self.order.sequencer().may(&actor, &edit).map(Answer::May);
+                self.answer(call, result, &actor.role);
+            }
+            Ask::Who => {
+                let list = self.who();
+                self.answer(call, Ok(Answer::Who(list)), Actor::SERVICE);
+            }
+            Ask::Read { role, path } => self.read(call, &role, path.as_ref()),
+            Ask::Reset { actor, opening } => self.reset(call, &actor, opening),
+            Ask::Stand { by, standing } => self.stand(call, by, standing),
+            Ask::Figures => {
+                let figures = self.figures();
+                self.answer(call, Ok(Answer::Figures(figures)), Actor::SERVICE);
+            }
+        }
+    }
+
+    fn origin(call: CallId, actor: &Actor, n: u64) -> Origin {
+        Origin::Call { call, client: actor.key(), n, role: actor.role.clone() }
+    }
+
+    /// An answer that rests on what may not be on disk yet.
+    fn answer_in_turn(&mut self, call: CallId, answer: Result<Answer, Problem>, role: &str) {
+        let answer = answer.map_err(|problem| self.audiences.problem(role, problem));
+        self.order.push(Waiting::Answer { call, answer });
+    }
+
+    fn propose_once(&mut self, call: CallId, actor: Actor, proposal: Proposal) {
+        if self.order.is_adrift() {
+            return self.answer(call, Err(unavailable()), &actor.role);
+        }
+        let origin = Self::origin(call, &actor, proposal.n);
+        self.pass(actor, proposal, origin);
+    }
+
+    /// Somebody wants to change the state by a document. What stands against that is found before
+    /// anybody works on it.
+    fn begin_patch(&mut self, call: CallId, actor: &Actor, n: u64, if_match: Option<&IfMatch>) {
+        let role = &actor.role;
+        match self.may_patch(actor, n, if_match) {
+            Ok(Some(outcome)) => self.repeat_to_call(outcome, call, role.clone()),
+            Ok(None) => {
+                let sequencer = self.order.sequencer();
+                let (seq, state) = (sequencer.seq(), Box::new(sequencer.state()));
+                self.answer_in_turn(call, Ok(Answer::Against { seq, state }), role);
+            }
+            // What a document is refused for tells of the state.
+            Err(problem) => self.answer_in_turn(call, Err(problem), role),
+        }
+    }
+
+    /// Whether somebody may change anything by a document now; with the first outcome of a call
+    /// that was made before.
+    fn may_patch(
+        &self,
+        actor: &Actor,
+        n: u64,
+        if_match: Option<&IfMatch>,
+    ) -> Result<Option<ClientOutcome>, Problem> {
+        if self.order.is_adrift() {
+            return Err(unavailable());
+        }
+        self.check_key(actor, n)?;
+        if let Some(outcome) = self.outcome(actor.key(), n) {
+            return Ok(Some(outcome));
+        }
+        if let Some(problem) = self.standing.refusal(actor) {
+            return Err(problem);
+        }
+        if !self.charter.edits_somewhere(&actor.role) {
+            let detail = format!("The role {:?} may not edit anything.", actor.role);
+            return Err(Problem::new(ProblemKind::NotAllowed, detail));
+        }
+        self.check_match(&actor.role, if_match)?;
+        Ok(None)
+    }
+
+    /// Settles the edits that a document came to. They were made against the state of their `seen`.
+    fn end_patch(
+        &mut self,
+        call: CallId,
+        actor: Actor,
+        proposal: Proposal,
+        if_match: Option<&IfMatch>,
+    ) {
+        let checked = match self.order.is_adrift() {
+            true => Err(unavailable()),
+            false => self.check_match(&actor.role, if_match),
+        };
+        match checked {
+            Err(problem) => self.answer_in_turn(call, Err(problem), &actor.role),
+            Ok(()) if proposal.edits.is_empty() => {
+                let seq = proposal.seen.unwrap_or(self.order.seq());
+                let json = self.audiences.update(&actor.role, None);
+                self.answer_in_turn(call, Ok(Answer::Settled { seq, json }), &actor.role);
+            }
+            Ok(()) => {
+                let origin = Self::origin(call, &actor, proposal.n);
+                self.pass(actor, proposal, origin);
+            }
+        }
+    }
+
+    fn check_match(&self, role: &str, if_match: Option<&IfMatch>) -> Result<(), Problem> {
+        let sequencer = self.order.sequencer();
+        let seq = sequencer.seq();
+        if if_match.is_none_or(|states| states.has(seq)) {
+            return Ok(());
+        }
+        let detail = format!(
+            "The state is at {seq}, which \"If-Match\" does not name. Look at it and decide again."
+        );
+        let problem = Problem::new(ProblemKind::TestFailed, detail).with("seq", seq);
+        let shown = |plain| self.charter.sight(role).state(&self.charter.fields, plain);
+        let problem = match sequencer.weight() <= TOLD_BYTES {
+            true => problem.current(shown(sequencer.plain())),
+            false => problem,
+        };
+        Err(problem.bounded())
+    }
+
+    /// Answers a call that was made before. The update is in memory or, long after, only in the
+    /// journal.
+    pub(super) fn repeat_to_call(&mut self, outcome: ClientOutcome, call: CallId, role: String) {
+        match outcome {
+            ClientOutcome::Refused(problem) => self.answer_in_turn(call, Err(problem), &role),
+            ClientOutcome::Settled(seq) => match self.order.recent().get(seq) {
+                Some(json) => {
+                    let json = self.audiences.update(&role, Some(json));
+                    self.answer_in_turn(call, Ok(Answer::Settled { seq, json }), &role);
+                }
+                None => self.outputs.push(Output::Fetch { call, role, seq }),
+            },
+        }
+    }
+
+    pub(super) fn handle_fetched(
+        &mut self,
+        call: CallId,
+        role: &str,
+        seq: u64,
+        row: Result<Option<Arc<str>>, Problem>,
+    ) {
+        let answer = row.map(|row| {
+            let json = self.audiences.update(role, row.as_ref());
+            Answer::Settled { seq, json }
+        });
+        self.answer(call, answer, role);
+    }
+
+    fn read(&mut self, call: CallId, role: &str, path: Option<&Path>) {
+        if self.order.is_adrift() {
+            return self.answer(call, Err(unavailable()), role);
+        }
+        let sequencer = self.order.sequencer();
+        let (seq, state) = (sequencer.seq(), sequencer.state());
+        match (self.audiences.reading(role, seq, &state, path), path) {
+            (Some(json), _) => self.answer_in_turn(call, Ok(Answer::Reading { seq, json }), role),
+            (None, path) => {
+                let nowhere = Path::of::<String>([]);
+                self.answer(call, Err(nothing_at(path.unwrap_or(&nowhere))), role);
+            }
+        }
+    }
+
+    fn reset(&mut self, call: CallId, actor: &Actor, opening: Option<Value>) {
+        let problem = self.order.is_adrift().then(unavailable);
+        if let Some(problem) = problem.or_else(|| self.standing.refusal(actor)) {
+            return self.answer(call, Err(problem), &actor.role);
+        }
+        let opening = opening.or_else(|| self.opening.clone());
+        let sequencer = self.order.sequencer_mut();
+        let outcome = sequencer.handle_reset(actor, 0, opening.as_ref(), self.now);
+        self.audiences.forget_snapshots();
+        self.come_out(0, outcome, Self::origin(call, actor, 0));
+    }
+
+    /// Writes another standing. It counts once it is on disk, for what comes after that.
+    fn stand(&mut self, call: CallId, by: String, standing: Standing) {
+        let is_over = self.standing.status == Status::Ended;
+        if self.order.is_adrift() {
+            self.answer(call, Err(unavailable()), Actor::SERVICE);
+        } else if is_over {
+            let is_same = standing.status == Status::Ended;
+            let answer = if is_same { Ok(Answer::Done) } else { Err(ended()) };
+            self.answer(call, answer, Actor::SERVICE);
+        } else {
+            self.outputs.push(Output::WriteStanding { call, by, standing });
+        }
+    }
+
+    pub(super) fn handle_standing(
+        &mut self,
+        call: CallId,
+        by: String,
+        standing: Standing,
+        result: Result<(), Problem>,
+    ) {
+        match result {
+            Ok(()) => {
+                standing.status.name().clone_into(&mut self.head.status);
+                self.standing = standing.clone();
+                self.order.push(Waiting::Status { call, by, standing });
+            }
+            Err(problem) => self.answer(call, Err(problem), Actor::SERVICE),
+        }
+    }
+
+    fn figures(&self) -> Figures {
+        let (agreed_seq, agreed, differed) = self.digests.agreement();
+        Figures {
+            participants: self.people.len() as u64,
+            connections: self.members.len() as u64,
+            seq: self.order.shown(),
+            epoch: self.order.epoch(),
+            agreed_seq,
+            agreed,
+            differed,
+            remembered: self.remembered() as u64,
+            status: self.standing.status,
+            expression_faults: self.expression_faults.iter().cloned().collect(),
+        }
+    }
+
+    fn who(&self) -> ParticipantList {
+        let holds = self.people.holds().list();
+        let whole = self.audiences.of_role(Actor::SERVICE);
+        let mut presence = self.audiences.present_facts(whole, self.people.presence());
+        let info = |shown: rendel_wire::Participant| {
+            let theirs = holds.iter().filter(|hold| hold.by == shown.id);
+            ParticipantInfo {
+                presence: presence.remove(&shown.id).unwrap_or_default(),
+                holds: theirs.map(|hold| hold.at.clone()).collect(),
+                id: shown.id,
+                name: shown.name,
+                role: shown.role,
+                hue: shown.hue,
+                connections: shown.connections,
+                away: shown.away,
+            }
+        };
+        let participants = self.people.list().into_iter().map(info).collect();
+        ParticipantList { participants, holds: holds.clone() }
+    }
+}

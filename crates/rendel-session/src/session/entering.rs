@@ -1,0 +1,242 @@
+//! Who comes and goes, and what they tell of themselves.
+
+use std::collections::BTreeMap;
+
+use rendel_core::{Actor, Charter, Fact, Path, Problem, ProblemKind, placed};
+use rendel_wire::{
+    AnswerFrame, ConnectionLimits, LeftWhy, Notice, OutcomeFrame, Said, SendCue, Welcome, You,
+};
+
+use super::Session;
+use crate::audiences::Word;
+use crate::input::{ConnectionId, Entry, Had, Status, WayIn};
+use crate::order::Waiting;
+use crate::output::{Output, Report};
+use crate::problems::{ended, nothing_at, unavailable};
+
+impl Session {
+    pub(super) fn enter(&mut self, mut entry: Entry) {
+        let connection = entry.connection;
+        let result = self.admit(&mut entry);
+        let may_enter = result.is_ok();
+        self.outputs.push(Output::Entered { connection, result });
+        if !may_enter {
+            return;
+        }
+        let (way, presence) = (entry.way, entry.presence.take());
+        let audience = self.audiences.of_role(&entry.who.role);
+        // A client that comes back before its old connection was missed takes its place.
+        for old in self.members.add(entry, audience) {
+            let detail = "The same client has entered again over another connection.";
+            let problem = Problem::new(ProblemKind::Gone, detail);
+            self.outputs.push(Output::Close { connection: old, problem });
+            self.leave(old, LeftWhy::Lost);
+        }
+        let had = match way {
+            WayIn::Replica { had } => had.filter(|had| had.audience == audience),
+            WayIn::Events { .. } => None,
+        };
+        self.arrivals.push((connection, had));
+        if let Some(set) = presence {
+            self.said(connection, Said { seen: None, set });
+        }
+    }
+
+    fn admit(&mut self, entry: &mut Entry) -> Result<(), Problem> {
+        if self.order.is_adrift() || self.is_stopping {
+            return Err(unavailable());
+        }
+        if self.standing.status == Status::Ended {
+            return Err(ended());
+        }
+        let seq = self.order.seq();
+        if let WayIn::Events { after: Some(after), .. } = entry.way
+            && after > seq
+        {
+            let detail = format!("The session is at {seq}, not yet at {after}.");
+            return Err(Problem::new(ProblemKind::FromTheFuture, detail).with("seq", seq));
+        }
+        let Actor { id, role, .. } = entry.who.clone();
+        let person = crate::input::Person { id, name: entry.name.clone(), role };
+        self.people.enter(&person, self.settings.connections_per_participant)
+    }
+
+    /// Gives a connection that fell behind where the session stands now, in place of its backlog.
+    pub(super) fn catch_up(&mut self, connection: ConnectionId, seen: Option<u64>) {
+        let Some(audience) = self.members.get(connection).map(|member| member.audience) else {
+            return;
+        };
+        if self.order.is_adrift() {
+            self.outputs.push(Output::Close { connection, problem: unavailable() });
+            return;
+        }
+        self.members.set_welcome(connection, false);
+        let epoch = self.order.epoch();
+        let had = seen.map(|seen| Had { seen, epoch, audience });
+        self.arrivals.push((connection, had));
+    }
+
+    /// Welcomes those who came together: the roster that each gets has all of them, and whoever was
+    /// here before is told once.
+    pub(super) fn receive_arrivals(&mut self) {
+        let (roster, holds) = self.people.poll_changed();
+        if let Some(change) = roster {
+            self.order.push(Waiting::Roster(change));
+        }
+        if let Some(change) = holds {
+            self.order.push(Waiting::Holds(change));
+        }
+        for (connection, had) in std::mem::take(&mut self.arrivals) {
+            match self.members.get(connection).map(|member| (member.way, member.audience)) {
+                Some((WayIn::Replica { .. }, _)) => self.welcome(connection, had),
+                Some((WayIn::Events { after, patches }, audience)) => {
+                    let (seq, state) = (self.order.seq(), self.order.sequencer().state());
+                    let shown = self.audiences.begin(audience, seq, after.is_some(), &state);
+                    let followed = patches.then(|| Box::new(state));
+                    self.order.push(Waiting::Welcome { connection, shown, followed });
+                }
+                None => {}
+            }
+        }
+    }
+
+    fn welcome(&mut self, connection: ConnectionId, had: Option<Had>) {
+        let Some(member) = self.members.get(connection) else { return };
+        let (who, audience) = (&member.who, member.audience);
+        let sequencer = self.order.sequencer();
+        let outcomes = sequencer
+            .outcomes(who.key())
+            .map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.into() });
+        let holds = self.people.holds().list();
+        let greeting = Welcome {
+            you: You {
+                id: who.id.clone(),
+                name: member.name.clone(),
+                role: who.role.clone(),
+                hue: self.people.hue(&who.id),
+                client: who.client,
+            },
+            session: self.head.clone(),
+            epoch: self.order.epoch(),
+            audience,
+            seq: sequencer.seq(),
+            state: None,
+            updates: None,
+            roster: self.people.list(),
+            presence: self.audiences.present_facts(audience, self.people.presence()),
+            holds: self.audiences.holds(audience, holds),
+            token: member.token.clone(),
+            limits: limits(&self.charter),
+            outcomes: outcomes.collect(),
+            time: self.now,
+        };
+        let had = had.filter(|had| self.order.may_resume(*had)).map(|had| had.seen);
+        let (recent, state) = (self.order.recent(), sequencer.state());
+        let shown = self.audiences.welcome(audience, had, greeting, recent, &state);
+        self.order.push(Waiting::Welcome { connection, shown, followed: None });
+    }
+
+    pub(super) fn leave(&mut self, connection: ConnectionId, why: LeftWhy) {
+        let Some(member) = self.members.remove(connection) else { return };
+        self.digests.forget(connection);
+        if !self.members.has_follower(member.audience) {
+            self.audiences.stop_following(member.audience);
+        }
+        self.people.leave(&member.teller(), connection, why, self.now);
+    }
+
+    /// Ends the connections of a participant who was removed.
+    pub(super) fn remove(&mut self, id: &str, problem: &Problem) {
+        for connection in self.members.of_participant(id) {
+            self.outputs.push(Output::Close { connection, problem: problem.clone() });
+            self.leave(connection, LeftWhy::Removed);
+        }
+        self.people.remove(id);
+    }
+
+    /// Takes what somebody tells of themselves. A place in a text means something in the order of
+    /// the updates around it only.
+    pub(super) fn said(&mut self, connection: ConnectionId, said: Said) {
+        let Some(member) = self.members.get(connection) else { return };
+        if self.order.is_adrift() {
+            return;
+        }
+        let sequencer = self.order.sequencer();
+        let seen = said.seen.unwrap_or(sequencer.seq()).min(sequencer.seq());
+        let key = member.who.key();
+        match placed(&self.charter, &sequencer.state(), said.set, seen, key) {
+            Ok(facts) => self.order.push(Waiting::Said { connection, facts }),
+            Err(problem) => {
+                self.report(Report::Limited(problem.clone()));
+                self.tell(connection, Word::Notice(Notice { problem }));
+            }
+        }
+    }
+
+    /// Something that was asked for is answered, after what came before it.
+    pub(super) fn acted(&mut self, connection: ConnectionId, n: u64, result: Result<(), Problem>) {
+        let problem = result.err();
+        if let Some(problem) = &problem {
+            self.report(Report::Refused(problem.clone()));
+        }
+        let answer = AnswerFrame { n, problem };
+        self.order.push(Waiting::Acted { connection, answer });
+    }
+
+    pub(super) fn hold(
+        &mut self,
+        connection: ConnectionId,
+        at: &str,
+        for_ms: Option<u64>,
+        over: bool,
+    ) -> Result<(), Problem> {
+        let Some(member) = self.members.get(connection) else { return Ok(()) };
+        if let Some(problem) = self.standing.refusal(&member.who) {
+            return Err(problem);
+        }
+        let path = Path::parse(at)?;
+        let is_seen = self.audiences.role_sees(&member.who.role, at);
+        if !is_seen || self.order.sequencer().plain_at(&path).is_none() {
+            return Err(nothing_at(&path));
+        }
+        let by = member.who.id.clone();
+        self.people.hold(&member.who, &path, for_ms, over, self.now)?;
+        if over {
+            self.report(Report::TookOver { by, at: at.to_owned() });
+        }
+        Ok(())
+    }
+
+    pub(super) fn free(&mut self, connection: ConnectionId, at: &str) -> Result<(), Problem> {
+        let path = Path::parse(at)?;
+        if let Some(member) = self.members.get(connection) {
+            self.people.release(&member.who.id, &path);
+        }
+        Ok(())
+    }
+
+    pub(super) fn cue(&mut self, actor: &Actor, cue: SendCue) -> Result<(), Problem> {
+        let (frame, to) = self.people.cue(actor, cue, self.now)?;
+        self.order.push(Waiting::Cue { frame, to });
+        Ok(())
+    }
+}
+
+fn limits(charter: &Charter) -> ConnectionLimits {
+    ConnectionLimits {
+        frame: charter.limits.frame,
+        edits: charter.limits.edits,
+        proposals_per_second: charter.limits.proposals_per_second,
+        burst: charter.limits.burst(),
+        presence_per_second: charter.presence.rate,
+        presence_lapses_ms: lapses(charter),
+    }
+}
+
+/// The facts that lapse after they were said, with the time in milliseconds.
+fn lapses(charter: &Charter) -> BTreeMap<String, u64> {
+    let linger = |fact: &Fact| fact.linger.map(|linger| linger.as_millis());
+    let ms = |ms: u128| u64::try_from(ms).unwrap_or(u64::MAX);
+    let facts = charter.presence.facts.iter();
+    facts.filter_map(|(name, fact)| Some((name.clone(), ms(linger(fact)?)))).collect()
+}

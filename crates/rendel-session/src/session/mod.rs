@@ -1,0 +1,297 @@
+//! The session as a whole: its parts, what comes in and what goes out.
+
+mod calling;
+mod entering;
+mod proposing;
+mod recovering;
+mod showing;
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use rendel_core::{Charter, ClientKey, Problem};
+use rendel_wire::SessionHead;
+use serde_json::Value;
+
+use crate::audiences::{Audiences, Word};
+use crate::digests::Digests;
+use crate::gates::Gates;
+use crate::input::{CallId, ConnectionId, Found, GateVerdict, Heard, Input, Standing};
+use crate::members::Members;
+use crate::order::{Order, Spacing, Waiting};
+use crate::output::{Answer, Output, Report, To};
+use crate::people::People;
+
+/// What whoever runs the service says of its sessions.
+#[derive(Clone, Copy, Debug)]
+pub struct Settings {
+    /// How often a snapshot is kept.
+    pub snapshots: Spacing,
+    /// Replicas are compared after so many updates.
+    pub digest_every: u64,
+    /// And within so many milliseconds of any.
+    pub digest_within: u64,
+    /// Connections that one participant may have.
+    pub connections_per_participant: u32,
+}
+
+/// One session.
+#[derive(Debug)]
+pub struct Session {
+    charter: Arc<Charter>,
+    settings: Settings,
+    head: SessionHead,
+    opening: Option<Value>,
+    standing: Standing,
+    order: Order,
+    audiences: Audiences,
+    members: Members,
+    people: People,
+    gates: Gates,
+    /// What gates said while the journal was away.
+    late_verdicts: Vec<(ClientKey, u64, GateVerdict)>,
+    digests: Digests,
+    /// When replicas are compared next, if something has changed since the last time.
+    compare_at: Option<u64>,
+    /// Who came since the last append was made and waits for a welcome.
+    arrivals: Vec<(ConnectionId, Option<crate::input::Had>)>,
+    /// What waits for the next beat, where the charter has one, and when that is.
+    held: Vec<Waiting>,
+    beat: Option<u64>,
+    /// The last expressions of the charter that had no answer.
+    expression_faults: VecDeque<String>,
+    /// Never behind what it was before, nor behind the journal.
+    now: u64,
+    outputs: Vec<Output>,
+    is_stopping: bool,
+    has_stopped: bool,
+}
+
+impl Session {
+    /// A session as its journal has it. Fails where that does not fit the charter, and says why.
+    ///
+    /// `head` is what a `welcome` tells of it; `opening` is what it opened with.
+    pub fn new(
+        charter: Arc<Charter>,
+        head: SessionHead,
+        opening: Option<Value>,
+        found: &Found,
+        settings: Settings,
+        now: u64,
+    ) -> Result<Self, String> {
+        let order = Order::of(&charter, opening.as_ref(), found, settings.snapshots)?;
+        let now = now.max(order.sequencer().at());
+        let mut digests = Digests::default();
+        digests.put(order.seq());
+        Ok(Self {
+            audiences: Audiences::of(charter.clone()),
+            people: People::of(charter.clone(), now),
+            charter,
+            settings,
+            head: SessionHead { status: found.standing.status.name().to_owned(), ..head },
+            opening,
+            standing: found.standing.clone(),
+            order,
+            members: Members::default(),
+            gates: Gates::default(),
+            late_verdicts: Vec::new(),
+            digests,
+            compare_at: None,
+            arrivals: Vec::new(),
+            held: Vec::new(),
+            beat: None,
+            expression_faults: VecDeque::new(),
+            now,
+            outputs: Vec::new(),
+            is_stopping: false,
+            has_stopped: false,
+        })
+    }
+
+    /// Takes one thing in. `now` is in milliseconds since 1970 UTC; one that goes back does no
+    /// harm.
+    pub fn handle(&mut self, now: u64, input: Input) {
+        self.now = self.now.max(now);
+        if self.has_stopped {
+            return self.handle_after_end(input);
+        }
+        match input {
+            Input::Entered(entry) => self.enter(*entry),
+            Input::Frame { connection, frame } => self.hear(connection, frame),
+            Input::Behind { connection, seen } => self.catch_up(connection, seen),
+            Input::Left { connection, why } => self.leave(connection, why),
+            Input::Call { call, ask } => self.call(call, ask),
+            Input::Written { append } => {
+                let waiting = self.order.handle_written(append);
+                self.release(waiting);
+                self.stop_when_written();
+            }
+            Input::JournalLost => self.lose_journal(),
+            Input::JournalFound(found) => self.find_journal(&found),
+            Input::Superseded => self.give_up(),
+            Input::GateAnswered { client, n, verdict } => self.handle_verdict(client, n, verdict),
+            Input::StandingWritten { call, by, standing, result } => {
+                self.handle_standing(call, by, standing, result);
+            }
+            Input::Fetched { call, role, seq, row } => self.handle_fetched(call, &role, seq, row),
+            Input::Digested { seq, digests } => {
+                let differing = self.digests.know(seq, digests);
+                differing.into_iter().for_each(|connection| self.repair(connection));
+            }
+            Input::Removed { id, problem } => self.remove(&id, &problem),
+            Input::Revoked { connection, problem } => {
+                self.outputs.push(Output::Close { connection, problem });
+            }
+            Input::Timeout => self.handle_timeout(),
+            Input::Stop => {
+                self.is_stopping = true;
+                self.close_batch();
+                self.stop_when_written();
+            }
+        }
+    }
+
+    /// What is to be done now, in this order. What was settled since the last time is one append;
+    /// while one is under way the next is not made.
+    pub fn poll_outputs(&mut self) -> Vec<Output> {
+        self.close_batch();
+        std::mem::take(&mut self.outputs)
+    }
+
+    fn close_batch(&mut self) {
+        if self.has_stopped {
+            return;
+        }
+        self.receive_arrivals();
+        let (append, waiting) = self.order.close_batch();
+        self.outputs.extend(append);
+        self.release(waiting);
+    }
+
+    /// When [`Input::Timeout`] is due, if it is ever.
+    pub fn next_timeout(&self) -> Option<u64> {
+        if self.has_stopped {
+            return None;
+        }
+        let away = self.order.is_adrift();
+        let lapse = self.people.poll_timeout().filter(|_| !away);
+        let compare = self.compare_at.filter(|_| !away && self.members.len() > 0);
+        [lapse, compare, self.beat].into_iter().flatten().min()
+    }
+
+    /// Whether an append is not known to be on disk. What comes meanwhile makes a larger next one,
+    /// so it is best kept until then.
+    pub fn is_writing(&self) -> bool {
+        self.order.is_writing()
+    }
+
+    /// Whether nobody is here and nothing is open: the session may leave memory.
+    pub fn is_idle(&self) -> bool {
+        self.members.len() == 0
+            && self.people.len() == 0
+            && self.arrivals.is_empty()
+            && self.gates.is_empty()
+            && self.held.is_empty()
+            && self.outputs.is_empty()
+            && self.order.is_quiet()
+    }
+
+    /// The last update that participants were shown.
+    pub fn shown(&self) -> u64 {
+        self.order.shown()
+    }
+
+    /// About the bytes that it remembers of what is gone and was answered.
+    pub fn remembered(&self) -> usize {
+        self.order.sequencer().remembered()
+    }
+
+    fn handle_timeout(&mut self) {
+        if self.beat.is_some_and(|beat| beat <= self.now) {
+            self.show_held();
+        }
+        if self.order.is_adrift() {
+            return;
+        }
+        self.people.handle_timeout(self.now);
+        self.show_presence();
+        if self.compare_at.is_some_and(|at| at <= self.now) {
+            self.compare_at = None;
+            self.ask_for_digests(1);
+        }
+    }
+
+    fn hear(&mut self, connection: ConnectionId, frame: Heard) {
+        match frame {
+            Heard::Propose(frame) => self.propose(connection, frame),
+            Heard::NoteRefused(n) => self.members.note_refused(connection, n),
+            Heard::Said(said) => self.said(connection, said),
+            Heard::Hold { n, at, for_ms, over } => {
+                let result = self.hold(connection, &at, for_ms, over);
+                self.acted(connection, n, result);
+            }
+            Heard::Release { n, at } => {
+                let result = self.free(connection, &at);
+                self.acted(connection, n, result);
+            }
+            Heard::Cue(cue) => {
+                let Some(who) = self.members.get(connection).map(|member| member.who.clone())
+                else {
+                    return;
+                };
+                let n = cue.n;
+                let result = self.cue(&who, cue);
+                self.acted(connection, n, result);
+            }
+            Heard::Renewed { n, claims } => {
+                self.members.renew(connection, claims);
+                self.acted(connection, n, Ok(()));
+            }
+            Heard::Digest { seq, sha256 } => {
+                if let Some(differing) = self.digests.answer(connection, seq, sha256) {
+                    self.repair(differing);
+                }
+            }
+        }
+    }
+
+    /// Shows one connection a frame at once.
+    fn tell(&mut self, connection: ConnectionId, word: Word) {
+        let Some(member) = self.members.get(connection) else { return };
+        if let Some(shown) = self.audiences.word(member.audience, word) {
+            self.outputs.push(Output::Show { to: To::One(connection), shown });
+        }
+    }
+
+    /// Shows everybody a frame at once.
+    fn tell_all(&mut self, word: &Word) {
+        for audience in self.audiences.ids() {
+            if self.members.has_audience(audience)
+                && let Some(shown) = self.audiences.word(audience, word.clone())
+            {
+                self.outputs.push(Output::Show { to: To::Audience(audience), shown });
+            }
+        }
+    }
+
+    fn answer(&mut self, call: CallId, answer: Result<Answer, Problem>, role: &str) {
+        let answer = answer.map_err(|problem| self.audiences.problem(role, problem));
+        self.outputs.push(Output::Answer { call, answer });
+    }
+
+    fn report(&mut self, report: Report) {
+        self.outputs.push(Output::Report(report));
+    }
+
+    /// Expressions that had no answer are told to the backend.
+    fn note_unanswered(&mut self) {
+        for (line, why) in self.order.sequencer_mut().poll_unanswered() {
+            let why = why.to_string();
+            self.expression_faults.push_back(format!("line {line}: {why}"));
+            if self.expression_faults.len() > 8 {
+                self.expression_faults.pop_front();
+            }
+            self.report(Report::Unanswered { line, why });
+        }
+    }
+}

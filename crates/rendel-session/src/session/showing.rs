@@ -1,0 +1,211 @@
+//! What goes out, in order, once everything before it is on disk.
+
+use std::sync::Arc;
+
+use rendel_core::{ClientOutcome, Settled};
+use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
+
+use super::Session;
+use crate::audiences::Word;
+use crate::input::{ConnectionId, Standing, Status};
+use crate::order::{Origin, Waiting};
+use crate::output::{Answer, Output, Report, To};
+use crate::problems::ended;
+
+/// Updates that are shown together, and whose they are: connection, number and place.
+#[derive(Default)]
+struct Run {
+    updates: Vec<Arc<str>>,
+    last: u64,
+    own: Vec<(ConnectionId, u64, u64)>,
+}
+
+impl Session {
+    /// Shows what waited, at once or at the next beat where the charter has one.
+    pub(super) fn release(&mut self, waiting: Vec<Waiting>) {
+        let tick = u64::try_from(self.charter.session.tick.as_millis()).unwrap_or(u64::MAX);
+        if tick == 0 {
+            return self.show(waiting);
+        }
+        if !waiting.is_empty() {
+            self.held.extend(waiting);
+            // Beats fall together in all sessions.
+            let now = self.now;
+            self.beat.get_or_insert_with(|| (now / tick + 1).saturating_mul(tick));
+        }
+    }
+
+    /// The beat has come.
+    pub(super) fn show_held(&mut self) {
+        self.beat = None;
+        let held = std::mem::take(&mut self.held);
+        self.show(held);
+    }
+
+    fn show(&mut self, waiting: Vec<Waiting>) {
+        let mut run = Run::default();
+        for one in waiting {
+            if let Waiting::Update { seq, json, from } = one {
+                self.order.note_shown(seq);
+                match from {
+                    Origin::Call { call, role, .. } => {
+                        let json = self.audiences.update(&role, Some(&json));
+                        self.answer(call, Ok(Answer::Settled { seq, json }), &role);
+                    }
+                    Origin::Connection { connection, n, .. } => run.own.push((connection, n, seq)),
+                }
+                run.updates.push(json);
+                run.last = seq;
+                continue;
+            }
+            self.show_run(std::mem::take(&mut run));
+            self.show_one(one);
+        }
+        self.show_run(run);
+    }
+
+    fn show_one(&mut self, one: Waiting) {
+        match one {
+            Waiting::Update { .. } => {}
+            Waiting::Refused { n, problem, from } => match from {
+                Origin::Connection { connection, .. } => self.refuse(connection, n, problem),
+                Origin::Call { call, role, .. } => self.answer(call, Err(problem), &role),
+            },
+            Waiting::Repeated { n, outcome, connection } => {
+                self.tell(connection, Word::Outcome(OutcomeFrame { n, outcome: outcome.into() }));
+            }
+            Waiting::Welcome { connection, shown, followed } => {
+                let Some(audience) = self.members.get(connection).map(|member| member.audience)
+                else {
+                    return;
+                };
+                self.members.set_welcome(connection, true);
+                if let Some(state) = followed {
+                    self.audiences.follow(audience, *state);
+                }
+                self.outputs.push(Output::Show { to: To::One(connection), shown });
+            }
+            Waiting::Roster(change) => self.tell_all(&Word::Roster(change)),
+            Waiting::Holds(change) => self.tell_all(&Word::Holds(change)),
+            Waiting::Answer { call, answer } => self.outputs.push(Output::Answer { call, answer }),
+            Waiting::Status { call, by, standing } => {
+                self.show_standing(standing, by);
+                self.answer(call, Ok(Answer::Done), rendel_core::Actor::SERVICE);
+            }
+            Waiting::Said { connection, facts } => {
+                if let Some(teller) = self.members.get(connection).map(|member| member.teller()) {
+                    self.people.said(&teller, connection, facts, self.now);
+                    self.show_presence();
+                }
+            }
+            Waiting::Acted { connection, answer } => self.tell(connection, Word::Answer(answer)),
+            Waiting::Cue { frame, to } => {
+                for (audience, connections) in self.members.cued(&frame.by, &to) {
+                    let shown = self.audiences.word(audience, Word::Cue(frame.clone()));
+                    let to = To::These(connections);
+                    self.outputs.extend(shown.map(|shown| Output::Show { to, shown }));
+                }
+            }
+            Waiting::Keep(snapshot) => self.outputs.push(Output::Keep(snapshot)),
+            Waiting::AskForDigests { seq, state } => {
+                self.digests.ask(seq, self.members.replicas());
+                self.tell_all(&Word::Digest(DigestAsked { seq }));
+                self.outputs.push(Output::Digest { seq, state });
+            }
+            Waiting::Resync { connection, shown } => {
+                self.outputs.push(Output::Show { to: To::One(connection), shown });
+            }
+        }
+    }
+
+    /// Shows updates that were written and never shown.
+    pub(super) fn show_unseen(&mut self, updates: Vec<Arc<str>>) {
+        let last = self.order.seq();
+        self.order.note_shown(last);
+        self.show_run(Run { updates, last, own: Vec::new() });
+    }
+
+    /// Shows a run of updates: one value that all of an audience share.
+    fn show_run(&mut self, run: Run) {
+        let Run { updates, last, own } = run;
+        if updates.is_empty() {
+            return;
+        }
+        let is_read = self.people.follows_state() || self.audiences.is_divided();
+        let read: Vec<Settled> = match is_read {
+            true => updates.iter().filter_map(|json| serde_json::from_str(json).ok()).collect(),
+            false => Vec::new(),
+        };
+        for audience in self.audiences.ids() {
+            if !self.members.has_audience(audience) && !self.audiences.is_followed(audience) {
+                continue;
+            }
+            let (shown, why) = self.audiences.updates(audience, &updates, &read, last);
+            self.outputs.push(Output::Show { to: To::Audience(audience), shown });
+            if let Some(why) = why {
+                self.report(Report::Unpatched(why));
+            }
+        }
+        // Who may not see what they changed themselves cannot tell their update from others by its
+        // author: they are told.
+        for (connection, n, seq) in own {
+            let Some(member) = self.members.get(connection) else { continue };
+            let update = read.iter().find(|update| update.seq == seq);
+            if update.is_some_and(|update| self.audiences.hides_author(member.audience, update)) {
+                let outcome = ClientOutcome::Settled(seq).into();
+                self.tell(connection, Word::Outcome(OutcomeFrame { n, outcome }));
+            }
+        }
+        self.people.handle_shown(&read, self.now);
+    }
+
+    /// Shows what changed in presence, where it is time.
+    pub(super) fn show_presence(&mut self) {
+        let Some(changed) = self.people.poll_presence(self.now) else { return };
+        for audience in self.audiences.ids() {
+            if !self.members.has_audience(audience) {
+                continue;
+            }
+            let shown = self.audiences.presence(audience, self.people.presence(), &changed);
+            // Nobody needs to hear what they said themselves.
+            let alone = changed.first().filter(|_| changed.len() == 1);
+            let to = match alone {
+                Some(teller) => To::AudienceBut(audience, teller.clone()),
+                None => To::Audience(audience),
+            };
+            self.outputs.push(Output::Show { to, shown });
+        }
+    }
+
+    pub(super) fn show_standing(&mut self, standing: Standing, by: String) {
+        let Standing { status, except } = standing;
+        let status_name = status.name().to_owned();
+        self.tell_all(&Word::Status(StatusFrame { status: status_name, except, by }));
+        if status == Status::Ended {
+            for connection in self.members.all() {
+                self.outputs.push(Output::Close { connection, problem: ended() });
+            }
+        }
+    }
+
+    /// Asks all replicas for their digests where so many updates have come since the last time.
+    pub(super) fn ask_for_digests(&mut self, every: u64) {
+        let seq = self.order.seq();
+        if self.members.len() > 0 && self.digests.is_due(seq, every) {
+            self.digests.put(seq);
+            self.compare_at = None;
+            let state = Box::new(self.order.sequencer().state());
+            self.order.push(Waiting::AskForDigests { seq, state });
+        }
+    }
+
+    /// Gives a replica that differs the whole state.
+    pub(super) fn repair(&mut self, connection: ConnectionId) {
+        let Some(member) = self.members.get(connection) else { return };
+        let (who, audience, seq) = (member.who.id.clone(), member.audience, self.order.seq());
+        self.report(Report::Differed { who, seq });
+        let state = self.order.sequencer().state();
+        let shown = self.audiences.resync(audience, seq, &state);
+        self.order.push(Waiting::Resync { connection, shown });
+    }
+}
