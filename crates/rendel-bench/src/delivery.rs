@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result};
 use futures_util::{SinkExt as _, StreamExt as _};
-use serde_json::{Map, Value, json};
+use serde_json::json;
 use tokio::io::AsyncReadExt as _;
 use tokio::net::TcpStream;
 use tokio::sync::Barrier;
@@ -369,13 +369,4 @@ pub(crate) async fn beat(report: &mut Report, time: Duration) -> Result<()> {
         Goal::AtMost(1.0),
     );
     Ok(())
-}
-
-/// The records of a session that late joiners get.
-pub(crate) fn records(count: usize) -> Value {
-    let record = |index: usize| {
-        let value = json!({ "who": format!("picker {index}"), "row": format!("dry {}", index % 40), "crates": index % 7 });
-        (format!("r{index}"), value)
-    };
-    json!({ "records": (0..count).map(record).collect::<Map<_, _>>() })
 }

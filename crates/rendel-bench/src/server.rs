@@ -8,7 +8,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, bail};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use tempfile::TempDir;
 
 use crate::load::{Shape, Target};
@@ -154,7 +154,7 @@ impl Rendel {
         )
         .replace("\"bench\"", "\"records\"");
         self.post("/charters", charter).await?;
-        let opening = crate::delivery::records(count);
+        let opening = records(count);
         let bytes = opening.to_string().len();
         self.post(
             "/sessions",
@@ -307,4 +307,13 @@ async fn ready(port: u16) -> Result<()> {
 fn free_port() -> Result<u16> {
     let free = (21_000..31_000).find(|port| TcpListener::bind(("127.0.0.1", *port)).is_ok());
     free.context("no free port")
+}
+
+/// The records of a session that late joiners get.
+fn records(count: usize) -> Value {
+    let record = |index: usize| {
+        let value = json!({ "who": format!("picker {index}"), "row": format!("dry {}", index % 40), "crates": index % 7 });
+        (format!("r{index}"), value)
+    };
+    json!({ "records": (0..count).map(record).collect::<Map<_, _>>() })
 }

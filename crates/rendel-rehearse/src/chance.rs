@@ -20,7 +20,7 @@ impl Chance {
     }
 
     pub(crate) fn below(&mut self, bound: usize) -> usize {
-        self.0.random_range(0..bound.max(1) as u64) as usize
+        usize::try_from(self.within(0..bound.max(1) as u64)).unwrap_or(0)
     }
 
     /// Whether something happens that does so once in `n` times.

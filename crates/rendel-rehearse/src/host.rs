@@ -115,8 +115,8 @@ impl Host {
         }
     }
 
-    /// Puts what is shown into the queues; gives what of it each audience gets.
-    pub(crate) fn show(&mut self, to: &To, content: Content) -> Arc<str> {
+    /// Puts what is shown into the queues.
+    pub(crate) fn show(&mut self, to: &To, content: Content) {
         let (text, seq, audience): (Arc<str>, _, _) = match content {
             Content::Welcome(welcomed) => {
                 let (seq, audience) = (welcomed.seq, welcomed.audience);
@@ -152,7 +152,6 @@ impl Host {
                 outlet.put(text.clone(), seq);
             }
         }
-        text
     }
 }
 

@@ -129,7 +129,7 @@ impl Journal {
         is_owner
     }
 
-    pub(crate) fn keep(&mut self, epoch: u64, snapshot: SequencerSnapshot) -> Result<(), String> {
+    pub(crate) fn keep(&mut self, epoch: u64, snapshot: &SequencerSnapshot) -> Result<(), String> {
         if snapshot.seq > self.seq() {
             return Err(format!(
                 "a snapshot of {} was kept where the journal has {}",
@@ -140,7 +140,7 @@ impl Journal {
         let is_newer = self.snapshot.as_ref().is_none_or(|kept| kept.seq < snapshot.seq);
         if epoch == self.epoch && is_newer {
             // As a database gives it back.
-            let text = serde_json::to_string(&snapshot).map_err(|error| error.to_string())?;
+            let text = serde_json::to_string(snapshot).map_err(|error| error.to_string())?;
             let value = serde_json::from_str(&text).map_err(|error| error.to_string())?;
             self.snapshot = Some(SequencerSnapshot::read(value).map_err(|e| e.to_string())?);
         }

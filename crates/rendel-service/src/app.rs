@@ -10,14 +10,15 @@ use rendel_core::{Problem, ProblemKind};
 use rendel_store::{JournalWriter, Store};
 use tokio::sync::OnceCell;
 
-use crate::access::{Revoked, Seats};
 use crate::addresses::Addresses;
 use crate::config::Config;
 use crate::documents::Documents;
 use crate::gates::Gates;
-use crate::http::Tickets;
 use crate::metrics::Metrics;
+use crate::revoked::Revoked;
+use crate::seats::Seats;
 use crate::session::SessionHandle;
+use crate::tickets::Tickets;
 use crate::token::KeyRing;
 
 /// The sessions in memory. A slot is filled once, however many ask at the same time.

@@ -30,9 +30,12 @@ mod metrics;
 mod openapi;
 mod queue;
 mod rate;
+mod revoked;
+mod seats;
 mod service;
 mod session;
 mod signature;
+mod tickets;
 mod token;
 
 pub use config::Config;

@@ -13,8 +13,9 @@ use rendel_store::{JournalWriter, Store, StoreError};
 
 use crate::app::App;
 use crate::config::Config;
-use crate::http::routes;
+use crate::http::{Described, routes};
 use crate::metrics::Metrics;
+use crate::openapi::openapi_json;
 
 /// A service that is bound to its address.
 pub struct Service {
@@ -59,9 +60,11 @@ impl Service {
         app.look_at_access().await?;
         let shared = app.clone();
         let silence = app.config.silence;
+        let described = web::Data::new(Described(openapi_json()));
         let server = HttpServer::new(move || {
             WebApp::new()
                 .app_data(web::Data::new(shared.clone()))
+                .app_data(described.clone())
                 .wrap(cors(&shared.config.origins))
                 .wrap(Compress::default())
                 .configure(routes)

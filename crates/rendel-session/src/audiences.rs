@@ -227,7 +227,7 @@ impl Audiences {
         state: &State,
     ) -> Shown<Content> {
         let seq = greeting.seq;
-        let mut greeting = greeting;
+        let mut greeting = self.greeting(audience, greeting);
         let is_smaller = |bytes: usize| bytes == 0 || (bytes as u64) < state.weight();
         let missed = had.and_then(|had| {
             let bytes = recent.after(had)?.map(|json| json.len()).sum();
@@ -249,6 +249,24 @@ impl Audiences {
         }
         let head = tagged("welcome", &greeting);
         Shown(Content::Welcome(Welcomed { audience, head, state: joined, seq }))
+    }
+
+    /// What was refused in another role is told in the words of this one.
+    fn greeting(&self, audience: usize, greeting: Greeting) -> Greeting {
+        let outcome = |frame| self.outcome(audience, frame);
+        Greeting {
+            audience,
+            holds: self.holds(audience, greeting.holds),
+            outcomes: greeting.outcomes.into_iter().map(outcome).collect(),
+            ..greeting
+        }
+    }
+
+    fn outcome(&self, audience: usize, mut frame: OutcomeFrame) -> OutcomeFrame {
+        if let OutcomeOf::Problem(why) = &mut frame.outcome {
+            *why = self.sight(audience).problem(&self.charter.fields, why.clone());
+        }
+        frame
     }
 
     fn updates_after(
@@ -359,7 +377,7 @@ impl Audiences {
     }
 
     /// Those of some holds that an audience sees.
-    pub(crate) fn holds(&self, audience: usize, holds: Vec<Hold>) -> Vec<Hold> {
+    fn holds(&self, audience: usize, holds: Vec<Hold>) -> Vec<Hold> {
         holds.into_iter().filter(|hold| self.sees(audience, &hold.at)).collect()
     }
 
@@ -371,12 +389,7 @@ impl Audiences {
             Word::Refused(Refused { n, problem: why }) => {
                 FromService::Refused(Refused { n, problem: problem(why) })
             }
-            Word::Outcome(mut frame) => {
-                if let OutcomeOf::Problem(why) = &mut frame.outcome {
-                    *why = problem(why.clone());
-                }
-                FromService::Outcome(frame)
-            }
+            Word::Outcome(frame) => FromService::Outcome(self.outcome(audience, frame)),
             Word::Answer(AnswerFrame { n, problem: why }) => {
                 FromService::Answer(AnswerFrame { n, problem: why.map(problem) })
             }

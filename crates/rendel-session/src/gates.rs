@@ -50,6 +50,12 @@ impl Gates {
         self.waiting.values().filter(is_there).count()
     }
 
+    /// Whether a proposal waits already.
+    pub(crate) fn has(&self, client: ClientKey, n: u64) -> bool {
+        let waits = |queue: &VecDeque<Held>| queue.iter().any(|held| held.proposal.n == n);
+        n > 0 && self.waiting.get(&client).is_some_and(waits)
+    }
+
     /// Puts a proposal behind what waits of its client.
     pub(crate) fn queue(&mut self, held: Held) -> Queued {
         let Some(queue) = self.waiting.get_mut(&held.actor.key()) else {

@@ -20,6 +20,8 @@ pub(crate) struct Member {
     is_welcome: bool,
     /// Its last proposal that was refused before the sequencer heard of it.
     pub(crate) refused: u64,
+    /// Its last proposal that was refused for good without a trace in the order.
+    pub(crate) denied: u64,
 }
 
 impl Member {
@@ -47,7 +49,8 @@ impl Members {
         let Entry { connection, who, name, way, token, .. } = entry;
         let is_same = |member: &Member| member.who.client == who.client && member.who.id == who.id;
         let replaced = self.all_that(is_same);
-        let member = Member { who, name, audience, token, way, is_welcome: false, refused: 0 };
+        let member =
+            Member { who, name, audience, token, way, is_welcome: false, refused: 0, denied: 0 };
         self.0.insert(connection, member);
         replaced
     }
@@ -66,6 +69,15 @@ impl Members {
     pub(crate) fn note_refused(&mut self, connection: ConnectionId, n: u64) {
         if let Some(member) = self.0.get_mut(&connection) {
             member.refused = member.refused.max(n);
+        }
+    }
+
+    /// A proposal is refused, and will be whenever it comes over this connection: its client may
+    /// send it again before it has read that.
+    pub(crate) fn note_denied(&mut self, connection: ConnectionId, n: u64) {
+        self.note_refused(connection, n);
+        if let Some(member) = self.0.get_mut(&connection) {
+            member.denied = member.denied.max(n);
         }
     }
 

@@ -12,6 +12,7 @@ use serde_json::Value;
 use crate::audiences::{Content, Shown};
 use crate::input::{AppendId, CallId, ConnectionId, Found, Had, Standing};
 use crate::output::{Answer, Output, RefusalRow, UpdateRow};
+use crate::problems::unavailable;
 use crate::recent::Recent;
 
 /// The oldest refusals are forgotten after so many new ones.
@@ -130,6 +131,9 @@ pub(crate) struct Order {
     adrift: Option<Vec<Waiting>>,
 }
 
+/// Updates that were written and never shown, where they are known.
+pub(crate) type Unseen = Option<Vec<Arc<str>>>;
+
 /// What was settled or refused since the last append was sent.
 #[derive(Debug, Default)]
 struct Batch {
@@ -190,6 +194,23 @@ impl Order {
 
     pub(crate) fn is_adrift(&self) -> bool {
         self.adrift.is_some()
+    }
+
+    /// A proposal that comes while the journal is away. One that came before, whose rows may be in
+    /// the journal or not, is answered when that is known; gives back the others.
+    pub(crate) fn wait_for_journal(&mut self, n: u64, from: Origin) -> Result<(), Origin> {
+        let Some(adrift) = &mut self.adrift else { return Err(from) };
+        let is_same = |one: &Waiting| match one {
+            Waiting::Update { from: other, .. } | Waiting::Refused { from: other, .. } => {
+                n > 0 && other.proposal() == from.proposal()
+            }
+            _ => false,
+        };
+        if !adrift.iter().any(is_same) {
+            return Err(from);
+        }
+        adrift.push(Waiting::Refused { n, problem: unavailable(), from });
+        Ok(())
     }
 
     /// Whether an append is not known to be on disk.
@@ -309,7 +330,7 @@ impl Order {
         charter: &Arc<Charter>,
         opening: Option<&Value>,
         found: &Found,
-    ) -> Result<(Option<Vec<Arc<str>>>, Vec<Waiting>), String> {
+    ) -> Result<(Unseen, Vec<Waiting>), String> {
         let (sequencer, recent) = replayed(charter, opening, found)?;
         self.sequencer = sequencer;
         self.recent = recent;

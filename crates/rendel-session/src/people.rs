@@ -37,6 +37,8 @@ pub(crate) struct People {
     told_at: u64,
     tell_at: Option<u64>,
     holds: Holds,
+    /// Nothing lapses before this.
+    lapse_from: u64,
     cue_rates: BTreeMap<String, CueRate>,
     cue_clock: FakeRelativeClock,
     cue_now: u64,
@@ -60,6 +62,7 @@ impl People {
             told_at: 0,
             tell_at: None,
             holds: Holds::default(),
+            lapse_from: u64::MAX,
             cue_clock,
             cue_now: now,
         }
@@ -103,7 +106,8 @@ impl People {
     ) {
         self.presence.handle_gone(teller, connection);
         self.plan_presence(now);
-        let linger = u64::try_from(self.charter.presence.linger.as_millis()).unwrap_or(u64::MAX);
+        let linger = millis(self.charter.presence.linger);
+        self.lapse_from = self.lapse_from.min(now.saturating_add(linger));
         let change = self.present.remove(&teller.0, why, linger, now);
         self.has_left(change);
     }
@@ -140,6 +144,9 @@ impl People {
         facts: Facts,
         now: u64,
     ) {
+        let told = facts.keys().filter_map(|name| self.charter.presence.facts.get(name)?.linger);
+        let lapses = told.map(|linger| now.saturating_add(millis(linger)));
+        self.lapse_from = lapses.min().unwrap_or(u64::MAX).min(self.lapse_from);
         self.presence.handle_said(&self.charter, teller, connection, facts, now);
         self.plan_presence(now);
     }
@@ -189,7 +196,10 @@ impl People {
             let detail = format!("The role {role:?} has not the charter's power \"take-over\".");
             return Err(Problem::new(ProblemKind::NotAllowed, detail).at(path));
         }
-        self.holds.handle_hold(&self.charter, actor, path, for_ms, over, now).map(drop)
+        let rules = &self.charter.holds;
+        let lasts = for_ms.unwrap_or(millis(rules.standard.min(rules.longest)));
+        self.lapse_from = self.lapse_from.min(now.saturating_add(lasts));
+        self.holds.handle_hold(&self.charter, actor, path, for_ms, over, now)
     }
 
     /// What is not theirs any more is as free of them as they want it.
@@ -233,21 +243,33 @@ impl People {
         Ok((CueFrame { name, by: actor.id.clone(), data }, to))
     }
 
-    /// What lapses by itself.
+    /// What has lapsed by itself.
     pub(crate) fn handle_timeout(&mut self, now: u64) {
+        if now < self.lapse_from {
+            return;
+        }
         self.presence.handle_timeout(now);
         self.holds.handle_timeout(now);
         let change = self.present.handle_timeout(now);
         self.has_left(change);
         self.plan_presence(now);
+        self.lapse_from = self.next_lapse().unwrap_or(u64::MAX);
+    }
+
+    fn next_lapse(&self) -> Option<u64> {
+        let lapses =
+            [self.presence.poll_timeout(), self.holds.poll_timeout(), self.present.poll_timeout()];
+        lapses.into_iter().flatten().min()
     }
 
     /// When something lapses or is told next.
     pub(crate) fn poll_timeout(&self) -> Option<u64> {
-        let lapses =
-            [self.presence.poll_timeout(), self.holds.poll_timeout(), self.present.poll_timeout()];
-        lapses.into_iter().chain([self.tell_at]).flatten().min()
+        self.next_lapse().into_iter().chain(self.tell_at).min()
     }
+}
+
+fn millis(duration: Duration) -> u64 {
+    u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
 }
 
 /// Who gets a cue.

@@ -6,8 +6,9 @@ use rendel_core::{SequencerSnapshot, Settled};
 use serde_json::Value;
 
 use crate::error::StoreError;
+use crate::rows::{in_present_form, read, read_snapshot, signed, unsigned};
 use crate::schema::{journal, refusals, sessions, snapshots};
-use crate::sessions::{last_seq, read, read_snapshot, signed, unsigned};
+use crate::sessions::last_seq;
 use crate::store::Store;
 
 /// Refusals that are kept of one session; a session remembers no more of them either.
@@ -203,19 +204,6 @@ fn check_belongs(
         return Err(StoreError::NotKept(format!("it is of {seq}, and the journal ends at {last}")));
     }
     Ok(())
-}
-
-/// An update as it is written now. Sets had `insert` and `remove` before they had `include` and
-/// `exclude`; where such a row may be, it is read and written anew.
-pub(crate) fn in_present_form(body: String) -> Result<String, StoreError> {
-    let may_be_older = [r#""op":"insert","value":"#, r#""op":"remove","value":"#]
-        .iter()
-        .any(|part| body.contains(part));
-    if !may_be_older {
-        return Ok(body);
-    }
-    serde_json::to_string(&read::<Settled>(&body)?)
-        .map_err(|error| StoreError::Damaged(error.to_string()))
 }
 
 /// What a state of the past is made from: the nearest snapshot, or the opening data where there is

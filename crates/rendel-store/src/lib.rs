@@ -18,6 +18,7 @@ mod charters;
 mod error;
 mod journal;
 mod local;
+mod rows;
 mod schema;
 mod sessions;
 mod store;

@@ -7,7 +7,7 @@ use rendel_core::{ClientKey, Problem, SequencerSnapshot, Settled};
 use uuid::Uuid;
 
 use crate::error::StoreError;
-use crate::journal::in_present_form;
+use crate::rows::{in_present_form, read, read_snapshot, signed, unsigned};
 use crate::schema::{charters, epochs, journal, refusals, removals, sessions, snapshots};
 use crate::store::Store;
 use crate::writer::{RefusalRow, UpdateRow, copy_updates};
@@ -439,36 +439,4 @@ pub(crate) fn last_seq(conn: &mut PgConnection, session: i64) -> Result<u64, Sto
         .first(conn)
         .optional()?;
     Ok(unsigned(last.unwrap_or(0).max(kept.unwrap_or(0))))
-}
-
-/// Places and counts are stored as `bigint` and never below zero.
-pub(crate) fn unsigned(number: i64) -> u64 {
-    u64::try_from(number).unwrap_or(0)
-}
-
-pub(crate) fn signed(number: u64) -> i64 {
-    i64::try_from(number).unwrap_or(i64::MAX)
-}
-
-/// Reads a snapshot. One of the first version is passed over unless the journal begins at it.
-pub(crate) fn read_snapshot(body: &str, is_needed: bool) -> Result<SequencerSnapshot, StoreError> {
-    match read(body) {
-        Err(_) if is_needed => {
-            let older = read(body).and_then(|stored| {
-                SequencerSnapshot::read(stored)
-                    .map_err(|error| StoreError::Damaged(error.to_string()))
-            });
-            older.inspect(|snapshot| {
-                tracing::warn!(
-                    seq = snapshot.seq,
-                    "a snapshot of the first version is used, without what it remembers of clients"
-                )
-            })
-        }
-        snapshot => snapshot,
-    }
-}
-
-pub(crate) fn read<T: serde::de::DeserializeOwned>(body: &str) -> Result<T, StoreError> {
-    serde_json::from_str(body).map_err(|error| StoreError::Damaged(error.to_string()))
 }

@@ -12,8 +12,8 @@ use tokio::sync::mpsc;
 use uuid::Uuid;
 
 use crate::error::StoreError;
+use crate::rows::signed;
 use crate::schema::{journal, refusals, sessions};
-use crate::sessions::signed;
 use crate::store::{WRITER_TIME_OUTS, with_timeouts};
 
 /// Rows that one commit takes at most.

@@ -11,8 +11,7 @@ use uuid::Uuid;
 
 use super::participants::inside;
 use super::sessions::{info_of, kept};
-use super::state::settled;
-use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body};
+use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body, settled};
 use crate::auth::{backend, check_power};
 use crate::carry;
 use crate::failure::{Failure, no_session};

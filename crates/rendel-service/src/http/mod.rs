@@ -19,15 +19,17 @@ pub(crate) mod tokens;
 
 use std::sync::Arc;
 
+use actix_web::http::header;
 use actix_web::web::{self, Bytes, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse};
 use rendel_core::{Problem, ProblemKind};
 
+pub(crate) use service::Described;
 pub(crate) use tags::Tags;
-pub(crate) use tickets::Tickets;
 
 use crate::app::App;
 use crate::failure::Failure;
+use crate::session::Answered;
 
 /// What a call gives.
 pub(crate) type Answer = Result<HttpResponse, Failure>;
@@ -122,6 +124,18 @@ async fn nothing_here(request: HttpRequest) -> Answer {
         request.path()
     );
     Err(Failure(Problem::new(ProblemKind::NotFound, detail)))
+}
+
+/// The answer to a call that changes the state.
+fn settled(answered: Answered) -> HttpResponse {
+    let tag = (header::ETAG, format!("\"{}\"", answered.seq));
+    match answered.json {
+        Some(json) => HttpResponse::Ok()
+            .insert_header(tag)
+            .content_type("application/json")
+            .body(json.into_bytes()),
+        None => HttpResponse::NoContent().insert_header(tag).finish(),
+    }
 }
 
 /// The body of a request, `too-large` beyond `limit` bytes.

@@ -9,8 +9,7 @@ use rendel_wire::http::ProposeBody;
 use serde::Deserialize;
 use uuid::Uuid;
 
-use super::state::settled;
-use super::{Answer, Shared, body};
+use super::{Answer, Shared, body, settled};
 use crate::app::App;
 use crate::auth::{check_role, participant};
 use crate::failure::Failure;

@@ -11,9 +11,9 @@ use serde::Deserialize;
 use serde_json::Value;
 
 use super::participants::{Speaking, counted_as, inside};
-use super::{Answer, Shared, Tags, body};
+use super::{Answer, Shared, Tags, body, settled};
 use crate::failure::Failure;
-use crate::session::{Answered, Begun, state_at};
+use crate::session::{Begun, state_at};
 
 const JSON_PATCH: &str = "application/json-patch+json";
 const MERGE_PATCH: &str = "application/merge-patch+json";
@@ -122,18 +122,6 @@ pub(crate) async fn change(
     let edits = edits.await.inspect_err(|problem| app.metrics.count(problem))?;
     let proposal = Proposal::new(n, Some(seq), edits);
     Ok(settled(session.end_patch(actor, proposal, if_match).await?))
-}
-
-/// The answer to a call that changes the state.
-pub(super) fn settled(answered: Answered) -> HttpResponse {
-    let tag = (header::ETAG, format!("\"{}\"", answered.seq));
-    match answered.json {
-        Some(json) => HttpResponse::Ok()
-            .insert_header(tag)
-            .content_type("application/json")
-            .body(json.into_bytes()),
-        None => HttpResponse::NoContent().insert_header(tag).finish(),
-    }
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]

@@ -237,7 +237,7 @@ impl Driver {
                     Ok(()) => {
                         let id = self.take_id();
                         self.calls.insert(id, answer);
-                        self.feed(Input::Call { call: id, ask: call });
+                        self.feed(Input::Call { call: id, ask: *call });
                     }
                 }
             }
@@ -316,7 +316,7 @@ impl Driver {
             }
             Output::Recover => self.recover(),
             Output::Entered { connection, result } => self.entered(connection, result),
-            Output::Show { to, shown } => self.outlets.show(to, shown, &self.app.metrics),
+            Output::Show { to, shown } => self.outlets.show(&to, shown, &self.app.metrics),
             Output::Close { connection, problem } => self.outlets.end(connection, problem),
             Output::Answer { call, answer } => {
                 if let Some(answered) = self.calls.remove(&call) {

@@ -39,7 +39,7 @@ pub(crate) enum Ask {
     /// A connection is gone.
     Leave { connection: ConnectionId, why: LeftWhy },
     /// A call, with what it counts among those that somebody may make in a time.
-    Call { call: Call, cost: Option<(Actor, u32)>, answer: CallAnswer },
+    Call { call: Box<Call>, cost: Option<(Actor, u32)>, answer: CallAnswer },
     /// Tokens were revoked.
     Recheck { answer: oneshot::Sender<()> },
     /// A participant was removed.
@@ -157,7 +157,7 @@ impl SessionHandle {
         cost: Option<(Actor, u32)>,
         read: impl FnOnce(Answer) -> Option<T>,
     ) -> Result<T, Problem> {
-        let answer = self.ask(|answer| Ask::Call { call, cost, answer }).await??;
+        let answer = self.ask(|answer| Ask::Call { call: Box::new(call), cost, answer }).await??;
         // Each call has an answer of its own.
         read(answer).ok_or_else(unavailable)
     }
@@ -199,11 +199,17 @@ impl SessionHandle {
         standing: Standing,
         by: String,
     ) -> Result<(), Problem> {
-        self.call(Call::Stand { by, standing }, None, done).await
+        self.call(Call::Stand { by, standing }, None, |answer| {
+            matches!(answer, Answer::Done).then_some(())
+        })
+        .await
     }
 
     pub(crate) async fn send_cue(&self, actor: Actor, cue: SendCue) -> Result<(), Problem> {
-        self.call(Call::Cue { actor, cue }, None, done).await
+        self.call(Call::Cue { actor, cue }, None, |answer| {
+            matches!(answer, Answer::Done).then_some(())
+        })
+        .await
     }
 
     pub(crate) async fn recheck(&self) -> Result<(), Problem> {
@@ -289,8 +295,4 @@ fn answered(answer: Answer) -> Option<Answered> {
         }
         _ => None,
     }
-}
-
-fn done(answer: Answer) -> Option<()> {
-    matches!(answer, Answer::Done).then_some(())
 }

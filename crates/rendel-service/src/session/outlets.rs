@@ -98,13 +98,13 @@ impl Outlets {
         self.all.iter().filter(|(id, outlet)| is_meant(to, **id, outlet)).map(|(_, outlet)| outlet)
     }
 
-    pub(super) fn show(&mut self, to: To, shown: Shown<Content>, metrics: &Metrics) {
+    pub(super) fn show(&mut self, to: &To, shown: Shown<Content>, metrics: &Metrics) {
         match shown.into_inner() {
-            Content::Welcome(welcomed) => self.welcome(&to, welcomed),
+            Content::Welcome(welcomed) => self.welcome(to, welcomed),
             Content::Begin { audience, seq, state } => {
                 let state = state.map(|json| self.snapshot(audience, seq, &json));
                 let beginning = Arc::new(Beginning { seq, state });
-                self.place(&to, audience, |outbound| {
+                self.place(to, audience, |outbound| {
                     outbound.put(Item::Begin(beginning.clone()));
                 });
             }
@@ -114,7 +114,7 @@ impl Outlets {
                 let patches = patches.into_iter().map(Into::into).collect();
                 let run = Arc::new(Run::new(updates, last, patches));
                 let mut reached = 0;
-                for outlet in self.meant(&to) {
+                for outlet in self.meant(to) {
                     reached += count;
                     if outlet.outbound.put(Item::Updates(run.clone())) {
                         metrics.fell_behind.inc();
@@ -125,7 +125,7 @@ impl Outlets {
             Content::Presence(told) => self.tell_presence(to, told, metrics),
             Content::Frame(json) => {
                 let frame = Frame::new(&*json);
-                self.meant(&to).for_each(|outlet| {
+                self.meant(to).for_each(|outlet| {
                     outlet.outbound.put(Item::Frame(frame.clone()));
                 });
             }
@@ -162,8 +162,8 @@ impl Outlets {
 
     /// Under load presence is told less often, and what waits is the newest; updates do not wait
     /// for it.
-    fn tell_presence(&mut self, to: To, told: Told, metrics: &Metrics) {
-        let (To::Audience(audience) | To::AudienceBut(audience, _)) = to else { return };
+    fn tell_presence(&mut self, to: &To, told: Told, metrics: &Metrics) {
+        let (To::Audience(audience) | To::AudienceBut(audience, _)) = *to else { return };
         let resting = self.presence.entry(audience).or_default();
         if resting.waits.is_none() && rest(resting).is_zero() {
             return self.put_presence(to, told, metrics);
@@ -174,9 +174,9 @@ impl Outlets {
         }
     }
 
-    fn put_presence(&mut self, to: To, told: Told, metrics: &Metrics) {
-        let (To::Audience(audience) | To::AudienceBut(audience, _)) = to else { return };
-        let meant: Vec<_> = self.meant(&to).map(|outlet| outlet.outbound.clone()).collect();
+    fn put_presence(&mut self, to: &To, told: Told, metrics: &Metrics) {
+        let (To::Audience(audience) | To::AudienceBut(audience, _)) = *to else { return };
+        let meant: Vec<_> = self.meant(to).map(|outlet| outlet.outbound.clone()).collect();
         let beat = Arc::new(Beat::new(told, meant.len()));
         meant.iter().for_each(|outbound| outbound.put_presence(&beat));
         metrics.presence.inc_by(meant.len() as u64);
@@ -198,7 +198,7 @@ impl Outlets {
             }
         }
         for (audience, told) in due {
-            self.put_presence(To::Audience(audience), told, metrics);
+            self.put_presence(&To::Audience(audience), told, metrics);
         }
     }
 

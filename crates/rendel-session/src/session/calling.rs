@@ -58,11 +58,13 @@ impl Session {
     }
 
     fn propose_once(&mut self, call: CallId, actor: Actor, proposal: Proposal) {
-        if self.order.is_adrift() {
-            return self.answer(call, Err(unavailable()), &actor.role);
-        }
         let origin = Self::origin(call, &actor, proposal.n);
-        self.pass(actor, proposal, origin);
+        if !self.order.is_adrift() {
+            return self.pass(actor, proposal, origin);
+        }
+        if self.order.wait_for_journal(proposal.n, origin).is_err() {
+            self.answer(call, Err(unavailable()), &actor.role);
+        }
     }
 
     /// Somebody wants to change the state by a document. What stands against that is found before

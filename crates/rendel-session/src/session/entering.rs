@@ -107,7 +107,6 @@ impl Session {
         let outcomes = sequencer
             .outcomes(who.key())
             .map(|(n, outcome)| OutcomeFrame { n, outcome: outcome.into() });
-        let holds = self.people.holds().list();
         let greeting = Welcome {
             you: You {
                 id: who.id.clone(),
@@ -124,7 +123,7 @@ impl Session {
             updates: None,
             roster: self.people.list(),
             presence: self.audiences.present_facts(audience, self.people.presence()),
-            holds: self.audiences.holds(audience, holds),
+            holds: self.people.holds().list(),
             token: member.token.clone(),
             limits: limits(&self.charter),
             outcomes: outcomes.collect(),

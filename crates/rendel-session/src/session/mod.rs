@@ -9,7 +9,7 @@ mod showing;
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use rendel_core::{Charter, ClientKey, Problem};
+use rendel_core::{Charter, ClientKey, Hold, Problem};
 use rendel_wire::SessionHead;
 use serde_json::Value;
 
@@ -115,6 +115,8 @@ impl Session {
         if self.has_stopped {
             return self.handle_after_end(input);
         }
+        // What has lapsed by now lapses before anything else counts, however late that is noticed.
+        self.people.handle_timeout(self.now);
         match input {
             Input::Entered(entry) => self.enter(*entry),
             Input::Frame { connection, frame } => self.hear(connection, frame),
@@ -201,6 +203,11 @@ impl Session {
         self.order.shown()
     }
 
+    /// What is held.
+    pub fn holds(&self) -> Vec<Hold> {
+        self.people.holds().list()
+    }
+
     /// About the bytes that it remembers of what is gone and was answered.
     pub fn remembered(&self) -> usize {
         self.order.sequencer().remembered()
@@ -213,7 +220,6 @@ impl Session {
         if self.order.is_adrift() {
             return;
         }
-        self.people.handle_timeout(self.now);
         self.show_presence();
         if self.compare_at.is_some_and(|at| at <= self.now) {
             self.compare_at = None;

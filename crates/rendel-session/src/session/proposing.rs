@@ -17,15 +17,22 @@ impl Session {
     pub(super) fn propose(&mut self, connection: ConnectionId, frame: Propose) {
         let Some(member) = self.members.get(connection) else { return };
         let (actor, refused) = (member.who.clone(), member.refused);
-        let n = frame.n;
-        if self.order.is_adrift() {
+        let (n, client) = (frame.n, actor.key());
+        let is_known = self.gates.has(client, n) || self.order.sequencer().has_answered(client, n);
+        if n > 0 && n <= member.denied && !is_known && !self.order.is_adrift() {
             return self.refuse(connection, n, unavailable());
+        }
+        if self.order.is_adrift() && !self.gates.has(client, n) {
+            let from = Origin::Connection { connection, client, n };
+            if self.order.wait_for_journal(n, from).is_err() {
+                self.refuse(connection, n, unavailable());
+            }
+            return;
         }
         if n == 0 {
             let detail = "\"n\" counts a client's proposals from 1; it is 0.";
             return self.refuse(connection, n, Problem::new(ProblemKind::Malformed, detail));
         }
-        let client = actor.key();
         // What is positioned on top of a proposal that never got here means nothing either.
         self.order.sequencer_mut().note_refused(client, refused);
         self.pass(actor, frame.into(), Origin::Connection { connection, client, n });
@@ -192,7 +199,11 @@ impl Session {
     }
 
     pub(super) fn refuse(&mut self, connection: ConnectionId, n: u64, problem: Problem) {
-        self.members.note_refused(connection, n);
+        match problem.kind() {
+            // It is sent again in a moment.
+            ProblemKind::TooFast => self.members.note_refused(connection, n),
+            _ => self.members.note_denied(connection, n),
+        }
         self.tell(connection, Word::Refused(Refused { n, problem }));
     }
 
