@@ -31,10 +31,10 @@ pub(crate) enum Waiting {
         problem: Problem,
         from: Origin,
     },
+    /// The first outcome of a proposal that came again.
     Repeated {
-        n: u64,
         outcome: ClientOutcome,
-        connection: ConnectionId,
+        from: Origin,
     },
     /// Where somebody begins, with the state that patches are made against where they follow them.
     Welcome {
@@ -201,9 +201,9 @@ impl Order {
     pub(crate) fn wait_for_journal(&mut self, n: u64, from: Origin) -> Result<(), Origin> {
         let Some(adrift) = &mut self.adrift else { return Err(from) };
         let is_same = |one: &Waiting| match one {
-            Waiting::Update { from: other, .. } | Waiting::Refused { from: other, .. } => {
-                n > 0 && other.proposal() == from.proposal()
-            }
+            Waiting::Update { from: other, .. }
+            | Waiting::Refused { from: other, .. }
+            | Waiting::Repeated { from: other, .. } => n > 0 && other.proposal() == from.proposal(),
             _ => false,
         };
         if !adrift.iter().any(is_same) {

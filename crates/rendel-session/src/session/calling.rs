@@ -72,7 +72,10 @@ impl Session {
     fn begin_patch(&mut self, call: CallId, actor: &Actor, n: u64, if_match: Option<&IfMatch>) {
         let role = &actor.role;
         match self.may_patch(actor, n, if_match) {
-            Ok(Some(outcome)) => self.repeat_to_call(outcome, call, role.clone()),
+            Ok(Some(outcome)) => {
+                let from = Self::origin(call, actor, n);
+                self.order.push(Waiting::Repeated { outcome, from });
+            }
             Ok(None) => {
                 let sequencer = self.order.sequencer();
                 let (seq, state) = (sequencer.seq(), Box::new(sequencer.state()));
@@ -157,11 +160,11 @@ impl Session {
     /// journal.
     pub(super) fn repeat_to_call(&mut self, outcome: ClientOutcome, call: CallId, role: String) {
         match outcome {
-            ClientOutcome::Refused(problem) => self.answer_in_turn(call, Err(problem), &role),
+            ClientOutcome::Refused(problem) => self.answer(call, Err(problem), &role),
             ClientOutcome::Settled(seq) => match self.order.recent().get(seq) {
                 Some(json) => {
                     let json = self.audiences.update(&role, Some(json));
-                    self.answer_in_turn(call, Ok(Answer::Settled { seq, json }), &role);
+                    self.answer(call, Ok(Answer::Settled { seq, json }), &role);
                 }
                 None => self.outputs.push(Output::Fetch { call, role, seq }),
             },

@@ -162,11 +162,8 @@ impl Session {
                     self.outputs.push(Output::ForgetRefusals);
                 }
             }
-            (Outcome::Repeated(outcome), Origin::Connection { connection, .. }) => {
-                self.order.push(Waiting::Repeated { n, outcome, connection });
-            }
-            (Outcome::Repeated(outcome), Origin::Call { call, role, .. }) => {
-                self.repeat_to_call(outcome, call, role);
+            (Outcome::Repeated(outcome), from) => {
+                self.order.push(Waiting::Repeated { outcome, from });
             }
         }
     }

@@ -55,7 +55,9 @@ impl Session {
 
     fn answer_after_recovery(&mut self, one: Waiting) {
         match one {
-            Waiting::Update { from, .. } | Waiting::Refused { from, .. } => {
+            Waiting::Update { from, .. }
+            | Waiting::Refused { from, .. }
+            | Waiting::Repeated { from, .. } => {
                 let (client, n) = from.proposal();
                 match (self.outcome(client, n), from) {
                     (Some(outcome), Origin::Call { call, role, .. }) => {
@@ -82,7 +84,6 @@ impl Session {
             Waiting::Welcome { connection, .. } => {
                 self.outputs.push(Output::Close { connection, problem: unavailable() });
             }
-            Waiting::Repeated { n, connection, .. } => self.refuse(connection, n, unavailable()),
             Waiting::Answer { call, .. } => self.answer(call, Err(unavailable()), SERVICE),
             // It was on disk before it came here.
             Waiting::Status { call, by, standing } => {
@@ -131,7 +132,8 @@ impl Session {
         for one in self.order.take_unwritten() {
             match one {
                 Waiting::Update { from: Origin::Call { call, role, .. }, .. }
-                | Waiting::Refused { from: Origin::Call { call, role, .. }, .. } => {
+                | Waiting::Refused { from: Origin::Call { call, role, .. }, .. }
+                | Waiting::Repeated { from: Origin::Call { call, role, .. }, .. } => {
                     self.answer(call, Err(why.clone()), &role);
                 }
                 Waiting::Answer { call, .. } | Waiting::Status { call, .. } => {

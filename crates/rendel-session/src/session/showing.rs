@@ -71,9 +71,13 @@ impl Session {
                 Origin::Connection { connection, .. } => self.refuse(connection, n, problem),
                 Origin::Call { call, role, .. } => self.answer(call, Err(problem), &role),
             },
-            Waiting::Repeated { n, outcome, connection } => {
-                self.tell(connection, Word::Outcome(OutcomeFrame { n, outcome: outcome.into() }));
-            }
+            Waiting::Repeated { outcome, from } => match from {
+                Origin::Connection { connection, n, .. } => {
+                    let outcome = outcome.into();
+                    self.tell(connection, Word::Outcome(OutcomeFrame { n, outcome }));
+                }
+                Origin::Call { call, role, .. } => self.repeat_to_call(outcome, call, role),
+            },
             Waiting::Welcome { connection, shown, followed } => {
                 let Some(audience) = self.members.get(connection).map(|member| member.audience)
                 else {

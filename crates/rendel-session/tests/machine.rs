@@ -1,0 +1,328 @@
+//! The machine by itself: what comes in, and what it wants done. Most of these are what rehearsals
+//! found.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::sync::Arc;
+
+use rendel_core::{Actor, Charter, Edit, Proposal};
+use rendel_session::{
+    Answer, Ask, Content, Entry, Found, Had, Heard, Input, Output, Session, Settings, Spacing,
+    Standing, Status, WayIn,
+};
+use rendel_wire::{LeftWhy, Propose, SessionHead};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+const CHARTER: &str = r#"
+charter = "orchard"
+version = 1
+[holds]
+for = "5s"
+[roles.steward]
+edit = ["/**"]
+[roles.picker]
+edit = ["/**"]
+see = ["/**", { but = "/ledger" }]
+[state.heads]
+kind = "counter"
+[state.title]
+kind = "register"
+merge = "unchanged"
+[state.ledger]
+kind = "register"
+merge = "unchanged"
+"#;
+
+struct Story {
+    machine: Session,
+    now: u64,
+    append: u64,
+}
+
+fn found(epoch: u64) -> Found {
+    Found {
+        epoch,
+        epochs: (1..=epoch).map(|epoch| (epoch, 0)).collect(),
+        standing: Standing::default(),
+        snapshot: None,
+        updates: vec![],
+        refusals: vec![],
+        unseen: None,
+    }
+}
+
+fn actor(who: &str, role: &str) -> Actor {
+    Actor::new(who, role, Uuid::from_u128(who.len() as u128))
+}
+
+impl Story {
+    fn begin() -> Self {
+        let head = SessionHead {
+            id: "slope".into(),
+            charter: "orchard".into(),
+            version: 1,
+            status: String::new(),
+        };
+        let settings = Settings {
+            snapshots: Spacing { updates: 1_000, bytes: 1 << 20 },
+            digest_every: 1_000,
+            digest_within: 5_000,
+            connections_per_participant: 4,
+        };
+        let charter = Arc::new(Charter::parse(CHARTER).unwrap());
+        let machine = Session::new(charter, head, None, &found(1), settings, 0).unwrap();
+        Self { machine, now: 1_000, append: 0 }
+    }
+
+    fn tell(&mut self, input: Input) -> Vec<Output> {
+        self.machine.handle(self.now, input);
+        let outputs = self.machine.poll_outputs();
+        for output in &outputs {
+            if let Output::Append { append, .. } = output {
+                self.append = *append;
+            }
+        }
+        outputs
+    }
+
+    /// The append that is under way is on disk.
+    fn write(&mut self) -> Vec<Output> {
+        let append = self.append;
+        self.tell(Input::Written { append })
+    }
+
+    fn enter(&mut self, connection: u64, who: &str, role: &str, had: Option<Had>) -> Vec<Output> {
+        self.tell(Input::Entered(Box::new(Entry {
+            connection,
+            who: actor(who, role),
+            name: who.into(),
+            way: WayIn::Replica { had },
+            presence: None,
+            token: None,
+        })))
+    }
+
+    fn propose(&mut self, connection: u64, n: u64, seen: u64, edit: Edit) -> Vec<Output> {
+        let (edits, answered, gesture, note) = (vec![edit], 0, None, None);
+        let frame = Propose { n, seen, answered, edits, gesture, note };
+        self.tell(Input::Frame { connection, frame: Heard::Propose(frame) })
+    }
+}
+
+/// What is shown, as the JSON that goes out.
+fn shown(outputs: &[Output]) -> Vec<Value> {
+    let text = |output: &Output| match output {
+        Output::Show { shown, .. } => Some(match shown.get() {
+            Content::Welcome(welcomed) => {
+                let mut head: Value = serde_json::from_str(&welcomed.head).unwrap();
+                if let Some((_, state)) = &welcomed.state {
+                    head["state"] = serde_json::from_str(state).unwrap();
+                }
+                head
+            }
+            Content::Updates { updates, .. } => {
+                let updates = updates.iter().map(|json| serde_json::from_str(json).unwrap());
+                json!({ "type": "settled", "updates": updates.collect::<Vec<Value>>() })
+            }
+            Content::Frame(json) => serde_json::from_str(json).unwrap(),
+            other => json!(other),
+        }),
+        _ => None,
+    };
+    outputs.iter().filter_map(text).collect()
+}
+
+fn types(outputs: &[Output]) -> Vec<String> {
+    shown(outputs).iter().map(|frame| frame["type"].as_str().unwrap().to_owned()).collect()
+}
+
+fn add() -> Edit {
+    Edit::new("/heads", "add").with("by", 1)
+}
+
+#[test]
+fn nothing_is_shown_or_answered_before_it_is_written() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    let settled = story.propose(1, 1, 0, add());
+    assert!(matches!(settled[..], [Output::Append { .. }]), "{settled:?}");
+    let proposal = Proposal::new(1, None, vec![add()]);
+    let call = Ask::Propose { actor: actor("backend", "service"), proposal };
+    assert!(story.tell(Input::Call { call: 7, ask: call }).is_empty());
+    let read = Ask::Read { role: "steward".into(), path: None };
+    assert!(story.tell(Input::Call { call: 8, ask: read }).is_empty());
+    assert!(story.enter(2, "bram", "picker", None).iter().all(|one| shown(&[one.clone()]).is_empty()));
+    let first = story.write();
+    assert_eq!(types(&first), ["settled"]);
+    assert!(matches!(first.last(), Some(Output::Append { updates, .. }) if updates.len() == 1));
+    let second = story.write();
+    assert_eq!(types(&second), ["settled", "roster", "welcome"]);
+    let answers = second.iter().filter(|output| matches!(output, Output::Answer { .. }));
+    assert_eq!(answers.count(), 2);
+}
+
+#[test]
+fn a_role_that_the_charter_does_not_have_sees_nothing() {
+    let mut story = Story::begin();
+    let welcome = &shown(&story.enter(1, "wren", "stranger", None))[0];
+    assert_eq!((&welcome["state"], &welcome["you"]["role"]), (&json!({}), &json!("stranger")));
+    let read = Ask::Read { role: "stranger".into(), path: None };
+    let answer = story.tell(Input::Call { call: 1, ask: read });
+    assert!(matches!(&answer[..], [Output::Answer { answer: Ok(Answer::Reading { json, .. }), .. }]
+        if &**json.get() == "{}"));
+    story.propose(1, 1, 0, add());
+    story.write();
+    story.enter(2, "oda", "steward", None);
+    story.propose(2, 1, 1, Edit::new("/ledger", "set").with("value", "hidden"));
+    let written = story.write();
+    assert!(!json!(shown(&written)[0]).to_string().contains("hidden"), "{written:?}");
+}
+
+#[test]
+fn a_replica_of_another_audience_gets_the_whole_state() {
+    let mut story = Story::begin();
+    let was = shown(&story.enter(1, "oda", "steward", None))[0]["audience"].as_u64().unwrap();
+    story.tell(Input::Left { connection: 1, why: LeftWhy::Lost });
+    let audience = usize::try_from(was).unwrap();
+    let had = Some(Had { seen: 0, epoch: 1, audience });
+    let same = shown(&story.enter(2, "oda", "steward", had)).pop().unwrap();
+    assert_eq!((same.get("state"), &same["updates"]), (None, &json!([])));
+    story.tell(Input::Left { connection: 2, why: LeftWhy::Lost });
+    let other = shown(&story.enter(3, "oda", "picker", had)).pop().unwrap();
+    assert_eq!(other["state"], json!({ "heads": 0, "title": null }));
+}
+
+#[test]
+fn what_was_refused_in_another_role_is_told_in_the_words_of_this_one() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    story.propose(1, 1, 0, Edit::new("/ledger", "set").with("value", "hidden"));
+    story.write();
+    story.enter(2, "bram", "steward", None);
+    story.propose(2, 1, 0, Edit::new("/ledger", "set").with("value", "mine"));
+    let refused = story.write();
+    assert!(json!(shown(&refused)).to_string().contains("hidden"), "a steward sees what stands");
+    story.tell(Input::Left { connection: 2, why: LeftWhy::Lost });
+    let welcome = shown(&story.enter(3, "bram", "picker", None)).pop().unwrap();
+    assert_eq!(welcome["outcomes"].as_array().unwrap().len(), 1);
+    assert!(!welcome.to_string().contains("hidden"), "{welcome}");
+}
+
+#[test]
+fn a_refusal_that_left_no_trace_stands_when_its_proposal_comes_again() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    story.propose(1, 1, 0, add());
+    story.tell(Input::JournalLost);
+    let refused = shown(&story.propose(1, 2, 0, add()));
+    assert_eq!((&refused[0]["n"], refused.len()), (&json!(2), 1));
+    story.tell(Input::JournalFound(Box::new(found(2))));
+    // Its client sent it again before it read that.
+    let again = story.propose(1, 2, 0, add());
+    assert_eq!((types(&again), again.len()), (vec!["refused".to_owned()], 1));
+    assert!(matches!(story.propose(1, 3, 0, add())[..], [Output::Append { .. }]));
+}
+
+/// The journal as it is when the append that failed is in it after all.
+fn found_with_what_was_written(outputs: &[Output]) -> Found {
+    let rows = outputs.iter().find_map(|output| match output {
+        Output::Append { updates, .. } => Some(updates),
+        _ => None,
+    });
+    let updates = rows.unwrap().iter().map(|row| serde_json::from_str(&row.body).unwrap());
+    Found { updates: updates.collect(), ..found(2) }
+}
+
+#[test]
+fn a_proposal_that_comes_again_while_the_journal_is_away_is_told_what_is_in_it() {
+    for is_written in [true, false] {
+        let mut story = Story::begin();
+        story.enter(1, "oda", "steward", None);
+        let sent = story.propose(1, 1, 0, add());
+        story.enter(2, "oda", "steward", None);
+        // One comes again before the journal goes, and one after.
+        story.propose(2, 1, 0, add());
+        story.tell(Input::JournalLost);
+        assert!(story.propose(2, 1, 0, add()).is_empty(), "what became of it is not known");
+        let found = if is_written { found_with_what_was_written(&sent) } else { found(2) };
+        let told = shown(&story.tell(Input::JournalFound(Box::new(found))));
+        let told: Vec<&Value> = told.iter().filter(|frame| frame["n"] == 1).collect();
+        let expected = if is_written { "outcome" } else { "refused" };
+        assert!(!told.is_empty() && told.iter().all(|frame| frame["type"] == expected), "{told:?}");
+    }
+}
+
+#[test]
+fn what_has_lapsed_goes_on_no_more_however_late_that_is_noticed() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    let hold = Heard::Hold { n: 1, at: "/title".into(), for_ms: Some(1_000), over: false };
+    story.tell(Input::Frame { connection: 1, frame: hold });
+    assert_eq!(story.machine.holds()[0].until, 2_000);
+    story.now = 2_500;
+    story.propose(1, 1, 0, Edit::new("/title", "set").with("value", "West"));
+    assert!(story.machine.holds().is_empty(), "an edit prolongs what is held, not what was");
+}
+
+#[test]
+fn time_that_goes_back_changes_nothing() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    let hold = |n| Heard::Hold { n, at: "/title".into(), for_ms: Some(1_000), over: false };
+    story.tell(Input::Frame { connection: 1, frame: hold(1) });
+    story.now = 10;
+    story.tell(Input::Frame { connection: 1, frame: hold(2) });
+    assert_eq!(story.machine.holds()[0].until, 2_000);
+}
+
+#[test]
+fn a_session_that_stops_tells_what_is_written_and_gives_up_the_rest() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    let proposal = Proposal::new(1, None, vec![add()]);
+    let ask = Ask::Propose { actor: actor("backend", "service"), proposal };
+    story.tell(Input::Call { call: 7, ask: ask.clone() });
+    assert!(story.tell(Input::Stop).is_empty(), "an append is under way");
+    let stopped = story.write();
+    let done: Vec<&str> = stopped
+        .iter()
+        .map(|output| match output {
+            Output::Show { .. } => "show",
+            Output::Answer { answer: Ok(_), .. } => "answer",
+            Output::Keep(_) => "keep",
+            Output::Close { .. } => "close",
+            Output::Stopped => "stopped",
+            _ => "other",
+        })
+        .collect();
+    assert_eq!(done, ["answer", "show", "keep", "close", "stopped"]);
+    let late = story.tell(Input::Call { call: 8, ask: ask.clone() });
+    assert!(matches!(late[..], [Output::Answer { answer: Err(_), .. }]));
+    // Without the journal nobody is told of what may not be there, and nothing is kept.
+    let mut story = Story::begin();
+    story.tell(Input::Call { call: 7, ask });
+    story.tell(Input::JournalLost);
+    let stopped = story.tell(Input::Stop);
+    let [Output::Answer { answer: Err(_), .. }, Output::Stopped] = &stopped[..] else {
+        panic!("{stopped:?}")
+    };
+}
+
+#[test]
+fn frozen_and_ended_sessions_say_so_once_that_is_written() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "picker", None);
+    let standing: Standing = Status::Frozen.into();
+    let ask = Ask::Stand { by: "service".into(), standing: standing.clone() };
+    let asked = story.tell(Input::Call { call: 1, ask });
+    assert!(matches!(asked[..], [Output::WriteStanding { .. }]));
+    assert!(matches!(story.propose(1, 1, 0, add())[..], [Output::Append { .. }]), "not yet");
+    story.write();
+    let (call, by) = (1, "service".to_owned());
+    let told = story.tell(Input::StandingWritten { call, by, standing, result: Ok(()) });
+    assert_eq!(types(&told), ["status"]);
+    story.propose(1, 2, 0, add());
+    let refused = shown(&story.write()).pop().unwrap();
+    assert_eq!(refused["problem"]["type"], "urn:rendel:problem:frozen");
+}
