@@ -196,21 +196,17 @@ impl Order {
         self.adrift.is_some()
     }
 
-    /// A proposal that comes while the journal is away. One that came before, whose rows may be in
-    /// the journal or not, is answered when that is known; gives back the others.
+    /// A proposal that comes while the journal is away. One that has an outcome, whether that is in
+    /// the journal or not, is told it when that is known; gives back the others.
     pub(crate) fn wait_for_journal(&mut self, n: u64, from: Origin) -> Result<(), Origin> {
-        let Some(adrift) = &mut self.adrift else { return Err(from) };
-        let is_same = |one: &Waiting| match one {
-            Waiting::Update { from: other, .. }
-            | Waiting::Refused { from: other, .. }
-            | Waiting::Repeated { from: other, .. } => n > 0 && other.proposal() == from.proposal(),
-            _ => false,
-        };
-        if !adrift.iter().any(is_same) {
-            return Err(from);
+        let (client, _) = from.proposal();
+        match &mut self.adrift {
+            Some(adrift) if self.sequencer.has_answered(client, n) => {
+                adrift.push(Waiting::Refused { n, problem: unavailable(), from });
+                Ok(())
+            }
+            _ => Err(from),
         }
-        adrift.push(Waiting::Refused { n, problem: unavailable(), from });
-        Ok(())
     }
 
     /// Whether an append is not known to be on disk.

@@ -152,7 +152,9 @@ fn nothing_is_shown_or_answered_before_it_is_written() {
     assert!(story.tell(Input::Call { call: 7, ask: call }).is_empty());
     let read = Ask::Read { role: "steward".into(), path: None };
     assert!(story.tell(Input::Call { call: 8, ask: read }).is_empty());
-    assert!(story.enter(2, "bram", "picker", None).iter().all(|one| shown(&[one.clone()]).is_empty()));
+    assert!(
+        story.enter(2, "bram", "picker", None).iter().all(|one| shown(&[one.clone()]).is_empty())
+    );
     let first = story.write();
     assert_eq!(types(&first), ["settled"]);
     assert!(matches!(first.last(), Some(Output::Append { updates, .. }) if updates.len() == 1));
@@ -169,8 +171,10 @@ fn a_role_that_the_charter_does_not_have_sees_nothing() {
     assert_eq!((&welcome["state"], &welcome["you"]["role"]), (&json!({}), &json!("stranger")));
     let read = Ask::Read { role: "stranger".into(), path: None };
     let answer = story.tell(Input::Call { call: 1, ask: read });
-    assert!(matches!(&answer[..], [Output::Answer { answer: Ok(Answer::Reading { json, .. }), .. }]
-        if &**json.get() == "{}"));
+    assert!(
+        matches!(&answer[..], [Output::Answer { answer: Ok(Answer::Reading { json, .. }), .. }]
+        if &**json.get() == "{}")
+    );
     story.propose(1, 1, 0, add());
     story.write();
     story.enter(2, "oda", "steward", None);
@@ -251,6 +255,21 @@ fn a_proposal_that_comes_again_while_the_journal_is_away_is_told_what_is_in_it()
         let expected = if is_written { "outcome" } else { "refused" };
         assert!(!told.is_empty() && told.iter().all(|frame| frame["type"] == expected), "{told:?}");
     }
+}
+
+#[test]
+fn what_was_written_before_the_journal_went_is_told_as_that() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    let sent = story.propose(1, 1, 0, add());
+    story.write();
+    story.propose(1, 2, 1, add());
+    story.tell(Input::JournalLost);
+    assert!(story.propose(1, 1, 0, add()).is_empty());
+    let found = found_with_what_was_written(&sent);
+    let told = shown(&story.tell(Input::JournalFound(Box::new(found))));
+    let told: Vec<_> = told.iter().map(|frame| (&frame["type"], &frame["n"])).collect();
+    assert_eq!(told, [(&json!("refused"), &json!(2)), (&json!("outcome"), &json!(1))]);
 }
 
 #[test]
