@@ -48,16 +48,23 @@ enum Behind {
     Asked,
 }
 
+/// A frame, as it goes out and as it is read by everybody who gets it.
+#[derive(Debug)]
+pub(crate) struct Told {
+    pub(crate) text: String,
+    pub(crate) frame: FromService,
+}
+
 #[derive(Clone, Debug)]
 struct Queued {
-    text: Arc<str>,
+    told: Arc<Told>,
     seq: Option<u64>,
 }
 
 /// What a connection writes next.
 #[derive(Debug, Default)]
 pub(crate) struct Writing {
-    pub(crate) frames: Vec<Arc<str>>,
+    pub(crate) frames: Vec<Arc<Told>>,
     /// It is to be caught up, from there.
     pub(crate) behind: Option<Option<u64>>,
 }
@@ -77,11 +84,11 @@ impl Outlet {
         }
     }
 
-    fn put(&mut self, text: Arc<str>, seq: Option<u64>) {
+    fn put(&mut self, told: Arc<Told>, seq: Option<u64>) {
         if self.behind.is_some() || self.is_ended {
             return;
         }
-        self.queue.push_back(Queued { text, seq });
+        self.queue.push_back(Queued { told, seq });
         if self.queue.len() > QUEUE {
             self.queue.clear();
             self.behind = Some(Behind::Unasked);
@@ -93,7 +100,7 @@ impl Outlet {
         let queue = std::mem::take(&mut self.queue);
         self.taken = queue.iter().rev().find_map(|one| one.seq).or(self.taken);
         let mut writing =
-            Writing { frames: queue.into_iter().map(|one| one.text).collect(), behind: None };
+            Writing { frames: queue.into_iter().map(|one| one.told).collect(), behind: None };
         if self.behind == Some(Behind::Unasked) {
             self.behind = Some(Behind::Asked);
             self.audience = None;
@@ -116,24 +123,24 @@ impl Host {
     }
 
     /// Puts what is shown into the queues.
-    pub(crate) fn show(&mut self, to: &To, content: Content) {
-        let (text, seq, audience): (Arc<str>, _, _) = match content {
+    pub(crate) fn show(&mut self, to: &To, content: Content) -> Result<(), String> {
+        let (text, seq, audience) = match content {
             Content::Welcome(welcomed) => {
-                let (seq, audience) = (welcomed.seq, welcomed.audience);
-                (whole(&welcomed).into(), Some(seq), Some(audience))
+                (whole(&welcomed), Some(welcomed.seq), Some(welcomed.audience))
             }
-            Content::Begin { audience, seq, state } => {
-                let state = state.as_deref().unwrap_or("null");
-                (format!("{{\"begin\":{state}}}").into(), Some(seq), Some(audience))
-            }
+            // Nobody follows by events here.
+            Content::Begin { .. } => return Ok(()),
             Content::Updates { updates, last, .. } => {
-                (settled_frame(updates.iter().map(|json| &**json)).into(), Some(last), None)
+                (settled_frame(updates.iter().map(|json| &**json)), Some(last), None)
             }
             Content::Presence(of) => {
-                (FromService::Presence(PresenceFrame { of }).encode().into(), None, None)
+                (FromService::Presence(PresenceFrame { of }).encode(), None, None)
             }
-            Content::Frame(json) => (json, None, None),
+            Content::Frame(json) => (json.to_string(), None, None),
         };
+        let frame = FromService::decode(text.as_bytes())
+            .map_err(|problem| format!("{problem} in {text}"))?;
+        let told = Arc::new(Told { text, frame });
         for (id, outlet) in &mut self.outlets {
             let is_meant = match to {
                 To::Audience(audience) => outlet.audience == Some(*audience),
@@ -149,9 +156,10 @@ impl Host {
                     outlet.audience = audience;
                     outlet.behind = None;
                 }
-                outlet.put(text.clone(), seq);
+                outlet.put(told.clone(), seq);
             }
         }
+        Ok(())
     }
 }
 

@@ -7,7 +7,8 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{Charter, ClientKey, Problem, SequencerSnapshot, Settled, State};
-use rendel_session::{Found, RefusalRow, Standing, UpdateRow, digests};
+use rendel_session::{Found, RefusalRow, Shown, Standing, UpdateRow, states_seen};
+use serde_json::Value;
 
 /// The journal, and beside it the state that follows from it alone.
 #[derive(Debug)]
@@ -22,14 +23,14 @@ pub(crate) struct Journal {
     /// Each proposal that has its place, by client and number.
     proposals: BTreeSet<(ClientKey, u64)>,
     state: State,
-    /// The digests of the state after each update, one for each audience.
-    truth: Vec<Vec<String>>,
+    /// The state after each update, as each audience is shown it.
+    truth: Vec<Vec<Shown<Value>>>,
 }
 
 impl Journal {
     pub(crate) fn of(charter: Arc<Charter>) -> Result<Self, Problem> {
         let state = State::open(&charter, None)?;
-        let truth = vec![digests(&charter, &state)];
+        let truth = vec![states_seen(&charter, &state)];
         Ok(Self {
             charter,
             epoch: 0,
@@ -111,7 +112,7 @@ impl Journal {
             }
             let applied = self.state.apply(&self.charter.fields, &update);
             applied.map_err(|misfit| misfit.to_string())?;
-            self.truth.push(digests(&self.charter, &self.state));
+            self.truth.push(states_seen(&self.charter, &self.state));
             self.updates.push((row.body.clone(), update));
         }
         for row in refusals {
@@ -148,7 +149,7 @@ impl Journal {
     }
 
     /// What a replica of an audience holds after `seq`, as far as the journal goes.
-    pub(crate) fn truth(&self, seq: u64, audience: usize) -> Option<&str> {
-        self.truth.get(usize::try_from(seq).ok()?)?.get(audience).map(String::as_str)
+    pub(crate) fn truth(&self, seq: u64, audience: usize) -> Option<&Value> {
+        self.truth.get(usize::try_from(seq).ok()?)?.get(audience).map(Shown::get)
     }
 }

@@ -137,25 +137,28 @@ impl Participant {
 
     /// What they do next.
     pub(crate) fn whim(&mut self, chance: &mut Chance) -> Whim {
-        match chance.within(0..100) {
-            0..=1 => Whim::Leave,
-            2..=9 => Whim::Send(vec![self.presence(chance)]),
-            10..=15 => Whim::Send(vec![self.act(chance)]),
-            16..=84 => {
-                let edits = self.edits(chance);
+        let what = chance.within(0..100);
+        if !(2..85).contains(&what) {
+            return if what < 2 { Whim::Leave } else { Whim::Rest };
+        }
+        let view = self.replica.view().unwrap_or_default();
+        match what {
+            2..=9 => Whim::Send(vec![self.presence(&view, chance)]),
+            10..=15 => Whim::Send(vec![self.act(&view, chance)]),
+            _ => {
+                let count = if chance.one_in(5) { 2 } else { 1 };
+                let edits = (0..count).map(|_| edit(&view, chance)).collect();
                 if let Some(n) = self.replica.propose(edits, None, None) {
                     self.open.insert(n);
                 }
                 Whim::Send(std::iter::from_fn(|| self.replica.poll_outgoing()).collect())
             }
-            _ => Whim::Rest,
         }
     }
 
-    fn presence(&mut self, chance: &mut Chance) -> FromParticipant {
+    fn presence(&mut self, view: &Value, chance: &mut Chance) -> FromParticipant {
         self.said += 1;
-        let notes = self.view("/notes");
-        let len = notes.as_str().map_or(0, |text| text.chars().count());
+        let len = length(view);
         let (name, value) = match chance.below(4) {
             0 => ("pointer", json!({ "x": self.said, "y": 1 })),
             1 => ("caret", json!({ "at": "/notes", "index": chance.below(len + 1) })),
@@ -166,10 +169,10 @@ impl Participant {
         FromParticipant::Presence(self.replica.say(facts))
     }
 
-    fn act(&mut self, chance: &mut Chance) -> FromParticipant {
+    fn act(&mut self, view: &Value, chance: &mut Chance) -> FromParticipant {
         self.acts += 1;
         let n = self.acts;
-        let at = match self.record(chance) {
+        let at = match record(view, chance) {
             Some(id) => format!("/markers/{id}"),
             None => "/title".to_owned(),
         };
@@ -183,71 +186,57 @@ impl Participant {
             _ => FromParticipant::Cue(SendCue { n, name: "bell".to_owned(), data: None, to: None }),
         }
     }
+}
 
-    fn view(&self, path: &str) -> Value {
-        let view = self.replica.view().unwrap_or_default();
-        view.pointer(path).cloned().unwrap_or_default()
-    }
+fn length(view: &Value) -> usize {
+    view["notes"].as_str().map_or(0, |text| text.chars().count())
+}
 
-    fn record(&self, chance: &mut Chance) -> Option<String> {
-        let markers = self.view("/markers");
-        let ids: Vec<&String> = markers.as_object().map(|of| of.keys().collect())?;
-        chance.pick(&ids).map(|id| (*id).clone())
-    }
+fn record(view: &Value, chance: &mut Chance) -> Option<String> {
+    let ids: Vec<&String> = view["markers"].as_object().map(|of| of.keys().collect())?;
+    chance.pick(&ids).map(|id| (*id).clone())
+}
 
-    fn edits(&mut self, chance: &mut Chance) -> Vec<Edit> {
-        let count = if chance.one_in(5) { 2 } else { 1 };
-        (0..count).map(|_| self.edit(chance)).collect()
-    }
-
-    fn edit(&self, chance: &mut Chance) -> Edit {
-        let word = ["ladder", "crates", "press", "dry", "sweet"][chance.below(5)];
-        let any = chance.within(0..1_000);
-        let record = self.record(chance).unwrap_or_else(|| "m0".to_owned());
-        match chance.below(16) {
-            0 => Edit::new("/heads", "add").with("by", any.cast_signed() % 7 - 3),
-            1 => Edit::new("/title", "set").with("value", word),
-            2 => Edit::new("/best", "set").with("value", any),
-            3 => Edit::new("/names", "set").with("value", word),
-            4 => Edit::new("/rows", "include").with("value", any % 8),
-            5 => Edit::new("/rows", "exclude").with("value", any % 8),
-            6 => {
-                let id = format!("m{}", any % 12);
-                Edit::new("/markers", "put").with("id", id).with("value", json!({ "what": word }))
+fn edit(view: &Value, chance: &mut Chance) -> Edit {
+    let word = ["ladder", "crates", "press", "dry", "sweet"][chance.below(5)];
+    let any = chance.within(0..1_000);
+    let record = record(view, chance).unwrap_or_else(|| "m0".to_owned());
+    match chance.below(16) {
+        0 => Edit::new("/heads", "add").with("by", any.cast_signed() % 7 - 3),
+        1 => Edit::new("/title", "set").with("value", word),
+        2 => Edit::new("/best", "set").with("value", any),
+        3 => Edit::new("/names", "set").with("value", word),
+        4 => Edit::new("/rows", "include").with("value", any % 8),
+        5 => Edit::new("/rows", "exclude").with("value", any % 8),
+        6 => {
+            let id = format!("m{}", any % 12);
+            Edit::new("/markers", "put").with("id", id).with("value", json!({ "what": word }))
+        }
+        7 => Edit::new(format!("/markers/{record}"), "drop"),
+        8 => Edit::new(format!("/markers/{record}/what"), "set").with("value", word),
+        9 => Edit::new(format!("/markers/{record}/secret"), "set")
+            .with("value", format!("{HIDDEN}{any}")),
+        10 => Edit::new("/ledger", "set").with("value", format!("{HIDDEN}{any}")),
+        11 => Edit::new("/gated", "set").with("value", word),
+        12 => Edit::new("/steps", "insert").with("value", word).with("index", 0),
+        13 => {
+            let steps = view["steps"].as_array().into_iter().flatten();
+            let ids: Vec<&str> = steps.filter_map(|step| step["id"].as_str()).collect();
+            let at = format!("/steps/{}", chance.pick(&ids).unwrap_or(&"none"));
+            match chance.below(2) {
+                0 => Edit::new(at, "remove"),
+                _ => Edit::new(at, "move").with("after", Value::Null),
             }
-            7 => Edit::new(format!("/markers/{record}"), "drop"),
-            8 => Edit::new(format!("/markers/{record}/what"), "set").with("value", word),
-            9 => Edit::new(format!("/markers/{record}/secret"), "set")
-                .with("value", format!("{HIDDEN}{any}")),
-            10 => Edit::new("/ledger", "set").with("value", format!("{HIDDEN}{any}")),
-            11 => Edit::new("/gated", "set").with("value", word),
-            12 => Edit::new("/steps", "insert").with("value", word).with("index", 0),
-            13 => {
-                let steps = self.view("/steps");
-                let ids: Vec<&Value> = steps
-                    .as_array()
-                    .into_iter()
-                    .flatten()
-                    .filter_map(|step| step.get("id"))
-                    .collect();
-                let id = chance.pick(&ids).and_then(|id| id.as_str()).unwrap_or("none");
-                let at = format!("/steps/{id}");
-                match chance.below(2) {
-                    0 => Edit::new(at, "remove"),
-                    _ => Edit::new(at, "move").with("after", Value::Null),
-                }
-            }
-            _ => {
-                let notes = self.view("/notes");
-                let len = notes.as_str().map_or(0, |text| text.chars().count());
-                let index = chance.below(len + 1);
-                let delete = chance.below(4).min(len - index);
-                let insert = if delete == 0 || chance.one_in(2) { word } else { "" };
-                Edit::new("/notes", "splice")
-                    .with("index", index)
-                    .with("delete", delete)
-                    .with("insert", insert)
-            }
+        }
+        _ => {
+            let len = length(view);
+            let index = chance.below(len + 1);
+            let delete = chance.below(4).min(len - index);
+            let insert = if delete == 0 || chance.one_in(2) { word } else { "" };
+            Edit::new("/notes", "splice")
+                .with("index", index)
+                .with("delete", delete)
+                .with("insert", insert)
         }
     }
 }

@@ -9,19 +9,19 @@ use rendel_session::{
     Answer, Ask, Entry, GateVerdict, Had, Heard as Frame, Input, Output, RefusalRow, Report,
     Session, Settings, Spacing, Standing, Status, UpdateRow, WayIn, digests,
 };
-use rendel_wire::{FromParticipant, FromService, LeftWhy, SessionHead};
+use rendel_wire::{FromParticipant, LeftWhy, SessionHead};
 use serde_json::json;
 use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
 use crate::chance::Chance;
-use crate::host::{Host, Outlet};
+use crate::host::{Host, Outlet, Told};
 use crate::journal::Journal;
 use crate::participant::{HIDDEN, Heard, Link, Participant, Whim};
 use crate::plan::{Fault, Plan};
 
 const CHARTER: &str = include_str!("charter.toml");
-const ROLES: [&str; 5] = ["steward", "picker", "picker", "viewer", "stranger"];
+const ROLES: [&str; 7] = ["steward", "picker", "viewer", "picker", "steward", "stranger", "picker"];
 /// The virtual time at which worlds begin.
 const BEGIN: u64 = 1_800_000_000_000;
 /// Once nothing goes wrong any more, everybody has everything within this.
@@ -38,7 +38,7 @@ pub struct Outcome {
     pub settled: u64,
     /// Frames that reached somebody.
     pub frames: u64,
-    /// Virtual milliseconds that passed.
+    /// Virtual milliseconds that passed until everything had come to rest.
     pub passed: u64,
     /// SHA-256 of all that the session wanted done, in order: the same for the same plan.
     pub sha256: String,
@@ -69,7 +69,7 @@ enum Event {
     Deliver {
         person: usize,
         link: u64,
-        frames: Vec<Arc<str>>,
+        frames: Vec<Arc<Told>>,
     },
     /// A connection has written what it had.
     Free {
@@ -282,7 +282,7 @@ impl World {
             status: String::new(),
         };
         let settings = Settings {
-            snapshots: Spacing { updates: 20, bytes: 1 << 20 },
+            snapshots: Spacing { updates: 40, bytes: 1 << 20 },
             digest_every: 25,
             digest_within: 5_000,
             connections_per_participant: 8,
@@ -381,7 +381,7 @@ impl World {
                 }
             }
             Output::Show { to, shown } => {
-                self.hosts[host].show(&to, shown.into_inner());
+                self.hosts[host].show(&to, shown.into_inner())?;
                 let links: Vec<u64> = self.hosts[host].outlets.keys().copied().collect();
                 for link in links {
                     self.write(host, link)?;
@@ -537,19 +537,18 @@ impl World {
         Ok(())
     }
 
-    fn deliver(&mut self, person: usize, link: u64, frames: &[Arc<str>]) -> Result<(), String> {
+    fn deliver(&mut self, person: usize, link: u64, frames: &[Arc<Told>]) -> Result<(), String> {
         let Some(known) = self.people[person].link.filter(|known| known.id == link) else {
             return Ok(());
         };
-        for text in frames {
+        for told in frames {
+            let Told { text, frame } = &**told;
             self.frames += 1;
             self.note(|| format!("{person} gets {}", short(text)));
             if self.people[person].role != "steward" && text.contains(HIDDEN) {
                 return Err(format!("{person} was shown what is hidden: {text}"));
             }
-            let frame = FromService::decode(text.as_bytes())
-                .map_err(|problem| format!("{problem} in {text}"))?;
-            let outgoing = self.people[person].handle(frame)?;
+            let outgoing = self.people[person].handle(frame.clone())?;
             self.send(person, known.host, link, outgoing);
             self.check_replica(person)?;
         }
@@ -694,17 +693,20 @@ impl World {
     fn call(&mut self, host: usize) {
         let actor = Actor::new(Actor::SERVICE, Actor::SERVICE, self.chance.uuid());
         let by = Actor::SERVICE.to_owned();
-        let ask = match self.chance.below(12) {
+        let ask = match self.chance.below(14) {
             0 => Ask::Reset { actor, opening: Some(json!({ "title": "again" })) },
             1 => Ask::Stand { by, standing: Status::Frozen.into() },
             2 => Ask::Stand {
                 by,
                 standing: Standing { status: Status::Frozen, except: vec!["steward".to_owned()] },
             },
-            3..=5 => Ask::Stand { by, standing: Status::Open.into() },
-            6 => Ask::Who,
-            7 => Ask::Read { role: ROLES[self.chance.below(5)].to_owned(), path: None },
-            8 => Ask::BeginPatch { actor, n: 0, if_match: None },
+            3..=6 => Ask::Stand { by, standing: Status::Open.into() },
+            7 => Ask::Who,
+            8 => {
+                let role = ROLES[self.chance.below(ROLES.len())].to_owned();
+                Ask::Read { role, path: None }
+            }
+            9 => Ask::BeginPatch { actor, n: 0, if_match: None },
             _ => {
                 let edit = Edit::new("/gated", "set").with("value", "backend");
                 // The same key twice is the same call.
@@ -732,14 +734,13 @@ impl World {
     /// What a replica holds is what the journal says.
     fn check_replica(&self, person: usize) -> Result<(), String> {
         let of = &self.people[person];
-        let (Some(ours), seq) = (of.replica.digest(), of.replica.seq()) else { return Ok(()) };
+        let (Some(ours), seq) = (of.replica.confirmed(), of.replica.seq()) else { return Ok(()) };
         let audience = of.replica.enter(None).audience.unwrap_or_default();
         match self.journal.truth(seq, audience) {
             Some(truth) if truth == ours => Ok(()),
             Some(_) => Err(format!(
-                "{person} ({}) holds something else at {seq} than the journal says: {}",
-                of.role,
-                of.replica.confirmed().cloned().unwrap_or_default()
+                "{person} ({}) holds something else at {seq} than the journal says: {ours}",
+                of.role
             )),
             None => Err(format!(
                 "{person} was shown update {seq}, and the journal has {}",
@@ -837,6 +838,7 @@ impl World {
                 self.arrive(link.host, input)?;
             }
         }
+        let passed = self.now - BEGIN;
         let until = self.now + EMPTY;
         while self.planned.keys().next().is_some_and(|(at, _)| *at <= until) {
             self.step()?;
@@ -855,7 +857,7 @@ impl World {
         Ok(Outcome {
             settled: self.journal.updates().count() as u64,
             frames: self.frames,
-            passed: self.now - BEGIN,
+            passed,
             sha256: hex::encode(self.hash.clone().finalize()),
         })
     }

@@ -15,6 +15,7 @@ use rendel_wire::{
     Resync, Roster, Status, Waiting, Welcome,
 };
 use serde::Serialize;
+use serde_json::Value;
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
@@ -421,16 +422,20 @@ pub fn update_seen(charter: &Charter, role: &str, json: &Arc<str>) -> Shown<Arc<
     Shown(seen(charter.sight(role), charter, json))
 }
 
-/// The digests of a state, one for each audience of its session. Cost O(size × audiences).
-pub fn digests(charter: &Arc<Charter>, state: &State) -> Vec<String> {
+/// A state as each audience of its session is shown it. Cost O(size × audiences).
+pub fn states_seen(charter: &Arc<Charter>, state: &State) -> Vec<Shown<Value>> {
     let plain = state.plain(&charter.fields);
     let audiences = Audiences::of(charter.clone());
     let of = |Audience { sight, .. }: &Audience| match *sight == Sight::NOTHING {
-        true => digest(&sight.state(&charter.fields, serde_json::Value::Null)),
-        false if sight.is_whole() => digest(&plain),
-        false => digest(&sight.state(&charter.fields, plain.clone())),
+        true => Shown(sight.state(&charter.fields, Value::Null)),
+        false => Shown(sight.state(&charter.fields, plain.clone())),
     };
     audiences.all.iter().map(of).collect()
+}
+
+/// The digests of a state, one for each audience of its session. Cost O(size × audiences).
+pub fn digests(charter: &Arc<Charter>, state: &State) -> Vec<String> {
+    states_seen(charter, state).iter().map(|Shown(state)| digest(state)).collect()
 }
 
 /// A stored update as it is shown.

@@ -153,7 +153,10 @@ fn nothing_is_shown_or_answered_before_it_is_written() {
     let read = Ask::Read { role: "steward".into(), path: None };
     assert!(story.tell(Input::Call { call: 8, ask: read }).is_empty());
     assert!(
-        story.enter(2, "bram", "picker", None).iter().all(|one| shown(&[one.clone()]).is_empty())
+        story
+            .enter(2, "bram", "picker", None)
+            .iter()
+            .all(|one| shown(std::slice::from_ref(one)).is_empty())
     );
     let first = story.write();
     assert_eq!(types(&first), ["settled"]);

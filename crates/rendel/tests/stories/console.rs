@@ -529,8 +529,10 @@ impl Browser {
     /// What a checker of accessibility finds against (WCAG 2 A and AA, and best practices), with
     /// the places.
     async fn faults_of_access(&self) -> Vec<String> {
-        let axe = include_str!("../../../../web/node_modules/axe-core/axe.min.js");
-        self.web.execute(axe, vec![]).await.unwrap();
+        let axe =
+            concat!(env!("CARGO_MANIFEST_DIR"), "/../../web/node_modules/axe-core/axe.min.js");
+        let axe = std::fs::read_to_string(axe).expect("the packages of web/: run npm ci there");
+        self.web.execute(&axe, vec![]).await.unwrap();
         let run = "const done = arguments[0]; axe.run(document).then((found) => done(found.violations.map((one) => \
                    one.id + ': ' + one.nodes.map((node) => node.target.join(' ')).slice(0, 3).join(' | '))));";
         let found = self.web.execute_async(run, vec![]).await.unwrap();
