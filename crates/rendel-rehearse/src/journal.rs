@@ -28,8 +28,8 @@ pub(crate) struct Journal {
 }
 
 impl Journal {
-    pub(crate) fn of(charter: Arc<Charter>) -> Result<Self, Problem> {
-        let state = State::open(&charter, None)?;
+    pub(crate) fn of(charter: Arc<Charter>, opening: &Value) -> Result<Self, Problem> {
+        let state = State::open(&charter, Some(opening))?;
         let truth = vec![states_seen(&charter, &state)];
         Ok(Self {
             charter,

@@ -10,7 +10,7 @@ use rendel_session::{
     Session, Settings, Spacing, Standing, Status, UpdateRow, WayIn, digests,
 };
 use rendel_wire::{FromParticipant, LeftWhy, SessionHead};
-use serde_json::json;
+use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
@@ -145,7 +145,7 @@ impl World {
             Ok(charter) => Arc::new(charter),
             Err(faults) => panic!("the charter of the worlds has faults: {faults:?}"),
         };
-        let journal = match Journal::of(charter.clone()) {
+        let journal = match Journal::of(charter.clone(), &opening("begun")) {
             Ok(journal) => journal,
             Err(problem) => panic!("the charter of the worlds does not open: {problem}"),
         };
@@ -287,7 +287,9 @@ impl World {
             digest_within: 5_000,
             connections_per_participant: 8,
         };
-        let machine = Session::new(self.charter.clone(), head, None, &found, settings, self.now)?;
+        let opening = Some(opening("begun"));
+        let machine =
+            Session::new(self.charter.clone(), head, opening, &found, settings, self.now)?;
         self.note(|| format!("a process owns epoch {} from {}", found.epoch, machine.shown()));
         self.hosts.push(Host::new(machine, found.epoch));
         Ok(())
@@ -694,7 +696,7 @@ impl World {
         let actor = Actor::new(Actor::SERVICE, Actor::SERVICE, self.chance.uuid());
         let by = Actor::SERVICE.to_owned();
         let ask = match self.chance.below(14) {
-            0 => Ask::Reset { actor, opening: Some(json!({ "title": "again" })) },
+            0 => Ask::Reset { actor, opening: Some(opening("again")) },
             1 => Ask::Stand { by, standing: Status::Frozen.into() },
             2 => Ask::Stand {
                 by,
@@ -861,6 +863,11 @@ impl World {
             sha256: hex::encode(self.hash.clone().finalize()),
         })
     }
+}
+
+/// What a session opens with: enough that a few updates are less to send than the state.
+fn opening(title: &str) -> Value {
+    json!({ "title": title, "book": "pressed on the second day ".repeat(200) })
 }
 
 /// The beginning of a frame.

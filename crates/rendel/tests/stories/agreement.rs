@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 
-use crate::harness::Service;
+use crate::harness::{Service, until};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_client_in_another_language_agrees_with_the_command_and_the_service() {
@@ -137,12 +137,13 @@ async fn in_another_language_every_way_follows_over_five_kills_and_two_of_the_da
     let (server, key, http) = (service.server.clone(), service.key.clone(), service.http.clone());
     let is_over = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
     let over = is_over.clone();
+    let settled = std::sync::Arc::new(std::sync::atomic::AtomicU64::new(0));
+    let count = settled.clone();
     // A busy session: every kind of edit, over HTTP, each safe to repeat until it is answered.
     let writing = tokio::spawn(async move {
-        let mut settled = 0u64;
         for n in 0u64.. {
             if over.load(std::sync::atomic::Ordering::Relaxed) {
-                return settled;
+                return;
             }
             let edit = match n % 5 {
                 0 => json!({ "at": "/pressings/p3/litres", "op": "add", "by": 1 }),
@@ -163,16 +164,20 @@ async fn in_another_language_every_way_follows_over_five_kills_and_two_of_the_da
                 let answer =
                     call.header("Idempotency-Key", format!("n{n}")).json(&body).send().await;
                 match answer.map(|answer| answer.status().as_u16()) {
-                    Ok(200) => break settled += 1,
+                    Ok(200) => {
+                        count.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+                        break;
+                    }
                     Ok(400..500) => break,
                     _ => tokio::time::sleep(Duration::from_millis(30)).await,
                 }
             }
         }
-        settled
     });
+    let so_far = || settled.load(std::sync::atomic::Ordering::Relaxed);
     for fault in 0..7 {
-        tokio::time::sleep(Duration::from_millis(1_200)).await;
+        let due = so_far() + 20;
+        until("more is settled", async || (so_far() >= due).then_some(())).await;
         if fault % 3 == 2 {
             service.kill_database();
             tokio::time::sleep(Duration::from_millis(400)).await;
@@ -182,12 +187,13 @@ async fn in_another_language_every_way_follows_over_five_kills_and_two_of_the_da
             service.launch();
         }
     }
-    tokio::time::sleep(Duration::from_millis(500)).await;
+    let due = so_far() + 20;
+    until("more is settled", async || (so_far() >= due).then_some(())).await;
     is_over.store(true, std::sync::atomic::Ordering::Relaxed);
-    let settled = writing.await.unwrap();
+    writing.await.unwrap();
+    let settled = so_far();
     let journal = service.journal("pressing-sheet").await;
     assert_eq!(journal.len() as u64, settled, "every call counts once");
-    assert!(settled > 100, "{settled}");
     writeln!(foreign.stdin.take().unwrap(), "{settled}").unwrap();
     let output = foreign.wait_with_output().unwrap();
     assert!(output.status.success());

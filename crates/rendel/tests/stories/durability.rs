@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 use tokio::sync::Mutex;
 use uuid::Uuid;
 
-use crate::harness::{Raw, Service, name, seed, until};
+use crate::harness::{PATIENCE, Raw, Service, name, seed, until};
 
 const WRITERS: usize = 50;
 const PROPOSALS: usize = 20_000;
@@ -138,7 +138,7 @@ async fn write(target: Target, mut random: StdRng, settled: Arc<Mutex<usize>>) -
         let wait = if is_done && *settled.lock().await >= PROPOSALS {
             Duration::from_secs(1)
         } else {
-            Duration::from_secs(60)
+            PATIENCE
         };
         let event = match tokio::time::timeout(wait, connection.next()).await {
             Ok(event) => event.unwrap(),
