@@ -3,11 +3,11 @@
 //! * [`Config`] is all that it is told, read and validated by whoever starts it.
 //! * [`Service::start`] binds the address, and [`Service::run`] serves until it is told to stop;
 //!   what was accepted by then is settled and written first.
-//! * A *session* (`session/`) is a task that owns its sequencer and hears of the world through a
-//!   bounded mailbox only.
+//! * A *session* (`session/`) is a state machine without IO (`rendel-session`), a driver that moves
+//!   values between it and the world, and a bounded mailbox.
 //! * A *connection* (`connection/`) is a task per WebSocket. It speaks to its session through that
-//!   mailbox, and hears from it through a bounded queue that it drains into one frame. Nothing else
-//!   ties the two, so that they could live in different processes.
+//!   mailbox, and hears from it through a bounded queue (`queue/`) that it drains into one frame.
+//!   Nothing else ties the two, so that they could live in different processes.
 //! * `http/` has the calls of the HTTP interface, `openapi.rs` their description, generated from
 //!   them.
 
