@@ -1,0 +1,144 @@
+//! What has to be so, all the time and in the end.
+
+use std::collections::BTreeSet;
+
+use rendel_core::{Actor, ClientKey, Settled};
+use rendel_session::{Answer, Ask, Input, Output, UpdateRow};
+use rendel_wire::LeftWhy;
+use sha2::Digest as _;
+
+use super::{BEGIN, EMPTY, Outcome, World};
+use crate::participant::Heard;
+
+impl World {
+    /// What a replica holds is what the journal says.
+    pub(super) fn check_replica(&self, person: usize) -> Result<(), String> {
+        let of = &self.people[person];
+        let (Some(ours), seq) = (of.replica.confirmed(), of.replica.seq()) else { return Ok(()) };
+        let audience = of.replica.enter(None).audience.unwrap_or_default();
+        match self.journal.truth(seq, audience) {
+            Some(truth) if truth == ours => Ok(()),
+            Some(_) => Err(format!(
+                "{person} ({}) holds something else at {seq} than the journal says: {ours}",
+                of.role
+            )),
+            None => Err(format!(
+                "{person} was shown update {seq}, and the journal has {}",
+                self.journal.seq()
+            )),
+        }
+    }
+
+    pub(super) fn check_answer(&self, answer: Option<&Answer>) -> Result<(), String> {
+        let (seq, json) = match answer {
+            Some(Answer::Settled { seq, json }) => (*seq, json.get().clone()),
+            Some(Answer::Reading { seq, .. }) => (*seq, None),
+            _ => return Ok(()),
+        };
+        if seq > self.journal.seq() {
+            return Err(format!(
+                "a call was told of {seq}, and the journal has {}",
+                self.journal.seq()
+            ));
+        }
+        let written = self.journal.update(seq).map(|(json, _)| json);
+        match json {
+            Some(json) if written != Some(&json) => {
+                Err(format!("a call was told another update {seq}: {json}"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Nothing of participants comes past a gate.
+    pub(super) fn check_gates(&self, updates: &[UpdateRow]) -> Result<(), String> {
+        for row in updates {
+            let Ok(update) = serde_json::from_str::<Settled>(&row.body) else { continue };
+            let is_about = update.effects.iter().any(|effect| effect.at.to_string() == "/gated");
+            if is_about
+                && update.by != Actor::SERVICE
+                && !self.passed.contains(&(update.key(), update.n))
+            {
+                return Err(format!("update {} was not asked about at its gate", update.seq));
+            }
+        }
+        Ok(())
+    }
+
+    /// Nothing has gone wrong for a while: everybody has everything.
+    pub(super) fn check_rest(&mut self) -> Result<(), String> {
+        let Some(host) = self.host() else { return Err("no process owns the session".to_owned()) };
+        if !self.hosts[host].calls.is_empty() {
+            return Err(format!("calls without an answer: {:?}", self.hosts[host].calls));
+        }
+        let here: BTreeSet<&str> = self.people.iter().map(|of| of.id.as_str()).collect();
+        for (person, of) in self.people.iter().enumerate() {
+            let seq = self.journal.seq();
+            if of.link.is_none_or(|link| !link.is_in) {
+                return Err(format!("{person} is not connected"));
+            }
+            if of.replica.seq() != seq {
+                return Err(format!(
+                    "{person} is at {}, and the session at {seq}",
+                    of.replica.seq()
+                ));
+            }
+            if !of.open.is_empty() {
+                return Err(format!("proposals of {person} have no outcome: {:?}", of.open));
+            }
+            let roster: BTreeSet<&str> =
+                of.replica.roster().iter().map(|one| one.id.as_str()).collect();
+            if roster != here {
+                return Err(format!("{person} knows {roster:?}, and here are {here:?}"));
+            }
+            let key = ClientKey::of(&of.id, of.replica.client());
+            for (n, heard) in &of.heard {
+                let is_true = match heard {
+                    Heard::Settled(seq) => self
+                        .journal
+                        .update(*seq)
+                        .is_some_and(|(_, update)| (update.key(), update.n) == (key, *n)),
+                    Heard::Refused | Heard::Moot => !self.journal.has(key, *n),
+                };
+                if !is_true {
+                    return Err(format!("proposal {n} of {person} did not come to {heard:?}"));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Everybody goes: nothing is left of them.
+    pub(super) fn empty(&mut self) -> Result<Outcome, String> {
+        let Some(host) = self.host() else { return Err("no process owns the session".to_owned()) };
+        for person in 0..self.people.len() {
+            if let Some(link) = self.people[person].link.take() {
+                let why = if self.chance.one_in(2) { LeftWhy::Left } else { LeftWhy::Lost };
+                let input = Input::Left { connection: link.id, why };
+                self.arrive(link.host, input)?;
+            }
+        }
+        let passed = self.now - BEGIN;
+        let until = self.now + EMPTY;
+        while self.planned.keys().next().is_some_and(|(at, _)| *at <= until) {
+            self.step()?;
+        }
+        self.now = until;
+        let machine = self.hosts[host].machine.as_mut().ok_or("the process has ended")?;
+        machine.handle(self.now, Input::Call { call: 0, ask: Ask::Who });
+        let answer = machine.poll_outputs().into_iter().find_map(|output| match output {
+            Output::Answer { answer: Ok(Answer::Who(list)), .. } => Some(list),
+            _ => None,
+        });
+        let list = answer.ok_or("nobody says who is here")?;
+        if !list.participants.is_empty() || !list.holds.is_empty() || !machine.is_idle() {
+            return Err(format!("of those who have gone there is left: {list:?}"));
+        }
+        Ok(Outcome {
+            settled: self.journal.updates().count() as u64,
+            frames: self.frames,
+            passed,
+            sha256: hex::encode(self.hash.clone().finalize()),
+        })
+    }
+}

@@ -1,0 +1,148 @@
+//! Participants: how they come, go, send and are told.
+
+use std::sync::Arc;
+
+use rendel_core::Actor;
+use rendel_session::{Entry, Had, Heard, Input, WayIn};
+use rendel_wire::{FromParticipant, LeftWhy};
+
+use super::{Event, ROLES, World, short};
+use crate::host::{Outlet, Told};
+use crate::participant::{HIDDEN, Link, Whim};
+use crate::plan::Fault;
+
+impl World {
+    pub(super) fn connect(&mut self, person: usize) -> Result<(), String> {
+        let Some(host) = self.host() else {
+            self.plan_in(500, Event::Connect { person });
+            return Ok(());
+        };
+        if self.people[person].link.is_some() {
+            return Ok(());
+        }
+        if self.is(Fault::Roles, 4) {
+            let role = ROLES[self.chance.below(ROLES.len())].to_owned();
+            self.note(|| format!("{person} comes as {role}"));
+            self.people[person].role = role;
+        }
+        let id = self.next;
+        self.next += 1;
+        let of = &mut self.people[person];
+        of.handle_connected(Link { id, host, is_in: false });
+        let who = Actor::new(of.id.clone(), of.role.clone(), of.replica.client());
+        let enter = of.replica.enter(None);
+        let had = enter.seen.zip(enter.epoch).zip(enter.audience);
+        let had = had.map(|((seen, epoch), audience)| Had { seen, epoch, audience });
+        let entry = Entry {
+            connection: id,
+            who,
+            name: of.id.clone(),
+            way: WayIn::Replica { had },
+            presence: enter.presence,
+            token: None,
+        };
+        let outlet = Outlet::new(person, of.id.clone(), of.replica.client());
+        self.hosts[host].outlets.insert(id, outlet);
+        self.note(|| format!("{person} connects as {id} with {had:?}"));
+        let wait = 1 + self.chance.within(0..50);
+        self.plan_in(wait, Event::Arrive { host, input: Input::Entered(Box::new(entry)) });
+        if self.is(Fault::Cuts, 3) {
+            let wait = self.chance.within(0..20_000);
+            self.plan_in(wait, Event::Cut { person, link: id });
+        }
+        Ok(())
+    }
+
+    /// A connection is gone on both sides; whoever had it comes back.
+    pub(super) fn cut(&mut self, person: usize, link: u64, why: LeftWhy) -> Result<(), String> {
+        let Some(gone) = self.people[person].link.filter(|known| known.id == link) else {
+            return Ok(());
+        };
+        self.people[person].link = None;
+        self.note(|| format!("connection {link} of {person} is gone"));
+        let wait = 1 + self.chance.within(0..3_000);
+        let input = Input::Left { connection: link, why };
+        self.plan_in(wait, Event::Arrive { host: gone.host, input });
+        let wait = 100 + self.chance.within(0..4_000);
+        self.plan_in(wait, Event::Connect { person });
+        Ok(())
+    }
+
+    pub(super) fn deliver(
+        &mut self,
+        person: usize,
+        link: u64,
+        frames: &[Arc<Told>],
+    ) -> Result<(), String> {
+        let Some(known) = self.people[person].link.filter(|known| known.id == link) else {
+            return Ok(());
+        };
+        for told in frames {
+            let Told { text, frame } = &**told;
+            self.frames += 1;
+            self.note(|| format!("{person} gets {}", short(text)));
+            if self.people[person].role != "steward" && text.contains(HIDDEN) {
+                return Err(format!("{person} was shown what is hidden: {text}"));
+            }
+            let outgoing = self.people[person].handle(frame.clone())?;
+            self.send(person, known.host, link, outgoing);
+            self.check_replica(person)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn send(
+        &mut self,
+        person: usize,
+        host: usize,
+        link: u64,
+        frames: Vec<FromParticipant>,
+    ) {
+        for frame in frames {
+            let frame = match frame {
+                FromParticipant::Propose(frame) => {
+                    self.people[person].replica.note_sent(frame.n);
+                    Heard::Propose(frame)
+                }
+                FromParticipant::Digest(digest) => {
+                    Heard::Digest { seq: digest.seq, sha256: digest.sha256 }
+                }
+                FromParticipant::Presence(said) => Heard::Said(said),
+                FromParticipant::Hold(hold) => {
+                    Heard::Hold { n: hold.n, at: hold.at, for_ms: hold.for_ms, over: hold.over }
+                }
+                FromParticipant::Release(release) => {
+                    Heard::Release { n: release.n, at: release.at }
+                }
+                FromParticipant::Cue(cue) => Heard::Cue(cue),
+                _ => continue,
+            };
+            self.note(|| format!("{person} sends {frame:?}"));
+            // What is sent arrives in order: everything takes as long.
+            let input = Input::Frame { connection: link, frame };
+            self.plan_in(20, Event::Arrive { host, input });
+        }
+    }
+
+    pub(super) fn act(&mut self, person: usize) -> Result<(), String> {
+        if self.is_calm {
+            return Ok(());
+        }
+        self.steps = self.steps.saturating_sub(1);
+        let wait = self.chance.within(0..2 * 400 * self.people.len().max(1) as u64 / 4 + 1);
+        self.plan_in(wait, Event::Act { person });
+        match self.people[person].whim(&mut self.chance) {
+            Whim::Rest => Ok(()),
+            Whim::Leave => match self.people[person].link {
+                Some(link) => self.cut(person, link.id, LeftWhy::Left),
+                None => Ok(()),
+            },
+            Whim::Send(frames) => {
+                if let Some(link) = self.people[person].link.filter(|link| link.is_in) {
+                    self.send(person, link.host, link.id, frames);
+                }
+                Ok(())
+            }
+        }
+    }
+}
