@@ -28,6 +28,8 @@ pub(crate) struct Participant {
     pub(crate) role: String,
     pub(crate) replica: Replica,
     pub(crate) link: Option<Link>,
+    /// They do not come back.
+    pub(crate) has_gone: bool,
     /// Proposals without an outcome, and the outcomes of the others.
     pub(crate) open: BTreeSet<u64>,
     pub(crate) heard: BTreeMap<u64, Heard>,
@@ -64,6 +66,7 @@ impl Participant {
             role: role.to_owned(),
             replica: Replica::new(client),
             link: None,
+            has_gone: false,
             open: BTreeSet::new(),
             heard: BTreeMap::new(),
             answered: BTreeSet::new(),

@@ -3,7 +3,7 @@
 //! Those who see the same share one encoding of the state and of each update, and one digest.
 //! [`Shown`] has no other maker than this file, so nothing that is not filtered can be sent.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use rendel_core::{
@@ -117,6 +117,8 @@ struct Audience {
     /// The state as it was last shown, which patches are made against while somebody follows by
     /// them.
     followed: Option<State>,
+    /// What it was told of presence last, where something is hidden from it.
+    told: BTreeMap<Teller, Facts>,
 }
 
 /// A late joiner may get a state that is this many updates old, and the updates after it.
@@ -124,7 +126,8 @@ const SNAPSHOT_AGE: u64 = 64;
 
 impl Audiences {
     pub(crate) fn of(charter: Arc<Charter>) -> Self {
-        let audience = |sight| Audience { sight, snapshot: None, followed: None };
+        let audience =
+            |sight| Audience { sight, snapshot: None, followed: None, told: BTreeMap::new() };
         let mut all = vec![audience(Sight::WHOLE)];
         let mut of_role = BTreeMap::new();
         for (name, role) in &charter.roles {
@@ -347,19 +350,31 @@ impl Audiences {
         Shown(Content::Frame(tagged("resync", &Resync { seq, state, reason }).into()))
     }
 
-    /// What changed in presence.
+    /// What changed in presence; nothing where all of that is hidden, so that nobody learns that
+    /// something hidden moves.
     pub(crate) fn presence(
-        &self,
+        &mut self,
         audience: usize,
         presence: &Presence,
-        changed: &std::collections::BTreeSet<Teller>,
-    ) -> Shown<Content> {
+        changed: &BTreeSet<Teller>,
+    ) -> Option<Shown<Content>> {
+        let charter = self.charter.clone();
+        let known = self.all.get_mut(audience)?;
         let mut of = Told::new();
         for teller in changed {
-            let facts = presence.facts(&self.charter, self.sight(audience), teller);
+            let facts = presence.facts(&charter, &known.sight, teller);
+            if !known.sight.is_whole() {
+                let before = match &facts {
+                    Some(facts) => known.told.insert(teller.clone(), facts.clone()),
+                    None => known.told.remove(teller),
+                };
+                if before == facts {
+                    continue;
+                }
+            }
             of.entry(teller.0.clone()).or_default().insert(teller.1, facts);
         }
-        Shown(Content::Presence(of))
+        (!of.is_empty()).then_some(Shown(Content::Presence(of)))
     }
 
     /// All that is told now, for somebody who arrives.

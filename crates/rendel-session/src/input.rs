@@ -220,6 +220,21 @@ pub enum Heard {
     },
 }
 
+impl Heard {
+    /// The number of something that is asked for and answered alone, but for a new token.
+    pub(crate) fn act(&self) -> Option<u64> {
+        match self {
+            Self::Hold { n, .. } | Self::Release { n, .. } => Some(*n),
+            Self::Cue(cue) => Some(cue.n),
+            Self::Propose(_)
+            | Self::NoteRefused(_)
+            | Self::Said(_)
+            | Self::Renewed { .. }
+            | Self::Digest { .. } => None,
+        }
+    }
+}
+
 /// What a call asks.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub enum Ask {

@@ -202,7 +202,16 @@ impl Order {
         let (client, _) = from.proposal();
         match &mut self.adrift {
             Some(adrift) if self.sequencer.has_answered(client, n) => {
-                adrift.push(Waiting::Refused { n, problem: unavailable(), from });
+                let is_same = |one: &Waiting| {
+                    matches!(one, Waiting::Refused { from: other, .. }
+                        if other.connection().is_some()
+                            && other.connection() == from.connection()
+                            && other.proposal() == from.proposal())
+                };
+                // Sent twice over one connection it is answered there once.
+                if !adrift.iter().any(is_same) {
+                    adrift.push(Waiting::Refused { n, problem: unavailable(), from });
+                }
                 Ok(())
             }
             _ => Err(from),

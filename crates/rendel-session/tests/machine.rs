@@ -8,7 +8,7 @@ use std::sync::Arc;
 use rendel_core::{Actor, Charter, Edit, Proposal};
 use rendel_session::{
     Answer, Ask, Content, Entry, Found, Had, Heard, Input, Output, Session, Settings, Spacing,
-    Standing, Status, WayIn,
+    Standing, Status, To, WayIn,
 };
 use rendel_wire::{LeftWhy, Propose, SessionHead};
 use serde_json::{Value, json};
@@ -19,16 +19,20 @@ charter = "orchard"
 version = 1
 [holds]
 for = "5s"
+[presence.fields]
+caret = { anchor = "/diary" }
 [roles.steward]
 edit = ["/**"]
 [roles.picker]
 edit = ["/**"]
-see = ["/**", { but = "/ledger" }]
+see = ["/**", { but = "/ledger" }, { but = "/diary" }]
 [state.heads]
 kind = "counter"
 [state.title]
 kind = "register"
 merge = "unchanged"
+[state.diary]
+kind = "text"
 [state.ledger]
 kind = "register"
 merge = "unchanged"
@@ -258,6 +262,46 @@ fn a_proposal_that_comes_again_while_the_journal_is_away_is_told_what_is_in_it()
         let expected = if is_written { "outcome" } else { "refused" };
         assert!(!told.is_empty() && told.iter().all(|frame| frame["type"] == expected), "{told:?}");
     }
+}
+
+#[test]
+fn while_the_journal_is_away_nothing_piles_up() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    story.propose(1, 1, 0, add());
+    story.tell(Input::JournalLost);
+    for n in 1..100 {
+        let hold = Heard::Hold { n, at: "/title".into(), for_ms: None, over: false };
+        let told = shown(&story.tell(Input::Frame { connection: 1, frame: hold }));
+        assert_eq!((&told[0]["type"], told.len()), (&json!("answer"), 1), "at once");
+        assert!(story.propose(1, 1, 0, add()).is_empty());
+        let begin = Ask::BeginPatch { actor: actor("oda", "steward"), n: 0, if_match: None };
+        let told = story.tell(Input::Call { call: n, ask: begin });
+        assert!(matches!(told[..], [Output::Answer { answer: Err(_), .. }]), "{told:?}");
+    }
+    let told = shown(&story.tell(Input::JournalFound(Box::new(found(2)))));
+    assert_eq!(told.iter().filter(|frame| frame["type"] == "refused").count(), 2, "{told:?}");
+}
+
+#[test]
+fn nobody_hears_that_something_hidden_moves() {
+    let mut story = Story::begin();
+    for (connection, who, role) in
+        [(1, "oda", "steward"), (2, "bram", "steward"), (3, "wren-w", "picker")]
+    {
+        story.enter(connection, who, role, None);
+    }
+    let caret = json!({ "caret": { "at": "/diary", "index": 0 } });
+    let said = rendel_wire::Said { seen: None, set: caret.as_object().unwrap().clone() };
+    let told = story.tell(Input::Frame { connection: 1, frame: Heard::Said(said) });
+    let audiences: Vec<&To> = told
+        .iter()
+        .filter_map(|output| match output {
+            Output::Show { to, .. } => Some(to),
+            _ => None,
+        })
+        .collect();
+    assert!(matches!(audiences[..], [To::AudienceBut(0, _)]), "{told:?}");
 }
 
 #[test]

@@ -148,8 +148,15 @@ impl Sight {
         }
         let effects: Effects =
             update.effects.iter().filter_map(|effect| self.effect(fields, effect)).collect();
-        let verdicts: Vec<_> =
+        let mut verdicts: Vec<_> =
             update.verdicts.iter().filter_map(|verdict| self.verdict(fields, verdict)).collect();
+        if effects.len() < update.effects.len() {
+            // What it met may be what is hidden.
+            for verdict in &mut verdicts {
+                verdict.met.clear();
+                verdict.because = "What it met is not all shown to your role.".to_owned();
+            }
+        }
         let is_whole = effects == update.effects && verdicts == update.verdicts;
         if is_whole {
             return update.clone();
@@ -479,7 +486,9 @@ kind = "text"
             let seen = charter.sight(role).update(&charter.fields, &update);
             serde_json::to_value(&seen.verdicts).unwrap()
         };
-        let verdict = |lost: Value| json!([{ "edit": 0, "at": "/offers/o1", "verdict": "overrode", "met": [6], "because": "x", "lost": lost }]);
+        // Where an effect is hidden, nobody is told whom it met.
+        let said = "What it met is not all shown to your role.";
+        let verdict = |lost: Value| json!([{ "edit": 0, "at": "/offers/o1", "verdict": "overrode", "because": said, "lost": lost }]);
         assert_eq!(lost("but"), verdict(json!({ "amount": 5 })));
         assert_eq!(lost("only"), verdict(json!({ "amount": 5 })));
         assert_eq!(

@@ -2,13 +2,16 @@
 
 use std::collections::BTreeSet;
 
-use rendel_core::{Actor, ClientKey, Settled};
-use rendel_session::{Answer, Ask, Input, Output, UpdateRow};
+use rendel_core::{Actor, ClientKey, Problem, ProblemKind, Settled};
+use rendel_session::{Answer, Ask, Input, Output, Shown, UpdateRow};
 use rendel_wire::LeftWhy;
 use sha2::Digest as _;
 
 use super::{BEGIN, EMPTY, Outcome, World};
 use crate::participant::Heard;
+
+/// A call that is refused like this may be sent again.
+const LATER: [ProblemKind; 2] = [ProblemKind::Unavailable, ProblemKind::ShuttingDown];
 
 impl World {
     /// What a replica holds is what the journal says.
@@ -29,17 +32,35 @@ impl World {
         }
     }
 
-    pub(super) fn check_answer(&self, answer: Option<&Answer>) -> Result<(), String> {
+    pub(super) fn check_answer(
+        &mut self,
+        call: u64,
+        answer: Result<Answer, Shown<Problem>>,
+    ) -> Result<(), String> {
+        if let Some(key) = self.keys.remove(&call) {
+            let came_to = match &answer {
+                Ok(Answer::Settled { seq, .. }) => Some(Ok(*seq)),
+                Err(problem) if LATER.contains(&problem.get().kind()) => None,
+                Err(problem) => Some(Err(problem.get().kind())),
+                Ok(_) => None,
+            };
+            if let Some(came_to) = came_to {
+                let first = *self.first.entry(key).or_insert(came_to);
+                if first != came_to {
+                    return Err(format!(
+                        "a call came to {first:?} and, sent again, to {came_to:?}"
+                    ));
+                }
+            }
+        }
         let (seq, json) = match answer {
-            Some(Answer::Settled { seq, json }) => (*seq, json.get().clone()),
-            Some(Answer::Reading { seq, .. }) => (*seq, None),
+            Ok(Answer::Settled { seq, json }) => (seq, json.into_inner()),
+            Ok(Answer::Reading { seq, .. }) => (seq, None),
             _ => return Ok(()),
         };
-        if seq > self.journal.seq() {
-            return Err(format!(
-                "a call was told of {seq}, and the journal has {}",
-                self.journal.seq()
-            ));
+        let last = self.journal.seq();
+        if seq > last {
+            return Err(format!("a call was told of {seq}, and the journal has {last}"));
         }
         let written = self.journal.update(seq).map(|(json, _)| json);
         match json {
@@ -71,8 +92,9 @@ impl World {
         if !self.hosts[host].calls.is_empty() {
             return Err(format!("calls without an answer: {:?}", self.hosts[host].calls));
         }
-        let here: BTreeSet<&str> = self.people.iter().map(|of| of.id.as_str()).collect();
-        for (person, of) in self.people.iter().enumerate() {
+        let present = || self.people.iter().filter(|of| !of.has_gone);
+        let here: BTreeSet<&str> = present().map(|of| of.id.as_str()).collect();
+        for (person, of) in present().enumerate() {
             let seq = self.journal.seq();
             if of.link.is_none_or(|link| !link.is_in) {
                 return Err(format!("{person} is not connected"));

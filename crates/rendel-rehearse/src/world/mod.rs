@@ -8,7 +8,7 @@ use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap, VecDeque};
 use std::sync::Arc;
 
-use rendel_core::{Charter, ClientKey};
+use rendel_core::{Charter, ClientKey, ProblemKind};
 use rendel_session::{Input, RefusalRow, UpdateRow};
 use rendel_wire::LeftWhy;
 use serde_json::{Value, json};
@@ -112,6 +112,9 @@ struct World {
     is_calm: bool,
     /// Proposals that a gate let pass, with what it put in their place.
     passed: BTreeSet<(ClientKey, u64)>,
+    /// The keys of calls that are open, and what the first call with each came to.
+    keys: BTreeMap<u64, u64>,
+    first: BTreeMap<u64, Result<u64, ProblemKind>>,
     frames: u64,
     hash: Sha256,
     trace: VecDeque<String>,
@@ -171,6 +174,8 @@ impl World {
             steps: plan.steps,
             is_calm: false,
             passed: BTreeSet::new(),
+            keys: BTreeMap::new(),
+            first: BTreeMap::new(),
             frames: 0,
             hash: Sha256::new(),
             trace: VecDeque::new(),
@@ -194,6 +199,13 @@ impl World {
             self.start()?;
         }
         let rest = self.now + REST;
+        // One of them is lost for good: all others are to know.
+        if let Some(last) = self.people.len().checked_sub(1).filter(|last| *last % 3 == 0) {
+            if let Some(link) = self.people[last].link {
+                self.cut(last, link.id, LeftWhy::Lost)?;
+            }
+            self.people[last].has_gone = true;
+        }
         for person in 0..self.people.len() {
             if self.people[person].link.is_none() {
                 self.plan_in(10, Event::Connect { person });

@@ -17,7 +17,7 @@ impl World {
             self.plan_in(500, Event::Connect { person });
             return Ok(());
         };
-        if self.people[person].link.is_some() {
+        if self.people[person].link.is_some() || self.people[person].has_gone {
             return Ok(());
         }
         if self.is(Fault::Roles, 4) {

@@ -136,7 +136,7 @@ impl World {
                 if !self.hosts[host].calls.remove(&call) {
                     return Err(format!("call {call} was answered twice, or never made"));
                 }
-                self.check_answer(answer.as_ref().ok())?;
+                self.check_answer(call, answer)?;
             }
             Output::AskGate { client, asked, .. } => {
                 let n = asked.n;
@@ -291,7 +291,7 @@ impl World {
             self.note(|| "the process is killed".to_owned());
             return self.stop(host);
         }
-        if self.is(Fault::Crashes, 60) {
+        if self.is(Fault::Crashes, 20) {
             self.note(|| "the process is told to stop".to_owned());
             return self.feed(host, Input::Stop);
         }
@@ -329,10 +329,15 @@ impl World {
             }
             9 => Ask::BeginPatch { actor, n: 0, if_match: None },
             _ => {
-                let edit = Edit::new("/gated", "set").with("value", "backend");
-                // The same key twice is the same call.
-                let client = Uuid::from_u128(u128::from(self.chance.within(1..4)));
+                // The same key twice is the same call, whatever has become of the state meanwhile.
+                let key = self.chance.within(1..20);
+                let edit = match key % 2 {
+                    0 => Edit::new("/gated", "set").with("value", "backend"),
+                    _ => Edit::new("/heads", "add").with("by", -30),
+                };
+                let client = Uuid::from_u128(u128::from(key));
                 let actor = Actor::new(Actor::SERVICE, Actor::SERVICE, client);
+                self.keys.insert(self.next, key);
                 Ask::Propose { actor, proposal: Proposal::new(1, None, vec![edit]) }
             }
         };

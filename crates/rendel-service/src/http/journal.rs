@@ -15,6 +15,8 @@ use super::{Answer, Shared};
 use crate::failure::{Failure, from_store};
 use crate::session::{Patches, SessionHandle};
 
+/// Pages of conflicts that one call reads.
+const PAGES: usize = 16;
 /// Updates that are read from the journal at one time.
 const PAGE: i64 = 1_000;
 
@@ -113,12 +115,24 @@ pub(crate) async fn conflicts(
             "\"most\" goes from 1 to 1,000.",
         )));
     }
-    let rows = app.store.conflicts(session.ord(), asked.before.unwrap_or(u64::MAX), most).await?;
-    let updates: Vec<Settled> =
-        rows.iter().filter_map(|row| serde_json::from_str(row).ok()).collect();
     let (fields, sight) = (&session.charter().fields, session.charter().sight(&who.role));
-    let updates = updates.iter().map(|update| sight.update(fields, update));
-    let told: Vec<_> = updates.filter(|update| !update.verdicts.is_empty()).collect();
+    let (mut told, mut before) = (Vec::new(), asked.before.unwrap_or(u64::MAX));
+    let wanted = usize::try_from(most).unwrap_or(usize::MAX);
+    // What is hidden is passed over and not counted, for a bounded number of pages.
+    for _ in 0..PAGES {
+        let rows = app.store.conflicts(session.ord(), before, most).await?;
+        let is_last = rows.len() < wanted;
+        let updates = rows.iter().filter_map(|row| serde_json::from_str::<Settled>(row).ok());
+        for update in updates {
+            before = update.seq;
+            told.push(sight.update(fields, &update));
+        }
+        told.retain(|update| !update.verdicts.is_empty());
+        if is_last || told.len() >= wanted {
+            break;
+        }
+    }
+    told.truncate(wanted);
     Ok(HttpResponse::Ok().json(told))
 }
 

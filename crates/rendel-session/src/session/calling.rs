@@ -26,7 +26,9 @@ impl Session {
                 self.end_patch(call, actor, proposal, if_match.as_ref());
             }
             Ask::Cue { actor, cue } => {
-                let result = self.cue(&actor, cue).map(|()| Answer::Done);
+                let away = self.order.is_adrift().then(unavailable);
+                let sent = away.map_or_else(|| self.cue(&actor, cue), Err);
+                let result = sent.map(|()| Answer::Done);
                 self.answer(call, result, &actor.role);
             }
             Ask::May { actor, edit } => {
@@ -51,8 +53,11 @@ impl Session {
         Origin::Call { call, client: actor.key(), n, role: actor.role.clone() }
     }
 
-    /// An answer that rests on what may not be on disk yet.
+    /// An answer that rests on what may not be on disk yet. While the journal is away there is none.
     fn answer_in_turn(&mut self, call: CallId, answer: Result<Answer, Problem>, role: &str) {
+        if self.order.is_adrift() {
+            return self.answer(call, Err(unavailable()), role);
+        }
         let answer = answer.map_err(|problem| self.audiences.problem(role, problem));
         self.order.push(Waiting::Answer { call, answer });
     }
@@ -94,9 +99,6 @@ impl Session {
         n: u64,
         if_match: Option<&IfMatch>,
     ) -> Result<Option<ClientOutcome>, Problem> {
-        if self.order.is_adrift() {
-            return Err(unavailable());
-        }
         self.check_key(actor, n)?;
         if let Some(outcome) = self.outcome(actor.key(), n) {
             return Ok(Some(outcome));
@@ -120,11 +122,7 @@ impl Session {
         proposal: Proposal,
         if_match: Option<&IfMatch>,
     ) {
-        let checked = match self.order.is_adrift() {
-            true => Err(unavailable()),
-            false => self.check_match(&actor.role, if_match),
-        };
-        match checked {
+        match self.check_match(&actor.role, if_match) {
             Err(problem) => self.answer_in_turn(call, Err(problem), &actor.role),
             Ok(()) if proposal.edits.is_empty() => {
                 let seq = proposal.seen.unwrap_or(self.order.seq());

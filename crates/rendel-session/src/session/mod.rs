@@ -10,7 +10,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use rendel_core::{Charter, ClientKey, Hold, Problem};
-use rendel_wire::SessionHead;
+use rendel_wire::{AnswerFrame, SessionHead};
 use serde_json::Value;
 
 use crate::audiences::{Audiences, Word};
@@ -21,6 +21,7 @@ use crate::members::Members;
 use crate::order::{Order, Spacing, Waiting};
 use crate::output::{Answer, Output, Report, To};
 use crate::people::People;
+use crate::problems::unavailable;
 
 /// What whoever runs the service says of its sessions.
 #[derive(Clone, Copy, Debug)]
@@ -228,6 +229,13 @@ impl Session {
     }
 
     fn hear(&mut self, connection: ConnectionId, frame: Heard) {
+        if self.order.is_adrift()
+            && let Some(n) = frame.act()
+        {
+            // Whatever came would have to be kept for as long as the journal is away.
+            let answer = AnswerFrame { n, problem: Some(unavailable()) };
+            return self.tell(connection, Word::Answer(answer));
+        }
         match frame {
             Heard::Propose(frame) => self.propose(connection, frame),
             Heard::NoteRefused(n) => self.members.note_refused(connection, n),

@@ -167,10 +167,10 @@ impl Session {
     pub(super) fn show_presence(&mut self) {
         let Some(changed) = self.people.poll_presence(self.now) else { return };
         for audience in self.audiences.ids() {
-            if !self.members.has_audience(audience) {
-                continue;
-            }
             let shown = self.audiences.presence(audience, self.people.presence(), &changed);
+            let Some(shown) = shown.filter(|_| self.members.has_audience(audience)) else {
+                continue;
+            };
             // Nobody needs to hear what they said themselves.
             let alone = changed.first().filter(|_| changed.len() == 1);
             let to = match alone {
