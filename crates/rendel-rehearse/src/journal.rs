@@ -20,6 +20,8 @@ pub(crate) struct Journal {
     snapshot: Option<SequencerSnapshot>,
     updates: Vec<(Arc<str>, Settled)>,
     refusals: Vec<(u64, ClientKey, u64, Problem)>,
+    /// Each proposal that was refused, likewise.
+    refused: BTreeSet<(ClientKey, u64)>,
     /// Each proposal that has its place, by client and number.
     proposals: BTreeSet<(ClientKey, u64)>,
     state: State,
@@ -39,6 +41,7 @@ impl Journal {
             snapshot: None,
             updates: Vec::new(),
             refusals: Vec::new(),
+            refused: BTreeSet::new(),
             proposals: BTreeSet::new(),
             state,
             truth,
@@ -90,6 +93,11 @@ impl Journal {
         self.proposals.contains(&(client, n))
     }
 
+    /// Whether the refusal of a proposal is written.
+    pub(crate) fn has_refused(&self, client: ClientKey, n: u64) -> bool {
+        self.refused.contains(&(client, n))
+    }
+
     /// Writes rows of an owner; `false` where another one has taken over. Says what is wrong with
     /// them.
     pub(crate) fn append(
@@ -117,6 +125,7 @@ impl Journal {
         }
         for row in refusals {
             let problem = serde_json::from_str(&row.problem).map_err(|e| e.to_string())?;
+            self.refused.insert((row.client, row.n));
             self.refusals.push((row.at_seq, row.client, row.n, problem));
         }
         Ok(true)

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use rendel_core::{Actor, ClientKey, Problem, ProblemKind, Settled};
 use rendel_session::{Answer, Ask, Input, Output, Shown, UpdateRow};
-use rendel_wire::LeftWhy;
+use rendel_wire::{FromService, LeftWhy};
 use sha2::Digest as _;
 
 use super::{BEGIN, EMPTY, Outcome, World};
@@ -29,6 +29,18 @@ impl World {
                 "{person} was shown update {seq}, and the journal has {}",
                 self.journal.seq()
             )),
+        }
+    }
+
+    /// A refusal that is told is written, but for those that leave no trace.
+    pub(super) fn check_told(&self, person: usize, frame: &FromService) -> Result<(), String> {
+        let FromService::Refused(refused) = frame else { return Ok(()) };
+        let (kind, of) = (refused.problem.kind(), &self.people[person]);
+        let key = ClientKey::of(&of.id, of.replica.client());
+        let leaves_none = LATER.contains(&kind) || kind == ProblemKind::TooFast;
+        match leaves_none || self.journal.has_refused(key, refused.n) {
+            true => Ok(()),
+            false => Err(format!("{person} was told a refusal that is not written: {refused:?}")),
         }
     }
 

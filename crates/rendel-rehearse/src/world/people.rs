@@ -84,6 +84,7 @@ impl World {
             if self.people[person].role != "steward" && text.contains(HIDDEN) {
                 return Err(format!("{person} was shown what is hidden: {text}"));
             }
+            self.check_told(person, frame)?;
             let outgoing = self.people[person].handle(frame.clone())?;
             self.send(person, known.host, link, outgoing);
             self.check_replica(person)?;

@@ -77,7 +77,18 @@ impl World {
 
     /// Frames and calls wait while an append is under way.
     pub(super) fn arrive(&mut self, host: usize, input: Input) -> Result<(), String> {
-        let Some(machine) = &self.hosts[host].machine else { return Ok(()) };
+        let Some(machine) = &self.hosts[host].machine else {
+            // Nobody hears: whoever says something finds out.
+            let link = match input {
+                Input::Entered(entry) => entry.connection,
+                Input::Frame { connection, .. } => connection,
+                _ => return Ok(()),
+            };
+            let whose =
+                |person: &usize| self.people[*person].link.is_some_and(|known| known.id == link);
+            let whose = (0..self.people.len()).find(whose);
+            return whose.map_or(Ok(()), |person| self.cut(person, link, LeftWhy::Lost));
+        };
         if machine.is_writing() {
             self.hosts[host].mailbox.push_back(input);
             return Ok(());
@@ -185,7 +196,7 @@ impl World {
                 return Err(format!("an update could not be told as a patch: {why}"));
             }
             Output::Report(_) | Output::ForgetRefusals => {}
-            Output::Stopped => self.stop(host)?,
+            Output::Stopped => self.leave(host)?,
         }
         Ok(())
     }
@@ -266,13 +277,21 @@ impl World {
         self.feed(host, Input::JournalFound(Box::new(found)))
     }
 
-    /// A process has ended: its connections are cut.
-    pub(super) fn stop(&mut self, host: usize) -> Result<(), String> {
-        self.hosts[host].machine = None;
-        self.hosts[host].calls.clear();
+    /// A process is killed: its connections are cut.
+    pub(super) fn kill(&mut self, host: usize) -> Result<(), String> {
         let outlets = std::mem::take(&mut self.hosts[host].outlets);
         for (link, outlet) in outlets {
             self.plan_in(10, Event::Cut { person: outlet.person, link });
+        }
+        self.leave(host)
+    }
+
+    /// A process has done with the session. Whom it did not end by name waits for it in vain.
+    pub(super) fn leave(&mut self, host: usize) -> Result<(), String> {
+        self.hosts[host].machine = None;
+        self.hosts[host].calls.clear();
+        for input in std::mem::take(&mut self.hosts[host].mailbox) {
+            self.arrive(host, input)?;
         }
         let wait = 200 + self.chance.within(0..3_000);
         self.plan_in(wait, Event::Start);
@@ -289,7 +308,7 @@ impl World {
         let Some(host) = self.host() else { return Ok(()) };
         if self.is(Fault::Crashes, 30) {
             self.note(|| "the process is killed".to_owned());
-            return self.stop(host);
+            return self.kill(host);
         }
         if self.is(Fault::Crashes, 20) {
             self.note(|| "the process is told to stop".to_owned());
