@@ -62,6 +62,10 @@ fn actor(who: &str, role: &str) -> Actor {
 
 impl Story {
     fn begin() -> Self {
+        Self::of(&found(1))
+    }
+
+    fn of(found: &Found) -> Self {
         let head = SessionHead {
             id: "slope".into(),
             charter: "orchard".into(),
@@ -75,7 +79,7 @@ impl Story {
             connections_per_participant: 4,
         };
         let charter = Arc::new(Charter::parse(CHARTER).unwrap());
-        let machine = Session::new(charter, head, None, &found(1), settings, 0).unwrap();
+        let machine = Session::new(charter, head, None, found, settings, 0).unwrap();
         Self { machine, now: 1_000, append: 0 }
     }
 
@@ -205,6 +209,22 @@ fn a_replica_of_another_audience_gets_the_whole_state() {
 }
 
 #[test]
+fn what_a_replica_saw_beyond_the_beginning_of_a_later_epoch_was_lost() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    let sent = story.propose(1, 1, 0, add());
+    let found = found_with_what_was_written(&sent);
+    let mut story = Story::of(&found);
+    for (connection, seen, epoch, is_whole) in [(1, 1, 2, false), (2, 1, 1, true), (3, 9, 2, true)]
+    {
+        let had = Some(Had { seen, epoch, audience: 0 });
+        let welcome = shown(&story.enter(connection, "oda", "steward", had)).pop().unwrap();
+        assert_eq!(welcome.get("state").is_some(), is_whole, "{seen} of {epoch}: {welcome}");
+        story.tell(Input::Left { connection, why: LeftWhy::Lost });
+    }
+}
+
+#[test]
 fn what_was_refused_in_another_role_is_told_in_the_words_of_this_one() {
     let mut story = Story::begin();
     story.enter(1, "oda", "steward", None);
@@ -302,6 +322,28 @@ fn nobody_hears_that_something_hidden_moves() {
         })
         .collect();
     assert!(matches!(audiences[..], [To::AudienceBut(0, _)]), "{told:?}");
+}
+
+#[test]
+fn a_proposal_that_comes_again_gets_its_first_outcome_also_after_a_restart() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    let sent = story.propose(1, 1, 0, add());
+    story.write();
+    story.propose(1, 2, 1, Edit::new("/nowhere", "clear"));
+    let refused = shown(&story.write()).remove(0);
+    let again = |story: &mut Story, n| shown(&story.propose(1, n, 0, add())).remove(0);
+    let first = [json!({ "type": "outcome", "n": 1, "seq": 1 }), {
+        json!({ "type": "outcome", "n": 2, "problem": refused["problem"] })
+    }];
+    assert_eq!([again(&mut story, 1), again(&mut story, 2)], first);
+    let problem = serde_json::from_value(refused["problem"].clone()).unwrap();
+    let key = actor("oda", "steward").key();
+    let found =
+        Found { refusals: vec![(1, key, 2, problem)], ..found_with_what_was_written(&sent) };
+    let mut story = Story::of(&found);
+    story.enter(1, "oda", "steward", None);
+    assert_eq!([again(&mut story, 1), again(&mut story, 2)], first);
 }
 
 #[test]

@@ -222,7 +222,7 @@ mod tests {
         let head = r#"{"type":"welcome","you":{"id":"oda"},"seq":7}"#;
         for length in [10, 100_000] {
             let notes = "ä🍎".repeat(length);
-            let state = Snapshot::new(7, &serde_json::json!({ "notes": notes }).to_string());
+            let state = Snapshot::new(&serde_json::json!({ "notes": notes }).to_string());
             let arrival = || {
                 Waiting::Welcome(Arc::new(Arrival {
                     head: Frame::new(head),

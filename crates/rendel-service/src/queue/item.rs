@@ -57,18 +57,17 @@ impl Frame {
     }
 }
 
-/// The state at one `seq`, shared by all who get it. Each encoding of it is made once.
+/// The state, shared by all who get it. Each encoding of it is made once.
 #[derive(Debug)]
 pub(crate) struct Snapshot {
-    pub(crate) seq: u64,
     pub(crate) json: Bytes,
     cbor: OnceLock<Bytes>,
 }
 
 impl Snapshot {
-    pub(crate) fn new(seq: u64, json: &str) -> Arc<Self> {
+    pub(crate) fn new(json: &str) -> Arc<Self> {
         let json = Bytes::copy_from_slice(json.as_bytes());
-        Arc::new(Self { seq, json, cbor: OnceLock::new() })
+        Arc::new(Self { json, cbor: OnceLock::new() })
     }
 
     pub(crate) fn text(&self) -> &str {

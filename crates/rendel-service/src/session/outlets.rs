@@ -46,8 +46,8 @@ impl Outlet {
 #[derive(Debug, Default)]
 pub(super) struct Outlets {
     all: BTreeMap<ConnectionId, Outlet>,
-    /// The last encoded state of each audience.
-    snapshots: BTreeMap<usize, Arc<Snapshot>>,
+    /// The last state of each audience, and its encodings.
+    snapshots: BTreeMap<usize, (Arc<str>, Arc<Snapshot>)>,
     /// The presence of each audience that rests, and what was told last.
     presence: BTreeMap<usize, Resting>,
     shown: u64,
@@ -102,7 +102,7 @@ impl Outlets {
         match shown.into_inner() {
             Content::Welcome(welcomed) => self.welcome(to, welcomed),
             Content::Begin { audience, seq, state } => {
-                let state = state.map(|json| self.snapshot(audience, seq, &json));
+                let state = state.map(|json| self.snapshot(audience, &json));
                 let beginning = Arc::new(Beginning { seq, state });
                 self.place(to, audience, |outbound| {
                     outbound.put(Item::Begin(beginning.clone()));
@@ -134,7 +134,7 @@ impl Outlets {
 
     fn welcome(&mut self, to: &To, welcomed: Welcomed) {
         let Welcomed { audience, head, state, seq } = welcomed;
-        let state = state.map(|(at, json)| self.snapshot(audience, at, &json));
+        let state = state.map(|(_, json)| self.snapshot(audience, &json));
         let head = Frame::new(head);
         self.place(to, audience, |outbound| {
             outbound.put_welcome(Arrival { head: head.clone(), state: state.clone(), seq });
@@ -150,13 +150,13 @@ impl Outlets {
     }
 
     /// The encodings of a state, which all share who get it.
-    fn snapshot(&mut self, audience: usize, seq: u64, json: &str) -> Arc<Snapshot> {
-        let known = self.snapshots.get(&audience).filter(|known| known.seq == seq);
-        if let Some(known) = known.filter(|known| known.text() == json) {
-            return known.clone();
+    fn snapshot(&mut self, audience: usize, json: &Arc<str>) -> Arc<Snapshot> {
+        let known = self.snapshots.get(&audience);
+        if let Some((_, made)) = known.filter(|(known, _)| Arc::ptr_eq(known, json)) {
+            return made.clone();
         }
-        let made = Snapshot::new(seq, json);
-        self.snapshots.insert(audience, made.clone());
+        let made = Snapshot::new(json);
+        self.snapshots.insert(audience, (json.clone(), made.clone()));
         made
     }
 
