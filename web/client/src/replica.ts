@@ -305,8 +305,7 @@ export class Replica {
   /** The frame to enter with: where it was here before, it says up to where. */
   enter(token?: string): Enter {
     const { seq: seen, epoch, audience } = this;
-    const known =
-      this.#confirmed !== undefined && !this.#diverged ? { seen, epoch, audience } : {};
+    const known = this.#confirmed !== undefined && !this.#diverged ? { seen, epoch, audience } : {};
     const said = Object.keys(this.#said).length > 0 ? { presence: this.#said } : {};
     return {
       type: "enter",

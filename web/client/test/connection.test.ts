@@ -52,7 +52,9 @@ test("what is proposed without a connection is kept and sent on return, once", (
   expect(FakeSocket.all.length).toBe(1);
   connection.goOnline();
   last().open();
-  expect(last().sent).toEqual([{ type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1, audience: 0 }]);
+  expect(last().sent).toEqual([
+    { type: "enter", token: "t", client: CLIENT, seen: 3, epoch: 1, audience: 0 },
+  ]);
   last().receive(welcome(3, { updates: [] }));
   const proposals = last().sent.filter((frame) => frame.type === "propose");
   expect(proposals).toEqual([{ type: "propose", n: 1, seen: 3, answered: 0, edits: [add] }]);

@@ -179,7 +179,11 @@ impl Session {
             self.report(Report::Refused(problem.clone()));
         }
         let answer = AnswerFrame { n, problem };
-        self.order.push(Waiting::Acted { connection, answer });
+        match self.order.is_adrift() {
+            // It would have to be kept for as long as the journal is away.
+            true => self.tell(connection, Word::Answer(answer)),
+            false => self.order.push(Waiting::Acted { connection, answer }),
+        }
     }
 
     pub(super) fn hold(

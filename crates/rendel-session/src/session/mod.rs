@@ -10,7 +10,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use rendel_core::{Charter, ClientKey, Hold, Problem};
-use rendel_wire::{AnswerFrame, SessionHead};
+use rendel_wire::SessionHead;
 use serde_json::Value;
 
 use crate::audiences::{Audiences, Word};
@@ -232,9 +232,7 @@ impl Session {
         if self.order.is_adrift()
             && let Some(n) = frame.act()
         {
-            // Whatever came would have to be kept for as long as the journal is away.
-            let answer = AnswerFrame { n, problem: Some(unavailable()) };
-            return self.tell(connection, Word::Answer(answer));
+            return self.acted(connection, n, Err(unavailable()));
         }
         match frame {
             Heard::Propose(frame) => self.propose(connection, frame),
