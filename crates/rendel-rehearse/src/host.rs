@@ -7,6 +7,8 @@ use rendel_session::{ConnectionId, Content, Input, Session, To, Welcomed};
 use rendel_wire::{FromService, PresenceFrame, settled_frame};
 use uuid::Uuid;
 
+use crate::follower::Follower;
+
 /// Frames that wait for one connection.
 const QUEUE: usize = 24;
 
@@ -17,6 +19,7 @@ pub(crate) struct Host {
     pub(crate) machine: Option<Session>,
     pub(crate) epoch: u64,
     pub(crate) outlets: BTreeMap<ConnectionId, Outlet>,
+    pub(crate) followers: Vec<Follower>,
     /// What came while an append was under way.
     pub(crate) mailbox: VecDeque<Input>,
     /// Calls without an answer.
@@ -116,6 +119,7 @@ impl Host {
             machine: Some(machine),
             epoch,
             outlets: BTreeMap::new(),
+            followers: Vec::new(),
             mailbox: VecDeque::new(),
             calls: BTreeSet::new(),
             timeout: None,
@@ -128,7 +132,6 @@ impl Host {
             Content::Welcome(welcomed) => {
                 (whole(&welcomed), Some(welcomed.seq), Some(welcomed.audience))
             }
-            // Nobody follows by events here.
             Content::Begin { .. } => return Ok(()),
             Content::Updates { updates, last, .. } => {
                 (settled_frame(updates.iter().map(|json| &**json)), Some(last), None)

@@ -7,6 +7,7 @@
 //! [`Plan::shrunk`] finds a smaller one that fails as well.
 
 mod chance;
+mod follower;
 mod host;
 mod journal;
 mod participant;

@@ -88,6 +88,7 @@ test("presence is told at the session's rate as the newest of each, and said aga
       client: CLIENT,
       seen: 3,
       epoch: 1,
+      audience: 0,
       presence: { pointer: { x: 30, y: 1 } },
     },
   ]);

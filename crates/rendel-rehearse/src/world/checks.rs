@@ -8,6 +8,7 @@ use rendel_wire::{FromService, LeftWhy};
 use sha2::Digest as _;
 
 use super::{BEGIN, EMPTY, Outcome, World};
+use crate::follower::Follower;
 use crate::participant::Heard;
 
 /// A call that is refused like this may be sent again.
@@ -30,6 +31,18 @@ impl World {
                 self.journal.seq()
             )),
         }
+    }
+
+    /// What patches make of the state is what the journal says.
+    pub(super) fn check_followers(&self, host: usize) -> Result<(), String> {
+        for Follower { id, audience, state, seq, .. } in &self.hosts[host].followers {
+            if let Some(audience) = audience
+                && self.journal.truth(*seq, *audience) != Some(state)
+            {
+                return Err(format!("who {id} holds something else at {seq}: {state}"));
+            }
+        }
+        Ok(())
     }
 
     /// A refusal that is told is written, but for those that leave no trace.
@@ -105,7 +118,11 @@ impl World {
             return Err(format!("calls without an answer: {:?}", self.hosts[host].calls));
         }
         let present = || self.people.iter().filter(|of| !of.has_gone);
-        let here: BTreeSet<&str> = present().map(|of| of.id.as_str()).collect();
+        let followers = &self.hosts[host].followers;
+        let here: BTreeSet<&str> = present()
+            .map(|of| of.id.as_str())
+            .chain(followers.iter().map(|follower| follower.id.as_str()))
+            .collect();
         for (person, of) in present().enumerate() {
             let seq = self.journal.seq();
             if of.link.is_none_or(|link| !link.is_in) {
@@ -145,6 +162,9 @@ impl World {
     /// Everybody goes: nothing is left of them.
     pub(super) fn empty(&mut self) -> Result<Outcome, String> {
         let Some(host) = self.host() else { return Err("no process owns the session".to_owned()) };
+        for follower in std::mem::take(&mut self.hosts[host].followers) {
+            self.feed(host, Input::Left { connection: follower.link, why: LeftWhy::Left })?;
+        }
         for person in 0..self.people.len() {
             if let Some(link) = self.people[person].link.take() {
                 let why = if self.chance.one_in(2) { LeftWhy::Left } else { LeftWhy::Lost };

@@ -22,6 +22,8 @@ use crate::plan::{Fault, Plan};
 
 const CHARTER: &str = include_str!("../charter.toml");
 const ROLES: [&str; 7] = ["steward", "picker", "viewer", "picker", "steward", "stranger", "picker"];
+/// Those who follow by patches, by their roles.
+const FOLLOWERS: [&str; 3] = ["steward", "picker", "viewer"];
 /// The virtual time at which worlds begin.
 const BEGIN: u64 = 1_800_000_000_000;
 /// Once nothing goes wrong any more, everybody has everything within this.

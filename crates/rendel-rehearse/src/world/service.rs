@@ -2,14 +2,15 @@
 
 use rendel_core::{Actor, Edit, Hold, Problem, ProblemKind, Proposal};
 use rendel_session::{
-    Ask, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session, Settings, Spacing,
-    Standing, Status, UpdateRow, digests,
+    Ask, Entry, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session, Settings, Spacing,
+    Standing, Status, UpdateRow, WayIn, digests,
 };
 use rendel_wire::{LeftWhy, SessionHead};
 use sha2::Digest as _;
 use uuid::Uuid;
 
-use super::{Event, ROLES, World, opening};
+use super::{Event, FOLLOWERS, ROLES, World, opening};
+use crate::follower::Follower;
 use crate::host::Host;
 use crate::plan::Fault;
 
@@ -34,6 +35,25 @@ impl World {
             Session::new(self.charter.clone(), head, opening, &found, settings, self.now)?;
         self.note(|| format!("a process owns epoch {} from {}", found.epoch, machine.shown()));
         self.hosts.push(Host::new(machine, found.epoch));
+        self.follow(self.hosts.len() - 1)
+    }
+
+    /// Some follow a session from its first moment on.
+    fn follow(&mut self, host: usize) -> Result<(), String> {
+        for role in FOLLOWERS {
+            let (connection, id) = (self.next, format!("follows-as-{role}"));
+            self.next += 1;
+            let entry = Entry {
+                connection,
+                who: Actor::new(id.clone(), role, self.chance.uuid()),
+                name: id.clone(),
+                way: WayIn::Events { after: None, patches: true },
+                presence: None,
+                token: None,
+            };
+            self.hosts[host].followers.push(Follower::new(id, connection));
+            self.feed(host, Input::Entered(Box::new(entry)))?;
+        }
         Ok(())
     }
 
@@ -136,7 +156,12 @@ impl World {
                 }
             }
             Output::Show { to, shown } => {
-                self.hosts[host].show(&to, shown.into_inner())?;
+                let content = shown.into_inner();
+                for follower in &mut self.hosts[host].followers {
+                    follower.handle(&to, &content)?;
+                }
+                self.check_followers(host)?;
+                self.hosts[host].show(&to, content)?;
                 let links: Vec<u64> = self.hosts[host].outlets.keys().copied().collect();
                 for link in links {
                     self.write(host, link)?;
@@ -203,6 +228,7 @@ impl World {
 
     /// A connection is ended by the service.
     pub(super) fn end(&mut self, host: usize, link: u64, problem: &Problem) {
+        self.hosts[host].followers.retain(|follower| follower.link != link);
         let kind = problem.kind();
         if let Some(outlet) = self.hosts[host].outlets.get_mut(&link) {
             outlet.is_ended = true;
