@@ -58,6 +58,19 @@ fn the_same_plan_makes_the_same_world_to_the_byte() {
     assert_ne!(once, rehearse(&plan(8)).map(|outcome| outcome.sha256));
 }
 
+/// Written on one machine and read on others. `RENDEL_WRITE=1` writes it anew after a change of what
+/// a session puts out.
+#[test]
+fn the_same_plan_makes_the_same_world_on_every_machine() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/world.sha256");
+    let sha256 = rehearse(&Plan::new(5, 5, 120)).map(|outcome| outcome.sha256).unwrap_or_default();
+    if std::env::var_os("RENDEL_WRITE").is_some() {
+        std::fs::write(path, format!("{sha256}\n")).expect("the folder of this file");
+    }
+    let kept = std::fs::read_to_string(path).unwrap_or_default();
+    assert_eq!(sha256, kept.trim(), "see above");
+}
+
 /// With `RENDEL_EXPLORE` worlds from `RENDEL_SEED` on, for so many seconds.
 #[test]
 fn new_worlds_come_to_rest_too() {

@@ -22,8 +22,9 @@ pub(crate) struct SteadyClock {
 const SLEW: u32 = 200;
 
 impl SteadyClock {
-    pub(crate) fn new() -> Self {
-        Self { shown: now_ms().saturating_mul(1_000), set: Instant::now() }
+    /// One that shows these milliseconds since 1970 UTC now.
+    pub(crate) fn at(now: u64) -> Self {
+        Self { shown: now.saturating_mul(1_000), set: Instant::now() }
     }
 
     /// Milliseconds since 1970 UTC.

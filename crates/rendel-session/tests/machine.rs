@@ -385,6 +385,15 @@ fn time_that_goes_back_changes_nothing() {
 }
 
 #[test]
+fn time_is_not_behind_the_journal() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    let sent = story.propose(1, 1, 0, add());
+    let story = Story::of(&found_with_what_was_written(&sent));
+    assert_eq!(story.machine.now(), 1_000);
+}
+
+#[test]
 fn a_session_that_stops_tells_what_is_written_and_gives_up_the_rest() {
     let mut story = Story::begin();
     story.enter(1, "oda", "steward", None);

@@ -11,7 +11,7 @@ use tokio::sync::mpsc;
 use super::driver::{Driver, found};
 use super::handle::{Inside, MAILBOX, SessionHandle};
 use crate::app::App;
-use crate::clock::SteadyClock;
+use crate::clock::{SteadyClock, now_ms};
 use crate::failure::{from_store, no_session, shutting_down};
 
 impl App {
@@ -74,10 +74,10 @@ fn start(app: Arc<App>, taken: &TakenOver) -> Result<SessionHandle, Problem> {
         digest_within: u64::try_from(config.digest_within.as_millis()).unwrap_or(u64::MAX),
         connections_per_participant: config.connections_per_participant,
     };
-    let mut clock = SteadyClock::new();
-    let machine =
-        Session::new(charter.clone(), head, opening, &found(taken), settings, clock.now());
+    let machine = Session::new(charter.clone(), head, opening, &found(taken), settings, now_ms());
     let machine = machine.map_err(damaged)?;
+    // Where the journal is ahead of the machine's clock, time goes on from there.
+    let clock = SteadyClock::at(machine.now());
     let (mailbox, asks) = mpsc::channel(MAILBOX);
     let (returns, returned) = mpsc::unbounded_channel();
     let driver = Driver::new(app, taken, machine, charter, clock, returns);

@@ -199,6 +199,11 @@ impl Session {
             && self.order.is_quiet()
     }
 
+    /// The time, which is never behind the journal.
+    pub fn now(&self) -> u64 {
+        self.now
+    }
+
     /// The last update that participants were shown.
     pub fn shown(&self) -> u64 {
         self.order.shown()
