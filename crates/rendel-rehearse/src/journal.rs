@@ -52,7 +52,7 @@ impl Journal {
         self.updates.len() as u64
     }
 
-    /// Another owner, who has what is there.
+    /// Somebody else becomes the owner, and gets all that is written.
     pub(crate) fn take_over(&mut self) -> Found {
         self.epoch += 1;
         self.epochs.push((self.epoch, self.seq()));

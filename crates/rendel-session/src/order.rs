@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use rendel_core::{
-    Actor, Charter, ClientKey, ClientOutcome, Effect, Facts, HoldChange, Outcome, Problem,
-    Proposal, Sequencer, SequencerSnapshot, Settled, State,
+    Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Sequencer, SequencerSnapshot,
+    Settled, State,
 };
 use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster};
 use serde_json::Value;
@@ -231,16 +231,6 @@ impl Order {
             && updates.is_empty()
             && refusals.is_empty()
             && waiting.is_empty()
-    }
-
-    pub(crate) fn settle(
-        &mut self,
-        actor: &Actor,
-        proposal: &Proposal,
-        now: u64,
-        problem: &dyn Fn(&[Effect]) -> Option<Problem>,
-    ) -> Outcome {
-        self.sequencer.handle_proposal_unless(actor, proposal, now, problem)
     }
 
     /// Something is shown in its turn.

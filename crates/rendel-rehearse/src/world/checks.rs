@@ -39,7 +39,7 @@ impl World {
             if let Some(audience) = audience
                 && self.journal.truth(*seq, *audience) != Some(state)
             {
-                return Err(format!("who {id} holds something else at {seq}: {state}"));
+                return Err(format!("{id} holds something else at {seq}: {state}"));
             }
         }
         Ok(())
@@ -186,7 +186,7 @@ impl World {
         });
         let list = answer.ok_or("nobody says who is here")?;
         if !list.participants.is_empty() || !list.holds.is_empty() || !machine.is_idle() {
-            return Err(format!("of those who have gone there is left: {list:?}"));
+            return Err(format!("something is left of those who went: {list:?}"));
         }
         Ok(Outcome {
             settled: self.journal.updates().count() as u64,

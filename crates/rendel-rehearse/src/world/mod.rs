@@ -28,7 +28,7 @@ const FOLLOWERS: [&str; 3] = ["steward", "picker", "viewer"];
 const BEGIN: u64 = 1_800_000_000_000;
 /// Once nothing goes wrong any more, everybody has everything within this.
 const REST: u64 = 60_000;
-/// Who has gone holds nothing after this.
+/// After this nothing is left of those who went.
 const EMPTY: u64 = 20 * 60_000;
 /// Lines of what happened last that a failure tells.
 const TRACE: usize = 200;

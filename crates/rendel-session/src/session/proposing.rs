@@ -146,7 +146,8 @@ impl Session {
             None => {
                 let (holds, charter) = (self.people.holds(), &self.charter);
                 let held = |effects: &[Effect]| holds.refusal(charter, actor, effects);
-                self.order.settle(actor, proposal, self.now, &held)
+                let sequencer = self.order.sequencer_mut();
+                sequencer.handle_proposal_unless(actor, proposal, self.now, &held)
             }
         };
         self.note_unanswered();
