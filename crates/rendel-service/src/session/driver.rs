@@ -31,6 +31,9 @@ use crate::rate::Rate;
 
 /// Asks that are taken out of the mailbox at one time.
 const BATCH: usize = 256;
+/// When a database that is away is asked again, at first and in the end.
+const SOON: Duration = Duration::from_millis(100);
+const LATE: Duration = Duration::from_secs(2);
 /// Rates remembered of participants.
 const RATES: usize = 4_096;
 /// Of the snapshots of the past one is kept for so many that were taken.
@@ -56,6 +59,8 @@ pub(super) struct Driver {
     keeping: Option<JoinHandle<()>>,
     /// What waits for a journal that is away.
     recovering: Option<JoinHandle<()>>,
+    /// How often that was begun since something was written.
+    recoveries: u32,
     /// Bytes of its memory that the metric has of it.
     remembered: i64,
     is_superseded: bool,
@@ -92,6 +97,7 @@ impl Driver {
             returns,
             keeping: None,
             recovering: None,
+            recoveries: 0,
             remembered: 0,
             is_superseded: false,
             has_stopped: false,
@@ -197,15 +203,17 @@ impl Driver {
 
     fn feed(&mut self, input: Input) {
         self.is_superseded |= matches!(input, Input::Superseded);
-        if let Input::JournalFound(found) = &input {
-            self.epoch = found.epoch;
+        match &input {
+            Input::JournalFound(found) => self.epoch = found.epoch,
+            Input::Written { .. } => self.recoveries = 0,
+            _ => {}
         }
         let now = self.clock.now();
         self.machine.handle(now, input);
     }
 
     fn handle(&mut self, ask: Ask) {
-        if !matches!(ask, Ask::Connections { .. } | Ask::Recheck { .. }) {
+        if !ask.is_a_look() {
             self.touched = Instant::now();
         }
         match ask {
@@ -400,12 +408,16 @@ impl Driver {
         let (app, id, ord, shown) =
             (self.app.clone(), self.id.clone(), self.ord, self.machine.shown());
         let returns = self.returns.clone();
+        // One that is found and lost again at once is not asked for at once again.
+        let first = (SOON * 2u32.saturating_pow(self.recoveries)).min(LATE);
+        self.recoveries = (self.recoveries + 1).min(5);
         let waits = ExponentialBuilder::default()
-            .with_min_delay(Duration::from_millis(100))
-            .with_max_delay(Duration::from_secs(2))
+            .with_min_delay(SOON)
+            .with_max_delay(LATE)
             .with_jitter()
             .without_max_times();
         self.recovering = Some(tokio::spawn(async move {
+            tokio::time::sleep(first).await;
             let take = || async {
                 let Some(taken) = app.store.take_over(id.clone(), Claim::Again).await? else {
                     return Ok(Input::Superseded);

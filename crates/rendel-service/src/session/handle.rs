@@ -50,6 +50,17 @@ pub(crate) enum Ask {
     Stop { answer: oneshot::Sender<()> },
 }
 
+impl Ask {
+    /// Whether it only looks at the session, which keeps nothing in memory.
+    pub(super) fn is_a_look(&self) -> bool {
+        match self {
+            Self::Connections { .. } | Self::Recheck { .. } => true,
+            Self::Call { call, .. } => matches!(**call, Call::Figures | Call::Who),
+            _ => false,
+        }
+    }
+}
+
 pub(super) type CallAnswer = oneshot::Sender<Result<Answer, Problem>>;
 
 /// A connection that wants to enter.
