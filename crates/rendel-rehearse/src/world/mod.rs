@@ -200,6 +200,10 @@ impl World {
         if self.host().is_none() {
             self.start()?;
         }
+        // A process that writes nothing does not learn by itself that another one has taken over.
+        for older in 0..self.hosts.len().saturating_sub(1) {
+            self.feed(older, Input::Superseded)?;
+        }
         let rest = self.now + REST;
         // One of them is lost for good: all others are to know.
         if let Some(last) = self.people.len().checked_sub(1).filter(|last| *last % 3 == 0) {
