@@ -377,6 +377,21 @@ impl Audiences {
         (!of.is_empty()).then_some(Shown(Content::Presence(of)))
     }
 
+    /// What these tell now, for somebody who was told of them before.
+    pub(crate) fn presence_again(
+        &self,
+        audience: usize,
+        presence: &Presence,
+        tellers: &BTreeSet<Teller>,
+    ) -> Shown<Content> {
+        let mut of = Told::new();
+        for teller in tellers {
+            let facts = presence.facts(&self.charter, self.sight(audience), teller);
+            of.entry(teller.0.clone()).or_default().insert(teller.1, facts);
+        }
+        Shown(Content::Presence(of))
+    }
+
     /// All that is told now, for somebody who arrives.
     pub(crate) fn present_facts(
         &self,

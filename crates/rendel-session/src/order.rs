@@ -1,10 +1,11 @@
 //! The order and its journal: what was settled, what is on disk, and what waits for it.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{
     Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Sequencer, SequencerSnapshot,
-    Settled, State,
+    Settled, State, Teller,
 };
 use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster};
 use serde_json::Value;
@@ -41,6 +42,8 @@ pub(crate) enum Waiting {
         connection: ConnectionId,
         shown: Shown<Content>,
         followed: Option<Box<State>>,
+        /// Who told something of themselves then, and how often presence had been told.
+        presence: (BTreeSet<Teller>, u64),
     },
     Roster(Roster),
     Holds(HoldChange),

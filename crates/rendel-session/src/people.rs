@@ -35,6 +35,8 @@ pub(crate) struct People {
     presence: Presence,
     /// When presence was last told, and when it is told next, where something waits.
     told_at: u64,
+    /// How often it was told.
+    times_told: u64,
     tell_at: Option<u64>,
     holds: Holds,
     /// Nothing lapses before this.
@@ -60,6 +62,7 @@ impl People {
             roster: Roster::default(),
             presence: Presence::default(),
             told_at: 0,
+            times_told: 0,
             tell_at: None,
             holds: Holds::default(),
             lapse_from: u64::MAX,
@@ -180,7 +183,13 @@ impl People {
         self.tell_at.filter(|at| *at <= now)?;
         self.tell_at = None;
         self.told_at = now;
+        self.times_told += 1;
         Some(self.presence.poll_changed())
+    }
+
+    /// Who tells something of themselves now, and how often presence has been told.
+    pub(crate) fn told(&self) -> (BTreeSet<Teller>, u64) {
+        (self.presence.tellers().cloned().collect(), self.times_told)
     }
 
     pub(crate) fn hold(

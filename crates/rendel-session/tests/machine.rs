@@ -304,6 +304,27 @@ fn while_the_journal_is_away_nothing_piles_up() {
 }
 
 #[test]
+fn what_is_told_while_a_welcome_waits_for_the_disk_is_not_lost() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    story.propose(1, 1, 0, add());
+    let caret = json!({ "caret": { "at": "/diary", "index": 0 } });
+    let said = rendel_wire::Said { seen: None, set: caret.as_object().unwrap().clone() };
+    story.tell(Input::Frame { connection: 1, frame: Heard::Said(said) });
+    story.enter(2, "bram", "steward", None);
+    let told = story.write();
+    let told: Vec<Value> = shown(&told)
+        .into_iter()
+        .chain({
+            story.now += 1_000;
+            shown(&story.tell(Input::Timeout))
+        })
+        .collect();
+    let welcome = told.iter().position(|frame| frame["type"] == "welcome").unwrap();
+    assert!(json!(told[welcome..]).to_string().contains("caret"), "{told:?}");
+}
+
+#[test]
 fn nobody_hears_that_something_hidden_moves() {
     let mut story = Story::begin();
     for (connection, who, role) in

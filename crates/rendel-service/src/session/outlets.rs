@@ -163,7 +163,10 @@ impl Outlets {
     /// Under load presence is told less often, and what waits is the newest; updates do not wait
     /// for it.
     fn tell_presence(&mut self, to: &To, told: Told, metrics: &Metrics) {
-        let (To::Audience(audience) | To::AudienceBut(audience, _)) = *to else { return };
+        let (To::Audience(audience) | To::AudienceBut(audience, _)) = *to else {
+            let beat = Arc::new(Beat::new(told, 0));
+            return self.meant(to).for_each(|outlet| outlet.outbound.put_presence(&beat));
+        };
         let resting = self.presence.entry(audience).or_default();
         if resting.waits.is_none() && rest(resting).is_zero() {
             return self.put_presence(to, told, metrics);

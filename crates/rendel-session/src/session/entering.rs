@@ -93,7 +93,8 @@ impl Session {
                     let (seq, state) = (self.order.seq(), self.order.sequencer().state());
                     let shown = self.audiences.begin(audience, seq, after.is_some(), &state);
                     let followed = patches.then(|| Box::new(state));
-                    self.order.push(Waiting::Welcome { connection, shown, followed });
+                    let presence = self.people.told();
+                    self.order.push(Waiting::Welcome { connection, shown, followed, presence });
                 }
                 None => {}
             }
@@ -132,7 +133,8 @@ impl Session {
         let had = had.filter(|had| self.order.may_resume(*had)).map(|had| had.seen);
         let (recent, state) = (self.order.recent(), sequencer.state());
         let shown = self.audiences.welcome(audience, had, greeting, recent, &state);
-        self.order.push(Waiting::Welcome { connection, shown, followed: None });
+        let presence = self.people.told();
+        self.order.push(Waiting::Welcome { connection, shown, followed: None, presence });
     }
 
     pub(super) fn leave(&mut self, connection: ConnectionId, why: LeftWhy) {

@@ -78,7 +78,7 @@ impl Session {
                 }
                 Origin::Call { call, role, .. } => self.repeat_to_call(outcome, call, role),
             },
-            Waiting::Welcome { connection, shown, followed } => {
+            Waiting::Welcome { connection, shown, followed, presence } => {
                 let Some(audience) = self.members.get(connection).map(|member| member.audience)
                 else {
                     return;
@@ -87,7 +87,16 @@ impl Session {
                 if let Some(state) = followed {
                     self.audiences.follow(audience, *state);
                 }
-                self.outputs.push(Output::Show { to: To::One(connection), shown });
+                let to = To::One(connection);
+                self.outputs.push(Output::Show { to: to.clone(), shown });
+                // What was told while the welcome waited for the disk went past it.
+                let (mut tellers, now) = self.people.told();
+                if presence.1 != now {
+                    tellers.extend(presence.0);
+                    let of = self.people.presence();
+                    let shown = self.audiences.presence_again(audience, of, &tellers);
+                    self.outputs.push(Output::Show { to, shown });
+                }
             }
             Waiting::Roster(change) => self.tell_all(&Word::Roster(change)),
             Waiting::Holds(change) => self.tell_all(&Word::Holds(change)),
