@@ -326,6 +326,10 @@ impl Audiences {
         let sight = self.sight(audience).clone();
         let shown = match sight.is_whole() {
             true => updates.to_vec(),
+            // One that cannot be read is not there, and the others would stand in its place.
+            false if read.len() != updates.len() => {
+                updates.iter().map(|json| seen(&sight, &charter, json)).collect()
+            }
             false => {
                 let pairs = read.iter().zip(updates);
                 pairs.map(|(update, json)| seen_update(&sight, &charter, update, json)).collect()
@@ -377,19 +381,30 @@ impl Audiences {
         (!of.is_empty()).then_some(Shown(Content::Presence(of)))
     }
 
-    /// What these tell now, for somebody who was told of them before.
+    /// All that is told now, for somebody who was told of these tellers before.
     pub(crate) fn presence_again(
         &self,
         audience: usize,
         presence: &Presence,
-        tellers: &BTreeSet<Teller>,
+        before: &BTreeSet<Teller>,
     ) -> Shown<Content> {
         let mut of = Told::new();
-        for teller in tellers {
-            let facts = presence.facts(&self.charter, self.sight(audience), teller);
-            of.entry(teller.0.clone()).or_default().insert(teller.1, facts);
+        for (who, client) in before {
+            of.entry(who.clone()).or_default().insert(*client, None);
+        }
+        for (who, facts) in self.present_facts(audience, presence) {
+            let facts = facts.into_iter().map(|(client, facts)| (client, Some(facts)));
+            of.entry(who).or_default().extend(facts);
         }
         Shown(Content::Presence(of))
+    }
+
+    /// Those who tell something that an audience is shown.
+    pub(crate) fn tellers(&self, audience: usize, presence: &Presence) -> BTreeSet<Teller> {
+        let is_shown = |teller: &&Teller| {
+            presence.facts(&self.charter, self.sight(audience), teller).is_some()
+        };
+        presence.tellers().filter(is_shown).cloned().collect()
     }
 
     /// All that is told now, for somebody who arrives.

@@ -187,9 +187,9 @@ impl People {
         Some(self.presence.poll_changed())
     }
 
-    /// Who tells something of themselves now, and how often presence has been told.
-    pub(crate) fn told(&self) -> (BTreeSet<Teller>, u64) {
-        (self.presence.tellers().cloned().collect(), self.times_told)
+    /// How often presence has been told.
+    pub(crate) fn times_told(&self) -> u64 {
+        self.times_told
     }
 
     pub(crate) fn hold(

@@ -66,6 +66,10 @@ impl Story {
     }
 
     fn of(found: &Found) -> Self {
+        Self::with(CHARTER, found)
+    }
+
+    fn with(charter: &str, found: &Found) -> Self {
         let head = SessionHead {
             id: "slope".into(),
             charter: "orchard".into(),
@@ -78,7 +82,7 @@ impl Story {
             digest_within: 5_000,
             connections_per_participant: 4,
         };
-        let charter = Arc::new(Charter::parse(CHARTER).unwrap());
+        let charter = Arc::new(Charter::parse(charter).unwrap());
         let machine = Session::new(charter, head, None, found, settings, 0).unwrap();
         Self { machine, now: 1_000, append: 0 }
     }
@@ -192,6 +196,19 @@ fn a_role_that_the_charter_does_not_have_sees_nothing() {
     story.propose(2, 1, 1, Edit::new("/ledger", "set").with("value", "hidden"));
     let written = story.write();
     assert!(!json!(shown(&written)[0]).to_string().contains("hidden"), "{written:?}");
+}
+
+#[test]
+fn who_sees_nothing_is_told_of_every_place_in_the_order() {
+    let charter = "charter = \"orchard\"\nversion = 1\n[state.heads]\nkind = \"counter\"\n";
+    let mut story = Story::with(charter, &found(1));
+    story.enter(1, "wren", "stranger", None);
+    story.enter(2, "oda", "participant", None);
+    story.propose(2, 1, 0, add());
+    let told = shown(&story.write());
+    let blank: Vec<_> =
+        told.iter().filter(|frame| frame["updates"][0]["effects"] == json!([])).collect();
+    assert_eq!((blank.len(), &blank[0]["updates"][0]["seq"]), (1, &json!(1)), "{told:?}");
 }
 
 #[test]

@@ -1,8 +1,8 @@
 //! Who comes and goes, and what they tell of themselves.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
-use rendel_core::{Actor, Charter, Fact, Path, Problem, ProblemKind, placed};
+use rendel_core::{Actor, Charter, Fact, Path, Problem, ProblemKind, Teller, placed};
 use rendel_wire::{
     AnswerFrame, ConnectionLimits, LeftWhy, Notice, OutcomeFrame, Said, SendCue, Welcome, You,
 };
@@ -93,12 +93,18 @@ impl Session {
                     let (seq, state) = (self.order.seq(), self.order.sequencer().state());
                     let shown = self.audiences.begin(audience, seq, after.is_some(), &state);
                     let followed = patches.then(|| Box::new(state));
-                    let presence = self.people.told();
+                    let presence = self.told(audience);
                     self.order.push(Waiting::Welcome { connection, shown, followed, presence });
                 }
                 None => {}
             }
         }
+    }
+
+    /// What somebody of an audience is told of presence by now.
+    fn told(&self, audience: usize) -> (BTreeSet<Teller>, u64) {
+        let tellers = self.audiences.tellers(audience, self.people.presence());
+        (tellers, self.people.times_told())
     }
 
     fn welcome(&mut self, connection: ConnectionId, had: Option<Had>) {
@@ -133,7 +139,7 @@ impl Session {
         let had = had.filter(|had| self.order.may_resume(*had)).map(|had| had.seen);
         let (recent, state) = (self.order.recent(), sequencer.state());
         let shown = self.audiences.welcome(audience, had, greeting, recent, &state);
-        let presence = self.people.told();
+        let presence = self.told(audience);
         self.order.push(Waiting::Welcome { connection, shown, followed: None, presence });
     }
 

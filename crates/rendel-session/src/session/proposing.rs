@@ -18,8 +18,9 @@ impl Session {
         let Some(member) = self.members.get(connection) else { return };
         let (actor, refused) = (member.who.clone(), member.refused);
         let (n, client) = (frame.n, actor.key());
-        let is_known = self.gates.has(client, n) || self.order.sequencer().has_answered(client, n);
-        if n > 0 && n <= member.denied && !is_known && !self.order.is_adrift() {
+        let is_known =
+            || self.gates.has(client, n) || self.order.sequencer().has_answered(client, n);
+        if n > 0 && n <= member.denied && !self.order.is_adrift() && !is_known() {
             return self.refuse(connection, n, unavailable());
         }
         if self.order.is_adrift() && !self.gates.has(client, n) {

@@ -90,11 +90,10 @@ impl Session {
                 let to = To::One(connection);
                 self.outputs.push(Output::Show { to: to.clone(), shown });
                 // What was told while the welcome waited for the disk went past it.
-                let (mut tellers, now) = self.people.told();
-                if presence.1 != now {
-                    tellers.extend(presence.0);
+                let (before, times) = presence;
+                if times != self.people.times_told() {
                     let of = self.people.presence();
-                    let shown = self.audiences.presence_again(audience, of, &tellers);
+                    let shown = self.audiences.presence_again(audience, of, &before);
                     self.outputs.push(Output::Show { to, shown });
                 }
             }
