@@ -156,6 +156,11 @@ impl App {
         self.sessions.lock().get(id).and_then(|slot| slot.get().cloned())
     }
 
+    /// The sessions in memory.
+    pub(crate) fn sessions_in_memory(&self) -> Vec<SessionHandle> {
+        self.sessions.lock().values().filter_map(|slot| slot.get().cloned()).collect()
+    }
+
     pub(crate) fn is_stopping(&self) -> bool {
         self.stopping.load(Ordering::Relaxed)
     }
@@ -164,8 +169,9 @@ impl App {
     /// told.
     pub(crate) async fn stop_sessions(&self) {
         self.stopping.store(true, Ordering::Relaxed);
-        let handles: Vec<_> =
-            self.sessions.lock().values().filter_map(|slot| slot.get().cloned()).collect();
-        futures_util::future::join_all(handles.iter().map(SessionHandle::stop)).await;
+        fail::fail_point!("stop-begins", |_| std::process::abort());
+        let sessions = self.sessions_in_memory();
+        futures_util::future::join_all(sessions.iter().map(SessionHandle::stop)).await;
+        fail::fail_point!("stop-settled", |_| std::process::abort());
     }
 }

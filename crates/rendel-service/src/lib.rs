@@ -28,6 +28,7 @@ mod http;
 mod identity;
 mod metrics;
 mod openapi;
+mod ownership;
 mod queue;
 mod rate;
 mod revoked;

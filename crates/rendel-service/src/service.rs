@@ -90,7 +90,10 @@ impl Service {
     pub async fn run(self, stop: impl Future<Output = ()>) -> Result<(), ServiceError> {
         let handle = self.server.handle();
         let serving = tokio::spawn(self.server);
-        let watching = tokio::spawn(self.app.clone().watch_access());
+        let watching = [
+            tokio::spawn(self.app.clone().watch_access()),
+            tokio::spawn(self.app.clone().watch_ownership()),
+        ];
         stop.await;
         tracing::info!("stopping: settling what was accepted");
         let within = self.app.config.stop_within;
@@ -99,7 +102,7 @@ impl Service {
                 "some sessions did not stop in time; what they had not shown may be lost"
             );
         }
-        watching.abort();
+        watching.iter().for_each(tokio::task::JoinHandle::abort);
         handle.stop(true).await;
         serving.await.map_err(std::io::Error::other)??;
         Ok(())

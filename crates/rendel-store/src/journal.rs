@@ -141,6 +141,7 @@ impl Store {
         self.run(move |conn| {
             conn.transaction(|conn| {
                 check_belongs(conn, session, epoch, seq)?;
+                fail::fail_point!("snapshot-begins", |_| std::process::abort());
                 let seq = signed(seq);
                 let row = (
                     snapshots::session.eq(session),

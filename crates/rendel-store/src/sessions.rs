@@ -179,10 +179,13 @@ impl Store {
         claim: Claim,
     ) -> Result<Option<TakenOver>, StoreError> {
         let owner = self.owner;
+        fail::fail_point!("take-over-begins", |_| std::process::abort());
         let epoch =
             self.run(move |conn| conn.transaction(|conn| raise(conn, &id, claim, owner))).await?;
         let Some((session, epoch)) = epoch else { return Ok(None) };
+        fail::fail_point!("take-over-raised", |_| std::process::abort());
         let taken = self.run_at_one_moment(move |conn| load(conn, session, epoch)).await?;
+        fail::fail_point!("take-over-read", |_| std::process::abort());
         match (taken, claim) {
             (None, Claim::Anew) => {
                 Err(StoreError::Away("another process took the session over meanwhile".to_owned()))
@@ -204,6 +207,20 @@ impl Store {
                 .filter(sessions::ord.eq(session).and(sessions::epoch.eq(signed(epoch))));
             let set = (sessions::status.eq(status), sessions::frozen_except.eq(except));
             Ok(diesel::update(own).set(set).execute(conn)? == 1)
+        })
+        .await
+    }
+
+    /// Those of the sessions, given by their numbers, that another process owns now, each with its
+    /// epoch there. Cost: one look into an index for each.
+    pub async fn owned_elsewhere(&self, sessions: Vec<i64>) -> Result<Vec<(i64, u64)>, StoreError> {
+        let owner = self.owner;
+        self.run(move |conn| {
+            let elsewhere = sessions::table
+                .filter(sessions::ord.eq_any(sessions).and(sessions::owner.ne(owner)))
+                .select((sessions::ord, sessions::epoch))
+                .load::<(i64, i64)>(conn)?;
+            Ok(elsewhere.into_iter().map(|(session, epoch)| (session, unsigned(epoch))).collect())
         })
         .await
     }

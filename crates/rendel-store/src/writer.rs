@@ -165,8 +165,10 @@ impl Writer {
             return;
         }
         let began = std::time::Instant::now();
+        fail::fail_point!("append-begins", |_| std::process::abort());
         match self.commit(&group) {
             Ok(left_out) => {
+                fail::fail_point!("append-written", |_| std::process::abort());
                 let rows =
                     group.iter().map(|append| append.updates.len() + append.refusals.len()).sum();
                 (self.on_commit)(rows, began.elapsed().as_secs_f64());

@@ -20,6 +20,8 @@ use crate::out::Out;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
+    // Only a build for tests has places at which it can be made to fail.
+    let _faults = fail::has_failpoints().then(fail::FailScenario::setup);
     let cli = Cli::parse();
     let out = Out::new(cli.json);
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {

@@ -6,38 +6,30 @@ use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Duration;
 
-use backon::{ExponentialBuilder, Retryable as _};
 use futures_util::FutureExt as _;
-use rendel_core::{Actor, Charter, Problem, SequencerSnapshot};
+use rendel_core::{Actor, Charter, Problem};
 use rendel_session::{
-    Asked, CallId, ConnectionId, Entry as MachineEntry, Found, Heard, Input, Output, Report,
-    Session, Standing, Status, digests, moved, unavailable,
+    Asked, CallId, ConnectionId, Entry as MachineEntry, Heard, Input, Output, Report, Session,
+    digests, unavailable,
 };
-use rendel_store::{
-    Append, Claim, Keeping, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError,
-};
+use rendel_store::TakenOver;
 use serde_json::json;
 use tokio::sync::{mpsc, oneshot};
-use tokio::task::JoinHandle;
 use tokio::time::Instant;
 
 use super::handle::{Ask, CallAnswer, Entered, Entry};
+use super::keeping::StoreSide;
 use super::outlets::{Outlet, Outlets};
 use super::removals::Removals;
 use crate::app::App;
 use crate::clock::SteadyClock;
-use crate::failure::{from_store, removed};
+use crate::failure::removed;
 use crate::rate::Rate;
 
 /// Asks that are taken out of the mailbox at one time.
 const BATCH: usize = 256;
-/// When a database that is away is asked again, at first and in the end.
-const SOON: Duration = Duration::from_millis(100);
-const LATE: Duration = Duration::from_secs(2);
 /// Rates remembered of participants.
 const RATES: usize = 4_096;
-/// Of the snapshots of the past one is kept for so many that were taken.
-const STRIDE: u64 = 16;
 
 pub(super) struct Driver {
     pub(super) app: Arc<App>,
@@ -47,7 +39,7 @@ pub(super) struct Driver {
     pub(super) machine: Session,
     pub(super) removals: Arc<Removals>,
     pub(super) clock: SteadyClock,
-    epoch: u64,
+    store: StoreSide,
     outlets: Outlets,
     entering: BTreeMap<ConnectionId, (Outlet, oneshot::Sender<Result<Entered, Problem>>)>,
     calls: HashMap<CallId, CallAnswer>,
@@ -55,12 +47,6 @@ pub(super) struct Driver {
     next_id: u64,
     /// What was begun elsewhere comes back here.
     returns: mpsc::UnboundedSender<Input>,
-    /// The snapshot that is being kept.
-    keeping: Option<JoinHandle<()>>,
-    /// What waits for a journal that is away.
-    recovering: Option<JoinHandle<()>>,
-    /// How often that was begun since something was written.
-    recoveries: u32,
     /// Bytes of its memory that the metric has of it.
     remembered: i64,
     is_superseded: bool,
@@ -81,10 +67,10 @@ impl Driver {
             (sub.clone(), u64::try_from(until.timestamp_millis()).unwrap_or(0))
         };
         Self {
-            app,
             id: taken.row.id.clone(),
             ord: taken.row.ord,
-            epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
+            store: StoreSide::new(app.clone(), taken, charter.limits.journal, returns.clone()),
+            app,
             removals: Arc::new(Removals::of(taken.removals.iter().map(until).collect())),
             charter,
             machine,
@@ -95,9 +81,6 @@ impl Driver {
             rates: BTreeMap::new(),
             next_id: 1,
             returns,
-            keeping: None,
-            recovering: None,
-            recoveries: 0,
             remembered: 0,
             is_superseded: false,
             has_stopped: false,
@@ -116,11 +99,7 @@ impl Driver {
         let stop = AssertUnwindSafe(self.drive(&mut asks, &mut returned)).catch_unwind().await;
         match stop {
             Ok(stop) => {
-                self.recovering.iter().for_each(JoinHandle::abort);
-                if let Some(keeping) = self.keeping.take() {
-                    // What went wrong with it is in the log.
-                    let _ = keeping.await;
-                }
+                self.store.end().await;
                 if self.is_superseded {
                     tracing::warn!(session = %self.id, "another process has taken the session over");
                     self.app.metrics.superseded.inc();
@@ -203,11 +182,8 @@ impl Driver {
 
     fn feed(&mut self, input: Input) {
         self.is_superseded |= matches!(input, Input::Superseded);
-        match &input {
-            Input::JournalFound(found) => self.epoch = found.epoch,
-            Input::Written { .. } => self.recoveries = 0,
-            _ => {}
-        }
+        self.store.note(&input);
+        fail::fail_point!("session-fed");
         let now = self.clock.now();
         self.machine.handle(now, input);
     }
@@ -263,6 +239,12 @@ impl Driver {
                 let problem = self.removals.check(&sub).err().unwrap_or_else(|| removed(now));
                 self.feed(Input::Removed { id: sub, problem });
                 let _ = answer.send(());
+            }
+            Ask::OwnedElsewhere { epoch } => {
+                // What was asked before we took the session over says nothing of us.
+                if epoch > self.store.epoch() {
+                    self.feed(Input::Superseded);
+                }
             }
             Ask::Connections { answer } => drop(answer.send(self.outlets.list())),
             Ask::Stop { answer } => drop(answer),
@@ -320,9 +302,9 @@ impl Driver {
     async fn carry_out_one(&mut self, output: Output) {
         match output {
             Output::Append { append, epoch, updates, refusals } => {
-                self.append(append, epoch, updates, refusals).await;
+                self.store.append(append, epoch, updates, refusals).await;
             }
-            Output::Recover => self.recover(),
+            Output::Recover => self.store.recover(self.machine.shown()),
             Output::Entered { connection, result } => self.entered(connection, result),
             Output::Show { to, shown } => self.outlets.show(&to, shown, &self.app.metrics),
             Output::Close { connection, problem } => self.outlets.end(connection, problem),
@@ -333,8 +315,10 @@ impl Driver {
                 }
             }
             Output::AskGate { gate, client, asked } => self.ask_gate(gate, client, asked),
-            Output::WriteStanding { call, by, standing } => self.write_standing(call, by, standing),
-            Output::Fetch { call, role, seq } => self.fetch(call, role, seq),
+            Output::WriteStanding { call, by, standing } => {
+                self.store.write_standing(call, by, standing);
+            }
+            Output::Fetch { call, role, seq } => self.store.fetch(call, role, seq),
             Output::Digest { seq, state } => {
                 let (charter, returns) = (self.charter.clone(), self.returns.clone());
                 tokio::task::spawn_blocking(move || {
@@ -343,97 +327,11 @@ impl Driver {
                     let _ = returns.send(Input::Digested { seq, digests });
                 });
             }
-            Output::Keep(snapshot) => self.keep(*snapshot),
-            Output::ForgetRefusals => {
-                let (store, ord) = (self.app.store.clone(), self.ord);
-                tokio::spawn(async move {
-                    // They are forgotten at the next turn, or with the next snapshot.
-                    if let Err(error) = store.forget_refusals(ord).await {
-                        tracing::debug!(%error, "old refusals were not forgotten");
-                    }
-                });
-            }
+            Output::Keep(snapshot) => self.store.keep(*snapshot),
+            Output::ForgetRefusals => self.store.forget_refusals(),
             Output::Report(report) => self.report(report),
             Output::Stopped => self.has_stopped = true,
         }
-    }
-
-    async fn append(
-        &mut self,
-        append: u64,
-        epoch: u64,
-        updates: Vec<rendel_session::UpdateRow>,
-        refusals: Vec<rendel_session::RefusalRow>,
-    ) {
-        let session = self.ord;
-        self.app.metrics.settled.inc_by(updates.len() as u64);
-        let update = |row: rendel_session::UpdateRow| UpdateRow {
-            session,
-            seq: signed(row.seq),
-            body: row.body,
-            met: row.met,
-        };
-        let refusal = |row: rendel_session::RefusalRow| RefusalRow {
-            session,
-            client: row.client.id(),
-            n: signed(row.n),
-            at_seq: signed(row.at_seq),
-            problem: row.problem,
-        };
-        let (returns, id, metrics) =
-            (self.returns.clone(), self.id.clone(), self.app.metrics.clone());
-        let done = Box::new(move |result| {
-            let input = match result {
-                Ok(()) => Input::Written { append },
-                Err(WriteError::Superseded) => Input::Superseded,
-                Err(error @ WriteError::Away(_)) => {
-                    tracing::warn!(session = %id, %error, "the journal is away; the session waits \
-                        for it");
-                    metrics.journal_failures.inc();
-                    Input::JournalLost
-                }
-            };
-            let _ = returns.send(input);
-        });
-        let updates = updates.into_iter().map(update).collect();
-        let refusals = refusals.into_iter().map(refusal).collect();
-        let rows = Append { session, epoch, updates, refusals, done };
-        if let Err(rows) = self.app.writer.append(rows).await {
-            (rows.done)(Err(WriteError::Away("the journal's writer has ended".to_owned())));
-        }
-    }
-
-    /// Takes the session over again once the database is there, which is asked in growing waits.
-    fn recover(&mut self) {
-        let (app, id, ord, shown) =
-            (self.app.clone(), self.id.clone(), self.ord, self.machine.shown());
-        let returns = self.returns.clone();
-        // One that is found and lost again at once is not asked for at once again.
-        let first = (SOON * 2u32.saturating_pow(self.recoveries)).min(LATE);
-        self.recoveries = (self.recoveries + 1).min(5);
-        let waits = ExponentialBuilder::default()
-            .with_min_delay(SOON)
-            .with_max_delay(LATE)
-            .with_jitter()
-            .without_max_times();
-        self.recovering = Some(tokio::spawn(async move {
-            tokio::time::sleep(first).await;
-            let take = || async {
-                let Some(taken) = app.store.take_over(id.clone(), Claim::Again).await? else {
-                    return Ok(Input::Superseded);
-                };
-                let mut found = found(&taken);
-                if found.snapshot.as_ref().is_some_and(|snapshot| snapshot.seq > shown) {
-                    let rows = app.store.journal(ord, shown + 1, u64::MAX >> 1, i64::MAX).await;
-                    found.unseen = rows.ok().map(|rows| rows.into_iter().map(Into::into).collect());
-                }
-                tracing::info!(session = %id, "the journal is back");
-                Ok::<_, StoreError>(Input::JournalFound(Box::new(found)))
-            };
-            if let Ok(input) = take.retry(waits).await {
-                let _ = returns.send(input);
-            }
-        }));
     }
 
     fn entered(&mut self, connection: ConnectionId, result: Result<(), Problem>) {
@@ -461,63 +359,6 @@ impl Driver {
         });
     }
 
-    fn write_standing(&self, call: CallId, by: String, standing: Standing) {
-        let (store, ord, epoch, returns) =
-            (self.app.store.clone(), self.ord, self.epoch, self.returns.clone());
-        tokio::spawn(async move {
-            let except = serde_json::to_string(&standing.except).unwrap_or_default();
-            let written = store.set_status(ord, epoch, standing.status.name(), except).await;
-            let result = match &written {
-                Ok(true) => Ok(()),
-                Ok(false) => Err(moved()),
-                Err(error) => Err(from_store(error)),
-            };
-            let _ = returns.send(Input::StandingWritten { call, by, standing, result });
-            if let Ok(false) = written {
-                let _ = returns.send(Input::Superseded);
-            }
-        });
-    }
-
-    fn fetch(&self, call: CallId, role: String, seq: u64) {
-        let (store, ord, returns) = (self.app.store.clone(), self.ord, self.returns.clone());
-        tokio::spawn(async move {
-            let row = match store.journal(ord, seq, seq, 1).await {
-                Ok(mut rows) => Ok(rows.pop().map(Into::into)),
-                Err(StoreError::Forgotten { .. }) => Ok(None),
-                Err(error) => Err(from_store(&error)),
-            };
-            let _ = returns.send(Input::Fetched { call, role, seq, row });
-        });
-    }
-
-    fn keep(&mut self, snapshot: SequencerSnapshot) {
-        let keeping = Keeping {
-            stride: self.app.config.snapshot_every * STRIDE,
-            updates: self.charter.limits.journal,
-        };
-        let (app, ord, epoch) = (self.app.clone(), self.ord, self.epoch);
-        let before = self.keeping.take();
-        self.keeping = Some(tokio::spawn(async move {
-            if let Some(before) = before {
-                // One after the other, so that a newer one is never followed by an older.
-                let _ = before.await;
-            }
-            let seq = snapshot.seq;
-            let encoded =
-                tokio::task::spawn_blocking(move || serde_json::to_string(&snapshot)).await;
-            let Ok(Ok(body)) = encoded else {
-                tracing::error!(seq, "a snapshot could not be encoded");
-                return;
-            };
-            // Without it a restart reads more of the journal; nothing is lost.
-            match app.store.keep_snapshot(ord, epoch, seq, body, keeping).await {
-                Ok(()) => drop(app.metrics.snapshots.inc()),
-                Err(error) => tracing::warn!(%error, seq, "a snapshot was not kept"),
-            }
-        }));
-    }
-
     fn report(&self, report: Report) {
         match report {
             Report::Refused(problem) => self.app.metrics.refused(&problem),
@@ -542,27 +383,4 @@ impl Driver {
             }
         }
     }
-}
-
-/// A session as its journal has it.
-pub(super) fn found(taken: &TakenOver) -> Found {
-    let status = match taken.row.status.as_str() {
-        "frozen" => Status::Frozen,
-        "ended" => Status::Ended,
-        _ => Status::Open,
-    };
-    let except = serde_json::from_str(&taken.row.frozen_except).unwrap_or_default();
-    Found {
-        epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
-        epochs: taken.epochs.clone(),
-        standing: Standing { status, except },
-        snapshot: taken.snapshot.clone(),
-        updates: taken.updates.clone(),
-        refusals: taken.refusals.clone(),
-        unseen: None,
-    }
-}
-
-fn signed(number: u64) -> i64 {
-    i64::try_from(number).unwrap_or(i64::MAX)
 }

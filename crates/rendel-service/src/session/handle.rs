@@ -44,6 +44,8 @@ pub(crate) enum Ask {
     Recheck { answer: oneshot::Sender<()> },
     /// A participant was removed.
     Remove { sub: String, answer: oneshot::Sender<()> },
+    /// Another process owns the session, in that epoch.
+    OwnedElsewhere { epoch: u64 },
     /// Who is connected, and how far behind each is.
     Connections { answer: oneshot::Sender<Vec<ConnectionInfo>> },
     /// The service stops.
@@ -54,7 +56,7 @@ impl Ask {
     /// Whether it only looks at the session, which keeps nothing in memory.
     pub(super) fn is_a_look(&self) -> bool {
         match self {
-            Self::Connections { .. } | Self::Recheck { .. } => true,
+            Self::Connections { .. } | Self::Recheck { .. } | Self::OwnedElsewhere { .. } => true,
             Self::Call { call, .. } => matches!(**call, Call::Figures | Call::Who),
             _ => false,
         }

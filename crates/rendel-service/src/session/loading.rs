@@ -8,8 +8,9 @@ use rendel_store::{Claim, StoreError, TakenOver};
 use rendel_wire::SessionHead;
 use tokio::sync::mpsc;
 
-use super::driver::{Driver, found};
+use super::driver::Driver;
 use super::handle::{Inside, MAILBOX, SessionHandle};
+use super::keeping::found;
 use crate::app::App;
 use crate::clock::{SteadyClock, now_ms};
 use crate::failure::{from_store, no_session, shutting_down};

@@ -2,6 +2,7 @@
 
 mod driver;
 mod handle;
+mod keeping;
 mod loading;
 mod outlets;
 mod past;

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use rand::rngs::StdRng;
@@ -10,14 +11,24 @@ use rand::{Rng as _, SeedableRng as _};
 use rendel_client::{Change, Connection, Encoding, Event, Target};
 use rendel_core::Edit;
 use serde_json::{Value, json};
-use tokio::sync::Mutex;
 use uuid::Uuid;
 
-use crate::harness::{PATIENCE, Raw, Service, name, seed, until};
+use crate::harness::{Raw, Service, name, seed, until};
 
 const WRITERS: usize = 50;
-const PROPOSALS: usize = 20_000;
-const KILLS: usize = 5;
+/// Proposals that are answered between one end of the process and the next.
+const BETWEEN: u64 = 200;
+/// Where a process ends in the middle of its work, and how often it passes the place before.
+const STEPS: [&str; 6] = [
+    "append-begins=8*off->return",
+    "append-written=8*off->return",
+    "snapshot-begins=1*off->return",
+    "take-over-begins=return",
+    "take-over-raised=return",
+    "take-over-read=return",
+];
+/// Steps of a stop.
+const STOPS: [&str; 2] = ["stop-begins=return", "stop-settled=return"];
 
 const CHARTER: &str = r#"
 charter = "harvest"
@@ -52,16 +63,16 @@ struct Told {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn fifty_writers_lose_nothing_and_count_nothing_twice_over_five_kills() {
+async fn fifty_writers_lose_nothing_and_count_nothing_twice_wherever_the_process_ends() {
     let seed = seed();
-    let mut service = Service::start().await;
+    let mut service = Service::start_with(&[("RENDEL_SNAPSHOT_EVERY", "200")]).await;
     service.publish(CHARTER).await;
     service.open("harvest", json!({})).await;
     let mut tokens = Vec::new();
     for writer in 0..WRITERS {
         tokens.push(service.token("harvest", &format!("w{writer}"), "participant").await);
     }
-    let settled = Arc::new(Mutex::new(0usize));
+    let (answered, is_over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
     let writers: Vec<_> = tokens
         .into_iter()
         .enumerate()
@@ -72,18 +83,31 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_over_five_kills() {
                 token,
                 encoding: Encoding::Json,
             };
-            tokio::spawn(write(target, StdRng::seed_from_u64(seed + index as u64), settled.clone()))
+            let random = StdRng::seed_from_u64(seed + index as u64);
+            tokio::spawn(write(target, random, answered.clone(), is_over.clone()))
         })
         .collect();
-    for kill in 1..=KILLS {
-        let due = kill * PROPOSALS / (KILLS + 1);
-        until("enough was settled for the next kill", async || {
-            (*settled.lock().await >= due).then_some(())
-        })
-        .await;
+    let more = async || {
+        let due = answered.load(Ordering::Relaxed) + BETWEEN;
+        let is_due = async || (answered.load(Ordering::Relaxed) >= due).then_some(());
+        until("more is answered", is_due).await;
+    };
+    for step in STEPS {
+        more().await;
         service.kill();
+        service.launch_to_end_at(step);
+        until(step, async || service.has_died().then_some(())).await;
         service.launch();
     }
+    for step in STOPS {
+        more().await;
+        service.kill();
+        service.launch_to_end_at(step);
+        more().await;
+        assert!(!service.terminate().success(), "{step} is passed");
+        service.launch();
+    }
+    is_over.store(true, Ordering::Relaxed);
     let mut told = Vec::new();
     for writer in writers {
         told.push(writer.await.unwrap());
@@ -103,7 +127,7 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_over_five_kills() {
         told.iter().all(|told| told.settled + told.refused == told.proposed),
         "every proposal was answered"
     );
-    assert!(told.iter().any(|told| told.refused > 0) && settled > PROPOSALS as u64 / 2);
+    assert!(told.iter().any(|told| told.refused > 0) && settled > BETWEEN);
     for (seq, update) in told.iter().flat_map(|told| &told.seen) {
         assert_eq!(
             *update,
@@ -118,48 +142,47 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_over_five_kills() {
     );
 }
 
-/// Proposes edits of every kind until its share is done and answered, then follows until nobody
-/// proposes any more.
-async fn write(target: Target, mut random: StdRng, settled: Arc<Mutex<usize>>) -> Told {
+/// Proposes edits of every kind until it is over, and follows until all is answered and nothing more
+/// comes.
+async fn write(
+    target: Target,
+    mut random: StdRng,
+    answered: Arc<AtomicU64>,
+    is_over: Arc<AtomicBool>,
+) -> Told {
     let mut connection = Connection::new(target, Uuid::from_u128(random.random()));
-    let share = (PROPOSALS / WRITERS) as u64;
     let mut told =
         Told { proposed: 0, settled: 0, refused: 0, seen: Vec::new(), last: Value::Null, seq: 0 };
     loop {
-        while told.proposed < share
-            && connection.is_connected()
-            && connection.replica().unanswered().count() < 8
+        let proposes = !is_over.load(Ordering::Relaxed);
+        while proposes && connection.is_connected() && connection.replica().unanswered().count() < 4
         {
             connection.propose(vec![edit(&mut random)]).await;
             told.proposed += 1;
         }
-        // After a share's end nothing more may come; a quiet second tells that everyone is done.
-        let is_done = told.settled + told.refused == share;
-        let wait = if is_done && *settled.lock().await >= PROPOSALS {
-            Duration::from_secs(1)
-        } else {
-            PATIENCE
-        };
-        let event = match tokio::time::timeout(wait, connection.next()).await {
+        // At the end nothing more may come; two quiet seconds tell that everyone is done.
+        let quiet = tokio::time::timeout(Duration::from_secs(2), connection.next()).await;
+        let event = match quiet {
             Ok(event) => event.unwrap(),
-            Err(_) => break,
+            Err(_) if !proposes && told.settled + told.refused == told.proposed => break,
+            Err(_) => continue,
         };
         match event {
             Event::Changed(Change::Settled(update)) => {
                 if update.client == connection.replica().client() {
                     told.settled += 1;
-                    *settled.lock().await += 1;
+                    answered.fetch_add(1, Ordering::Relaxed);
                 }
                 told.seen.push((update.seq, serde_json::to_value(&update).unwrap()));
             }
             Event::Changed(Change::SettledAway { .. }) => {
                 told.settled += 1;
-                *settled.lock().await += 1;
+                answered.fetch_add(1, Ordering::Relaxed);
             }
             Event::Changed(Change::Refused { problem, .. }) => {
                 assert!(["stale", "exists", "gone"].contains(&problem.kind().name()), "{problem}");
                 told.refused += 1;
-                *settled.lock().await += 1;
+                answered.fetch_add(1, Ordering::Relaxed);
             }
             Event::Changed(Change::Diverged(why) | Change::Repaired { reason: why, .. }) => {
                 panic!("{why}")

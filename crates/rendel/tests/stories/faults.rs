@@ -1,19 +1,21 @@
 //! A seeded schedule of kills, cuts, stalls and a database that goes, and what must hold whatever
 //! happens.
 //!
-//! `RENDEL_SEED` runs one schedule again; `RENDEL_FAULT_SECONDS` makes it longer than its 120
-//! seconds.
+//! `RENDEL_SEED` runs one schedule again; `RENDEL_FAULT_ROUNDS` makes it longer than its one round.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
+use futures_util::SinkExt as _;
 use rand::rngs::StdRng;
+use rand::seq::SliceRandom as _;
 use rand::{Rng as _, SeedableRng as _};
 use rendel_client::{Change, Connection, Encoding, Event, Target};
 use rendel_core::Edit;
 use serde_json::{Value, json};
+use tokio_tungstenite::tungstenite::Message;
 use uuid::Uuid;
 
 use crate::harness::{Proxy, Raw, Service, name, seed, until};
@@ -48,13 +50,33 @@ struct Told {
     seq: u64,
 }
 
+#[derive(Clone, Copy)]
+enum Fault {
+    Kill,
+    Stop,
+    Database,
+    Stall,
+    Delay,
+    Slow,
+    Cut,
+}
+
+/// What happens in one round, in an order of chance.
+const ROUND: [Fault; 17] = {
+    use Fault::{Cut, Database, Delay, Kill, Slow, Stall, Stop};
+    [
+        Kill, Kill, Kill, Stop, Database, Database, Stall, Stall, Stall, Delay, Delay, Delay, Slow,
+        Cut, Cut, Cut, Cut,
+    ]
+};
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn nothing_is_lost_doubled_or_different_over_kills_cuts_stalls_and_a_database_that_goes() {
     let seed = seed();
-    let seconds = std::env::var("RENDEL_FAULT_SECONDS")
+    let rounds = std::env::var("RENDEL_FAULT_ROUNDS")
         .ok()
-        .and_then(|seconds| seconds.parse().ok())
-        .unwrap_or(120);
+        .and_then(|rounds| rounds.parse().ok())
+        .unwrap_or(1);
     let mut random = StdRng::seed_from_u64(seed);
     let settings = [
         ("RENDEL_SNAPSHOT_EVERY", "200"),
@@ -79,9 +101,9 @@ async fn nothing_is_lost_doubled_or_different_over_kills_cuts_stalls_and_a_datab
         writers.push(tokio::spawn(write(target, random, is_over.clone(), settled.clone())));
         proxies.push(proxy);
     }
-    let began = Instant::now();
-    let mut done = std::collections::BTreeMap::<&str, u32>::new();
-    while began.elapsed() < Duration::from_secs(seconds) {
+    let mut faults: Vec<_> = ROUND.iter().copied().cycle().take(ROUND.len() * rounds).collect();
+    faults.shuffle(&mut random);
+    for fault in faults {
         let before = settled.load(Ordering::Relaxed);
         until("something is settled between the faults", async || {
             (settled.load(Ordering::Relaxed) > before + 20).then_some(())
@@ -89,45 +111,33 @@ async fn nothing_is_lost_doubled_or_different_over_kills_cuts_stalls_and_a_datab
         .await;
         tokio::time::sleep(Duration::from_millis(random.random_range(0..700))).await;
         let proxy = &proxies[random.random_range(0..proxies.len())];
-        let fault = match random.random_range(0..20) {
-            0..3 => {
+        match fault {
+            Fault::Kill => {
                 service.kill();
                 service.launch();
-                "kill"
             }
-            3 => {
+            Fault::Stop => {
+                // It takes the database along.
                 service.terminate();
                 service.launch();
-                // It takes the database along.
-                "stop"
             }
-            4 | 5 => {
+            Fault::Database => {
                 let port = service.database_port();
                 service.kill_database();
                 tokio::time::sleep(Duration::from_millis(random.random_range(0..1_500))).await;
                 service.start_database(port);
-                "database"
             }
-            6..10 => {
+            Fault::Stall => {
                 proxy.stall(true);
                 tokio::time::sleep(Duration::from_millis(random.random_range(100..3_000))).await;
                 proxy.stall(false);
-                "stall"
             }
-            10..13 => {
-                proxy.delay(Duration::from_millis(random.random_range(0..80)));
-                "delay"
-            }
-            13 => {
-                proxy.read_at(random.random_range(0..2) * 20_000);
-                "slow"
-            }
-            _ => {
+            Fault::Delay => proxy.delay(Duration::from_millis(random.random_range(0..80))),
+            Fault::Slow => proxy.read_at(random.random_range(0..2) * 20_000),
+            Fault::Cut => {
                 proxies.iter().filter(|_| random.random_bool(0.4)).for_each(Proxy::cut);
-                "cut"
             }
-        };
-        *done.entry(fault).or_default() += 1;
+        }
     }
     proxies.iter().for_each(|proxy| proxy.read_at(0));
     is_over.store(true, Ordering::Relaxed);
@@ -135,7 +145,6 @@ async fn nothing_is_lost_doubled_or_different_over_kills_cuts_stalls_and_a_datab
     for writer in writers {
         told.push(writer.await.unwrap());
     }
-    eprintln!("faults: {done:?}");
 
     let journal = service.journal("harvest").await;
     assert!(
@@ -163,10 +172,7 @@ async fn nothing_is_lost_doubled_or_different_over_kills_cuts_stalls_and_a_datab
         );
     }
     assert_eq!(service.metric("rendel_divergences_total").await, 0.0);
-    assert!(
-        done.values().sum::<u32>() > 5 && told.iter().any(|told| told.proposed > 20),
-        "{done:?}"
-    );
+    assert!(told.iter().all(|told| told.proposed > 0));
 }
 
 /// Proposes now and then, whether there is a connection or not, until it is over and all of it is
@@ -254,14 +260,12 @@ async fn of_two_services_on_one_database_the_older_is_fenced_off_and_nothing_is_
     oda.answer().await.unwrap();
     let newer = older.beside().await;
     assert_eq!(newer.state("harvest").await["heads"], 1, "the newer one takes the session over");
-    for _ in 0..5 {
-        oda.propose(add.clone()).await;
+    for n in 2..=6 {
+        let frame = json!({ "type": "propose", "n": n, "seen": 1, "answered": 1, "edits": add });
+        // The older one may have noticed by itself and closed.
+        let _ = oda.socket.send(Message::text(frame.to_string())).await;
     }
-    assert_eq!(
-        oda.bye().await.0,
-        "unavailable",
-        "the older one settles nothing and lets everybody go"
-    );
+    assert_eq!(oda.bye().await.0, "unavailable", "the older one settles nothing and ends");
     let refused = older.post("/v1/sessions/harvest/proposals", &json!({ "edits": add })).await;
     assert_eq!(
         (refused.status().as_u16(), name(&refused.json().await.unwrap())),
@@ -291,6 +295,57 @@ async fn of_two_services_on_one_database_the_older_is_fenced_off_and_nothing_is_
 }
 
 #[tokio::test]
+async fn whoever_only_looks_on_learns_that_another_service_goes_on_with_the_session() {
+    let older = Service::start().await;
+    older.publish(CHARTER).await;
+    older.open("harvest", json!({})).await;
+    older.open_as("slope", "harvest", json!({})).await;
+    let token = older.token("harvest", "oda", "participant").await;
+    let (mut oda, _) = Raw::enter(&older, "harvest", &token).await;
+    let token = older.token("slope", "bram", "participant").await;
+    let (mut bram, _) = Raw::enter(&older, "slope", &token).await;
+    let newer = older.beside().await;
+    newer.state("harvest").await;
+    assert_eq!(oda.bye().await.0, "unavailable");
+    bram.propose(json!([{ "at": "/heads", "op": "add", "by": 1 }])).await;
+    bram.answer().await.expect("its other sessions stay");
+    assert_eq!(older.metric("rendel_superseded_total").await, 1.0);
+    older.terminate_beside(newer);
+}
+
+#[tokio::test]
+async fn a_session_that_panics_ends_its_connections_alone_and_comes_back_whole() {
+    let service = Service::start_with(&[("FAILPOINTS", "session-fed=60*off->1*panic->off")]).await;
+    service.publish(CHARTER).await;
+    service.open("harvest", json!({})).await;
+    service.open_as("slope", "harvest", json!({})).await;
+    let token = service.token("slope", "bram", "participant").await;
+    let (mut bram, _) = Raw::enter(&service, "slope", &token).await;
+    let token = service.token("harvest", "oda", "participant").await;
+    let (mut oda, _) = Raw::enter(&service, "harvest", &token).await;
+    let add = json!([{ "at": "/heads", "op": "add", "by": 1 }]);
+    let mut told = 0;
+    let bye = loop {
+        oda.propose(add.clone()).await;
+        let frame = oda.any().await.expect("a frame");
+        match frame["type"].as_str() {
+            Some("settled") => told += frame["updates"].as_array().unwrap().len() as u64,
+            Some("bye") => break frame,
+            _ => {}
+        }
+        oda.seq = told;
+    };
+    assert_eq!(name(&bye["problem"]), "unavailable");
+    assert_eq!(service.metric("rendel_session_panics_total").await, 1.0);
+    bram.propose(add.clone()).await;
+    bram.answer().await.expect("other sessions go on");
+    let (_oda, welcome) = Raw::enter(&service, "harvest", &token).await;
+    let kept = welcome["state"]["heads"].as_u64().unwrap();
+    assert!(told > 5 && kept >= told, "{told} were told and {kept} are there");
+    assert_eq!(service.journal("harvest").await.len() as u64, kept);
+}
+
+#[tokio::test]
 async fn a_full_disk_refuses_what_cannot_be_kept_and_ends_with_it() {
     let service = Service::start().await;
     service.publish(CHARTER).await;
@@ -305,6 +360,10 @@ async fn a_full_disk_refuses_what_cannot_be_kept_and_ends_with_it() {
                  CREATE TRIGGER full_disk BEFORE INSERT ON journal FOR EACH STATEMENT EXECUTE FUNCTION full_disk(); \
                  CREATE TRIGGER full_disk BEFORE UPDATE ON sessions FOR EACH STATEMENT EXECUTE FUNCTION full_disk();");
     oda.propose(add.clone()).await;
+    until("the journal is away", async || {
+        (service.metric("rendel_journal_failures_total").await > 0.0).then_some(())
+    })
+    .await;
     let call = async || {
         service
             .post("/v1/sessions/harvest/proposals", &json!({ "edits": add }))

@@ -4,8 +4,9 @@ use std::fs;
 use std::io::{BufRead as _, BufReader};
 use std::net::TcpListener;
 use std::os::unix::fs::PermissionsExt as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::OnceLock;
 
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde_json::{Value, json};
@@ -62,6 +63,7 @@ impl Service {
             .collect();
         let http = reqwest::Client::builder().no_proxy().pool_max_idle_per_host(0).build().unwrap();
         let server = format!("http://127.0.0.1:{}", free_port());
+        copy_database(&dir.path().join("database"));
         let mut service = Self { dir, child: None, settings, server, key: String::new(), http };
         service.launch();
         service.key = fs::read_to_string(service.key_file()).unwrap().trim().to_owned();
@@ -70,6 +72,19 @@ impl Service {
 
     /// Starts the process and waits for the one line that says that it is ready.
     pub(crate) fn launch(&mut self) {
+        let line = self.spawn();
+        assert!(line.starts_with("rendel is ready at"), "{line:?}\n{}", self.log());
+    }
+
+    /// Starts the process so that it ends by itself at some place, as `FAILPOINTS` names it.
+    pub(crate) fn launch_to_end_at(&mut self, place: &str) {
+        self.set("FAILPOINTS", place);
+        // It may end before it says that it is ready.
+        self.spawn();
+        self.set("FAILPOINTS", "");
+    }
+
+    fn spawn(&mut self) -> String {
         let listen = self.server.strip_prefix("http://").unwrap();
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
         command
@@ -89,8 +104,14 @@ impl Service {
             command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log).spawn().unwrap();
         let mut line = String::new();
         BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        assert!(line.starts_with("rendel is ready at"), "{line:?}\n{}", self.log());
         self.child = Some(child);
+        line
+    }
+
+    /// Sets a setting for the next start.
+    fn set(&mut self, name: &str, value: &str) {
+        self.settings.retain(|(known, _)| known != name);
+        self.settings.push((name.to_owned(), value.to_owned()));
     }
 
     /// A second service on the same database, with the same key.
@@ -227,6 +248,15 @@ impl Service {
         let mut child = self.child.take().unwrap();
         child.kill().unwrap();
         child.wait().unwrap();
+    }
+
+    /// Whether the process has ended by itself; then it can be launched again.
+    pub(crate) fn has_died(&mut self) -> bool {
+        let has_died = self.child.as_mut().is_some_and(|child| child.try_wait().unwrap().is_some());
+        if has_died {
+            self.child = None;
+        }
+        has_died
     }
 
     /// SIGTERM, and waits for the end.
@@ -395,6 +425,34 @@ impl Drop for Service {
             send(database, "INT");
         }
     }
+}
+
+/// Puts an empty database where a service is to find one. It is made once and kept in the build's
+/// folder: making one takes longer than most stories.
+fn copy_database(to: &Path) {
+    static MADE: OnceLock<PathBuf> = OnceLock::new();
+    let made = MADE.get_or_init(|| {
+        let programs = rendel_store::find_server_programs().unwrap();
+        let version = programs.parent().unwrap().file_name().unwrap().to_str().unwrap();
+        let kept = Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("database-{version}"));
+        if !kept.exists() {
+            let permissions = fs::Permissions::from_mode(0o755);
+            let dir = tempfile::Builder::new().permissions(permissions).tempdir().unwrap();
+            let new = dir.path().join("database");
+            rendel_store::LocalDatabase::start(&new).unwrap().stop().unwrap();
+            // What is half copied is never taken for the whole.
+            let half = kept.with_extension(std::process::id().to_string());
+            copy(&new, &half);
+            fs::rename(half, &kept).unwrap();
+        }
+        kept
+    });
+    copy(made, to);
+}
+
+fn copy(from: &Path, to: &Path) {
+    let copied = Command::new("cp").args(["-a", "--"]).arg(from).arg(to).status().unwrap();
+    assert!(copied.success());
 }
 
 /// Sends a signal to one process, by its id.

@@ -1,0 +1,251 @@
+//! What the driver of a session asks of the store: rows in, and what is found back.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use backon::{ExponentialBuilder, Retryable as _};
+use rendel_core::SequencerSnapshot;
+use rendel_session::{CallId, Found, Input, Standing, Status, moved};
+use rendel_store::{
+    Append, Claim, Keeping, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError,
+};
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
+
+use crate::app::App;
+use crate::failure::from_store;
+
+/// When a database that is away is asked again, at first and in the end.
+const SOON: Duration = Duration::from_millis(100);
+const LATE: Duration = Duration::from_secs(2);
+/// Of the snapshots of the past one is kept for so many that were taken.
+const STRIDE: u64 = 16;
+
+/// A session's way to the store. What it finds comes back to the machine as inputs.
+pub(super) struct StoreSide {
+    app: Arc<App>,
+    id: String,
+    ord: i64,
+    epoch: u64,
+    /// Updates that the journal keeps, where it is bounded.
+    journal_limit: Option<u64>,
+    returns: mpsc::UnboundedSender<Input>,
+    /// The snapshot that is being kept.
+    keeping: Option<JoinHandle<()>>,
+    /// What waits for a journal that is away.
+    recovering: Option<JoinHandle<()>>,
+    /// How often that was begun since something was written.
+    recoveries: u32,
+}
+
+impl StoreSide {
+    pub(super) fn new(
+        app: Arc<App>,
+        taken: &TakenOver,
+        journal_limit: Option<u64>,
+        returns: mpsc::UnboundedSender<Input>,
+    ) -> Self {
+        Self {
+            app,
+            id: taken.row.id.clone(),
+            ord: taken.row.ord,
+            epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
+            journal_limit,
+            returns,
+            keeping: None,
+            recovering: None,
+            recoveries: 0,
+        }
+    }
+
+    /// The epoch of which the session is here.
+    pub(super) fn epoch(&self) -> u64 {
+        self.epoch
+    }
+
+    /// Notes what comes back to the machine of what was asked here.
+    pub(super) fn note(&mut self, input: &Input) {
+        match input {
+            Input::JournalFound(found) => self.epoch = found.epoch,
+            Input::Written { .. } => self.recoveries = 0,
+            _ => {}
+        }
+    }
+
+    /// Waits for the snapshot that is being kept, and for nothing else any more.
+    pub(super) async fn end(&mut self) {
+        self.recovering.iter().for_each(JoinHandle::abort);
+        if let Some(keeping) = self.keeping.take() {
+            // What went wrong with it is in the log.
+            let _ = keeping.await;
+        }
+    }
+
+    /// Forgets all but the newest refusals.
+    pub(super) fn forget_refusals(&self) {
+        let (store, ord) = (self.app.store.clone(), self.ord);
+        tokio::spawn(async move {
+            // They are forgotten at the next turn, or with the next snapshot.
+            if let Err(error) = store.forget_refusals(ord).await {
+                tracing::debug!(%error, "old refusals were not forgotten");
+            }
+        });
+    }
+
+    pub(super) async fn append(
+        &mut self,
+        append: u64,
+        epoch: u64,
+        updates: Vec<rendel_session::UpdateRow>,
+        refusals: Vec<rendel_session::RefusalRow>,
+    ) {
+        let session = self.ord;
+        self.app.metrics.settled.inc_by(updates.len() as u64);
+        let update = |row: rendel_session::UpdateRow| UpdateRow {
+            session,
+            seq: signed(row.seq),
+            body: row.body,
+            met: row.met,
+        };
+        let refusal = |row: rendel_session::RefusalRow| RefusalRow {
+            session,
+            client: row.client.id(),
+            n: signed(row.n),
+            at_seq: signed(row.at_seq),
+            problem: row.problem,
+        };
+        let (returns, id, metrics) =
+            (self.returns.clone(), self.id.clone(), self.app.metrics.clone());
+        let done = Box::new(move |result| {
+            let input = match result {
+                Ok(()) => Input::Written { append },
+                Err(WriteError::Superseded) => Input::Superseded,
+                Err(error @ WriteError::Away(_)) => {
+                    tracing::warn!(session = %id, %error, "the journal is away; the session waits \
+                        for it");
+                    metrics.journal_failures.inc();
+                    Input::JournalLost
+                }
+            };
+            let _ = returns.send(input);
+        });
+        let updates = updates.into_iter().map(update).collect();
+        let refusals = refusals.into_iter().map(refusal).collect();
+        let rows = Append { session, epoch, updates, refusals, done };
+        if let Err(rows) = self.app.writer.append(rows).await {
+            (rows.done)(Err(WriteError::Away("the journal's writer has ended".to_owned())));
+        }
+    }
+
+    /// Takes the session over again once the database is there, which is asked in growing waits.
+    pub(super) fn recover(&mut self, shown: u64) {
+        let (app, id, ord) = (self.app.clone(), self.id.clone(), self.ord);
+        let returns = self.returns.clone();
+        // One that is found and lost again at once is not asked for at once again.
+        let first = (SOON * 2u32.saturating_pow(self.recoveries)).min(LATE);
+        self.recoveries = (self.recoveries + 1).min(5);
+        let waits = ExponentialBuilder::default()
+            .with_min_delay(SOON)
+            .with_max_delay(LATE)
+            .with_jitter()
+            .without_max_times();
+        self.recovering = Some(tokio::spawn(async move {
+            tokio::time::sleep(first).await;
+            let take = || async {
+                let Some(taken) = app.store.take_over(id.clone(), Claim::Again).await? else {
+                    return Ok(Input::Superseded);
+                };
+                let mut found = found(&taken);
+                if found.snapshot.as_ref().is_some_and(|snapshot| snapshot.seq > shown) {
+                    let rows = app.store.journal(ord, shown + 1, u64::MAX >> 1, i64::MAX).await;
+                    found.unseen = rows.ok().map(|rows| rows.into_iter().map(Into::into).collect());
+                }
+                tracing::info!(session = %id, "the journal is back");
+                Ok::<_, StoreError>(Input::JournalFound(Box::new(found)))
+            };
+            if let Ok(input) = take.retry(waits).await {
+                let _ = returns.send(input);
+            }
+        }));
+    }
+
+    pub(super) fn write_standing(&self, call: CallId, by: String, standing: Standing) {
+        let (store, ord, epoch, returns) =
+            (self.app.store.clone(), self.ord, self.epoch, self.returns.clone());
+        tokio::spawn(async move {
+            let except = serde_json::to_string(&standing.except).unwrap_or_default();
+            let written = store.set_status(ord, epoch, standing.status.name(), except).await;
+            let result = match &written {
+                Ok(true) => Ok(()),
+                Ok(false) => Err(moved()),
+                Err(error) => Err(from_store(error)),
+            };
+            let _ = returns.send(Input::StandingWritten { call, by, standing, result });
+            if let Ok(false) = written {
+                let _ = returns.send(Input::Superseded);
+            }
+        });
+    }
+
+    pub(super) fn fetch(&self, call: CallId, role: String, seq: u64) {
+        let (store, ord, returns) = (self.app.store.clone(), self.ord, self.returns.clone());
+        tokio::spawn(async move {
+            let row = match store.journal(ord, seq, seq, 1).await {
+                Ok(mut rows) => Ok(rows.pop().map(Into::into)),
+                Err(StoreError::Forgotten { .. }) => Ok(None),
+                Err(error) => Err(from_store(&error)),
+            };
+            let _ = returns.send(Input::Fetched { call, role, seq, row });
+        });
+    }
+
+    pub(super) fn keep(&mut self, snapshot: SequencerSnapshot) {
+        let keeping = Keeping {
+            stride: self.app.config.snapshot_every * STRIDE,
+            updates: self.journal_limit,
+        };
+        let (app, ord, epoch) = (self.app.clone(), self.ord, self.epoch);
+        let before = self.keeping.take();
+        self.keeping = Some(tokio::spawn(async move {
+            if let Some(before) = before {
+                // One after the other, so that a newer one is never followed by an older.
+                let _ = before.await;
+            }
+            let seq = snapshot.seq;
+            let encoded =
+                tokio::task::spawn_blocking(move || serde_json::to_string(&snapshot)).await;
+            let Ok(Ok(body)) = encoded else {
+                tracing::error!(seq, "a snapshot could not be encoded");
+                return;
+            };
+            // Without it a restart reads more of the journal; nothing is lost.
+            match app.store.keep_snapshot(ord, epoch, seq, body, keeping).await {
+                Ok(()) => drop(app.metrics.snapshots.inc()),
+                Err(error) => tracing::warn!(%error, seq, "a snapshot was not kept"),
+            }
+        }));
+    }
+}
+
+/// A session as its journal has it.
+pub(super) fn found(taken: &TakenOver) -> Found {
+    let status = match taken.row.status.as_str() {
+        "frozen" => Status::Frozen,
+        "ended" => Status::Ended,
+        _ => Status::Open,
+    };
+    let except = serde_json::from_str(&taken.row.frozen_except).unwrap_or_default();
+    Found {
+        epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
+        epochs: taken.epochs.clone(),
+        standing: Standing { status, except },
+        snapshot: taken.snapshot.clone(),
+        updates: taken.updates.clone(),
+        refusals: taken.refusals.clone(),
+        unseen: None,
+    }
+}
+
+fn signed(number: u64) -> i64 {
+    i64::try_from(number).unwrap_or(i64::MAX)
+}
