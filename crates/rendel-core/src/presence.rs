@@ -29,7 +29,7 @@ pub type Teller = (String, Uuid);
 #[derive(Clone, Debug, Default)]
 pub struct Presence {
     tellers: BTreeMap<Teller, BTreeMap<String, Said>>,
-    changed: BTreeSet<Teller>,
+    changed: BTreeMap<Teller, BTreeSet<String>>,
 }
 
 #[derive(Clone, Debug)]
@@ -95,7 +95,9 @@ impl Presence {
         now: u64,
     ) {
         let told = self.tellers.entry(teller.clone()).or_default();
+        let changed = self.changed.entry(teller.clone()).or_default();
         for (name, value) in said {
+            changed.insert(name.clone());
             if value.is_null() {
                 told.remove(&name);
                 continue;
@@ -106,7 +108,6 @@ impl Presence {
             });
             told.insert(name, Said { value, by: connection, until });
         }
-        self.changed.insert(teller.clone());
         self.tidy(teller);
     }
 
@@ -114,40 +115,40 @@ impl Presence {
     /// is selected no more.
     pub fn handle_settled(&mut self, charter: &Charter, update: &Settled) {
         for (teller, told) in &mut self.tellers {
-            let before = told.len();
-            let mut has_lost = false;
-            told.retain(|name, said| match charter.presence.selects(name) {
-                Some(map) => keep_selected(map, &mut said.value, &update.effects, &mut has_lost),
-                None if charter.presence.is_caret(name) => {
-                    keep_caret(&mut said.value, &update.effects)
+            let mut changed = BTreeSet::new();
+            told.retain(|name, said| {
+                let mut has_lost = false;
+                let is_kept = match charter.presence.selects(name) {
+                    Some(map) => {
+                        keep_selected(map, &mut said.value, &update.effects, &mut has_lost)
+                    }
+                    None if charter.presence.is_caret(name) => {
+                        keep_caret(&mut said.value, &update.effects)
+                    }
+                    None => true,
+                };
+                if has_lost || !is_kept {
+                    changed.insert(name.clone());
                 }
-                None => true,
+                is_kept
             });
-            if has_lost || told.len() < before {
-                self.changed.insert(teller.clone());
-            }
+            note(&mut self.changed, teller, changed);
         }
     }
 
     /// A connection is gone, and with it what it said.
     pub fn handle_gone(&mut self, teller: &Teller, connection: u64) {
         let Some(told) = self.tellers.get_mut(teller) else { return };
-        let before = told.len();
-        told.retain(|_, said| said.by != connection);
-        if told.len() < before {
-            self.changed.insert(teller.clone());
-        }
+        let gone = take(told, |said| said.by == connection);
+        note(&mut self.changed, teller, gone);
         self.tidy(teller);
     }
 
     /// Takes back what has lapsed.
     pub fn handle_timeout(&mut self, now: u64) {
         for (teller, told) in &mut self.tellers {
-            let before = told.len();
-            told.retain(|_, said| said.until.is_none_or(|until| until > now));
-            if told.len() < before {
-                self.changed.insert(teller.clone());
-            }
+            let lapsed = take(told, |said| said.until.is_some_and(|until| until <= now));
+            note(&mut self.changed, teller, lapsed);
         }
         self.tellers.retain(|_, told| !told.is_empty());
     }
@@ -169,8 +170,8 @@ impl Presence {
         !self.changed.is_empty()
     }
 
-    /// Who changed since the last time.
-    pub fn poll_changed(&mut self) -> BTreeSet<Teller> {
+    /// Which facts of whom changed since the last time.
+    pub fn poll_changed(&mut self) -> BTreeMap<Teller, BTreeSet<String>> {
         std::mem::take(&mut self.changed)
     }
 
@@ -194,6 +195,20 @@ impl Presence {
         if self.tellers.get(teller).is_some_and(BTreeMap::is_empty) {
             self.tellers.remove(teller);
         }
+    }
+}
+
+/// Takes out the facts of which `is_gone` says so; gives their names.
+fn take(told: &mut BTreeMap<String, Said>, is_gone: impl Fn(&Said) -> bool) -> BTreeSet<String> {
+    let gone: BTreeSet<_> =
+        told.iter().filter(|(_, said)| is_gone(said)).map(|(name, _)| name.clone()).collect();
+    told.retain(|name, _| !gone.contains(name));
+    gone
+}
+
+fn note(all: &mut BTreeMap<Teller, BTreeSet<String>>, teller: &Teller, changed: BTreeSet<String>) {
+    if !changed.is_empty() {
+        all.entry(teller.clone()).or_default().extend(changed);
     }
 }
 

@@ -146,6 +146,8 @@ impl Participant {
         }
         let view = self.replica.view().unwrap_or_default();
         match what {
+            // Before the welcome a connection keeps such words to itself.
+            2..=15 if self.link.is_none_or(|link| !link.is_in) => Whim::Rest,
             2..=9 => Whim::Send(vec![self.presence(&view, chance)]),
             10..=15 => Whim::Send(vec![self.act(&view, chance)]),
             _ => {

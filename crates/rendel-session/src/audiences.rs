@@ -117,8 +117,8 @@ struct Audience {
     /// The state as it was last shown, which patches are made against while somebody follows by
     /// them.
     followed: Option<State>,
-    /// What it was told of presence last, where something is hidden from it.
-    told: BTreeMap<Teller, Facts>,
+    /// The facts of each teller that somebody of it may have been told.
+    told: BTreeMap<Teller, BTreeSet<String>>,
 }
 
 /// A late joiner may get a state that is this many updates old, and the updates after it.
@@ -360,19 +360,23 @@ impl Audiences {
         &mut self,
         audience: usize,
         presence: &Presence,
-        changed: &BTreeSet<Teller>,
+        changed: &BTreeMap<Teller, BTreeSet<String>>,
     ) -> Option<Shown<Content>> {
         let charter = self.charter.clone();
         let known = self.all.get_mut(audience)?;
         let mut of = Told::new();
-        for teller in changed {
+        for (teller, names) in changed {
             let facts = presence.facts(&charter, &known.sight, teller);
             if !known.sight.is_whole() {
-                let before = match &facts {
-                    Some(facts) => known.told.insert(teller.clone(), facts.clone()),
+                let shown: BTreeSet<String> =
+                    facts.iter().flat_map(Facts::keys).map(|name| name.to_owned()).collect();
+                let is_told = names.iter().any(|name| shown.contains(name));
+                let before = match facts {
+                    Some(_) => known.told.insert(teller.clone(), shown),
                     None => known.told.remove(teller),
                 };
-                if before == facts {
+                let was_told = before.is_some_and(|before| !names.is_disjoint(&before));
+                if !is_told && !was_told {
                     continue;
                 }
             }
@@ -383,7 +387,7 @@ impl Audiences {
 
     /// All that is told now, for somebody who was told of these tellers before.
     pub(crate) fn presence_again(
-        &self,
+        &mut self,
         audience: usize,
         presence: &Presence,
         before: &BTreeSet<Teller>,
@@ -409,13 +413,18 @@ impl Audiences {
 
     /// All that is told now, for somebody who arrives.
     pub(crate) fn present_facts(
-        &self,
+        &mut self,
         audience: usize,
         presence: &Presence,
     ) -> BTreeMap<String, BTreeMap<Uuid, Facts>> {
         let mut all = BTreeMap::<_, BTreeMap<_, _>>::new();
         for teller in presence.tellers() {
             if let Some(facts) = presence.facts(&self.charter, self.sight(audience), teller) {
+                let divided = self.all.get_mut(audience).filter(|known| !known.sight.is_whole());
+                if let Some(known) = divided {
+                    let shown = facts.keys().cloned();
+                    known.told.entry(teller.clone()).or_default().extend(shown);
+                }
                 all.entry(teller.0.clone()).or_default().insert(teller.1, facts);
             }
         }

@@ -7,7 +7,7 @@ use rendel_core::{
     Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Sequencer, SequencerSnapshot,
     Settled, State, Teller,
 };
-use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster};
+use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster, Said};
 use serde_json::Value;
 
 use crate::audiences::{Content, Shown};
@@ -56,9 +56,12 @@ pub(crate) enum Waiting {
         by: String,
         standing: Standing,
     },
+    /// What somebody tells of themselves, with places as they are in the order here, and as it
+    /// came.
     Said {
         connection: ConnectionId,
         facts: Facts,
+        said: Said,
     },
     Acted {
         connection: ConnectionId,

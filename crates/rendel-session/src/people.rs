@@ -179,7 +179,7 @@ impl People {
     }
 
     /// Whose presence changed since it was last told, where it is to be told now.
-    pub(crate) fn poll_presence(&mut self, now: u64) -> Option<BTreeSet<Teller>> {
+    pub(crate) fn poll_presence(&mut self, now: u64) -> Option<BTreeMap<Teller, BTreeSet<String>>> {
         self.tell_at.filter(|at| *at <= now)?;
         self.tell_at = None;
         self.told_at = now;

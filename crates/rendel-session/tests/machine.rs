@@ -21,6 +21,7 @@ version = 1
 for = "5s"
 [presence.fields]
 caret = { anchor = "/diary" }
+place = { anchor = "/notes" }
 [roles.steward]
 edit = ["/**"]
 [roles.picker]
@@ -32,6 +33,8 @@ kind = "counter"
 kind = "register"
 merge = "unchanged"
 [state.diary]
+kind = "text"
+[state.notes]
 kind = "text"
 [state.ledger]
 kind = "register"
@@ -149,6 +152,13 @@ fn types(outputs: &[Output]) -> Vec<String> {
     shown(outputs).iter().map(|frame| frame["type"].as_str().unwrap().to_owned()).collect()
 }
 
+/// The first connection tells a place in a text.
+fn said(fact: &str, at: &str, index: u64) -> Input {
+    let place = json!({ fact: { "at": at, "index": index } });
+    let said = rendel_wire::Said { seen: None, set: place.as_object().unwrap().clone() };
+    Input::Frame { connection: 1, frame: Heard::Said(said) }
+}
+
 fn add() -> Edit {
     Edit::new("/heads", "add").with("by", 1)
 }
@@ -222,7 +232,7 @@ fn a_replica_of_another_audience_gets_the_whole_state() {
     assert_eq!((same.get("state"), &same["updates"]), (None, &json!([])));
     story.tell(Input::Left { connection: 2, why: LeftWhy::Lost });
     let other = shown(&story.enter(3, "oda", "picker", had)).pop().unwrap();
-    assert_eq!(other["state"], json!({ "heads": 0, "title": null }));
+    assert_eq!(other["state"], json!({ "heads": 0, "title": null, "notes": "" }));
 }
 
 #[test]
@@ -325,9 +335,7 @@ fn what_is_told_while_a_welcome_waits_for_the_disk_is_not_lost() {
     let mut story = Story::begin();
     story.enter(1, "oda", "steward", None);
     story.propose(1, 1, 0, add());
-    let caret = json!({ "caret": { "at": "/diary", "index": 0 } });
-    let said = rendel_wire::Said { seen: None, set: caret.as_object().unwrap().clone() };
-    story.tell(Input::Frame { connection: 1, frame: Heard::Said(said) });
+    story.tell(said("caret", "/diary", 0));
     story.enter(2, "bram", "steward", None);
     let told = story.write();
     let told: Vec<Value> = shown(&told)
@@ -342,6 +350,44 @@ fn what_is_told_while_a_welcome_waits_for_the_disk_is_not_lost() {
 }
 
 #[test]
+fn what_is_told_while_the_journal_is_away_is_shown_once_it_is_back() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    story.enter(2, "bram", "steward", None);
+    story.propose(1, 1, 0, add());
+    story.tell(said("caret", "/diary", 0));
+    story.tell(Input::JournalLost);
+    story.tell(said("place", "/notes", 0));
+    assert!(story.machine.poll_outputs().is_empty());
+    story.tell(Input::JournalFound(Box::new(found(2))));
+    story.now += 1_000;
+    let told = format!("{:?}", story.tell(Input::Timeout));
+    assert!(told.contains("caret") && told.contains("place"), "{told}");
+}
+
+#[test]
+fn a_caret_that_goes_back_to_where_it_was_said_to_be_is_told_again() {
+    let mut story = Story::begin();
+    for (connection, who, role) in [(1, "oda", "steward"), (2, "bram", "picker")] {
+        story.enter(connection, who, role, None);
+    }
+    let of_pickers = |outputs: &[Output]| {
+        let is_theirs = |output: &&Output| {
+            matches!(output, Output::Show { to: To::AudienceBut(1, _), shown }
+                if matches!(shown.get(), Content::Presence(_)))
+        };
+        outputs.iter().filter(is_theirs).count()
+    };
+    let splice = Edit::new("/notes", "splice").with("index", 0).with("insert", "pear");
+    assert_eq!(of_pickers(&story.tell(said("place", "/notes", 0))), 1);
+    story.propose(1, 1, 0, splice);
+    story.write();
+    story.now += 1_000;
+    // Their replicas have moved it behind what was typed before it.
+    assert_eq!(of_pickers(&story.tell(said("place", "/notes", 0))), 1);
+}
+
+#[test]
 fn nobody_hears_that_something_hidden_moves() {
     let mut story = Story::begin();
     for (connection, who, role) in
@@ -349,9 +395,7 @@ fn nobody_hears_that_something_hidden_moves() {
     {
         story.enter(connection, who, role, None);
     }
-    let caret = json!({ "caret": { "at": "/diary", "index": 0 } });
-    let said = rendel_wire::Said { seen: None, set: caret.as_object().unwrap().clone() };
-    let told = story.tell(Input::Frame { connection: 1, frame: Heard::Said(said) });
+    let told = story.tell(said("caret", "/diary", 0));
     let audiences: Vec<&To> = told
         .iter()
         .filter_map(|output| match output {

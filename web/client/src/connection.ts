@@ -154,12 +154,18 @@ export class Connection {
     const wait = Math.max(0, this.#said + this.#sayEvery - performance.now());
     this.#sayTimer = setTimeout(() => {
       this.#sayTimer = undefined;
-      this.#said = performance.now();
-      for (const name of Object.keys(this.#saying ?? {})) this.#saidAt.set(name, this.#said);
-      const frame = this.replica.say(this.#saying ?? {});
-      this.#saying = undefined;
-      if (this.standing === "present") this.#send(frame);
+      // Otherwise it is said with the next `enter`, or after the `welcome` that is waited for.
+      if (this.standing === "present") this.#send(this.#takeSaying());
     }, wait);
+  }
+
+  /** What waits to be said, from now on as what was said. */
+  #takeSaying(): FromParticipant {
+    this.#said = performance.now();
+    for (const name of Object.keys(this.#saying ?? {})) this.#saidAt.set(name, this.#said);
+    const frame = this.replica.say(this.#saying ?? {});
+    this.#saying = undefined;
+    return frame;
   }
 
   /**
@@ -245,6 +251,7 @@ export class Connection {
         performance.now() - (this.#saidAt.get(name) ?? 0) >= after;
       const lapsed = Object.entries(this.#lapses).filter(hasLapsed);
       this.replica.lapse(lapsed.map(([name]) => name));
+      if (this.#saying !== undefined) this.#takeSaying();
       this.#send(this.replica.enter(this.#token));
       if (this.replica.confirmed !== undefined) this.#stand("catching-up");
     };
@@ -305,6 +312,7 @@ export class Connection {
     this.#beat = setInterval(beat, BEAT);
     beat();
     this.#stand("present");
+    if (this.#saying !== undefined) this.say({});
   }
 
   #bye(problem: Problem): void {

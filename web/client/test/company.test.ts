@@ -94,6 +94,20 @@ test("presence is told at the session's rate as the newest of each, and said aga
   ]);
 });
 
+test("what is said while a welcome is waited for is told after it", () => {
+  const connection = present();
+  last().lose();
+  comeBack();
+  connection.say({ pointer: { x: 7, y: 1 } });
+  vi.advanceTimersByTime(1_000);
+  expect(sent("presence")).toEqual([]);
+  last().receive(welcome(3, { updates: [] }));
+  vi.advanceTimersByTime(1_000);
+  expect(sent("presence").map((frame) => "set" in frame && frame.set)).toEqual([
+    { pointer: { x: 7, y: 1 } },
+  ]);
+});
+
 test("what others tell is kept by their tabs, and one's own word is passed over", () => {
   const connection = present();
   const other = "018f0000-0000-7000-8000-000000000002";

@@ -156,6 +156,42 @@ impl World {
                 }
             }
         }
+        self.check_people_at_rest()
+    }
+
+    /// What participants tell of themselves has come to all who see the same part of the state, and
+    /// so have holds.
+    fn check_people_at_rest(&self) -> Result<(), String> {
+        let present: Vec<_> = self.people.iter().filter(|of| !of.has_gone).collect();
+        for (at, one) in present.iter().enumerate() {
+            for other in present[at + 1..].iter().filter(|other| other.role == one.role) {
+                let [of_one, of_other] = [one, other].map(|of| {
+                    let mut told = of.replica.presence().clone();
+                    // Nobody is told of themselves.
+                    told.retain(|id, _| *id != one.id && *id != other.id);
+                    (told, of.replica.holds().clone())
+                });
+                if of_one != of_other {
+                    return Err(format!(
+                        "{} and {} see others differently: {of_one:?} and {of_other:?}",
+                        one.id, other.id
+                    ));
+                }
+            }
+            for other in present.iter().filter(|other| other.id != one.id) {
+                let told = one.replica.presence().get(&other.id);
+                let told = told.and_then(|told| told.get(&other.replica.client()));
+                let told = told.and_then(|facts| facts.get("pointer"));
+                let said = other.replica.enter(None).presence;
+                let said = said.as_ref().and_then(|facts| facts.get("pointer"));
+                if told != said.filter(|said| !said.is_null()) {
+                    return Err(format!(
+                        "{} sees the pointer of {} at {told:?}, and it is at {said:?}",
+                        one.id, other.id
+                    ));
+                }
+            }
+        }
         Ok(())
     }
 

@@ -257,7 +257,7 @@ impl Session {
         }
     }
 
-    fn who(&self) -> ParticipantList {
+    fn who(&mut self) -> ParticipantList {
         let holds = self.people.holds().list();
         let whole = self.audiences.of_role(Actor::SERVICE);
         let mut presence = self.audiences.present_facts(whole, self.people.presence());

@@ -146,6 +146,7 @@ impl Session {
     pub(super) fn leave(&mut self, connection: ConnectionId, why: LeftWhy) {
         let Some(member) = self.members.remove(connection) else { return };
         self.digests.forget(connection);
+        self.said_meanwhile.remove(&connection);
         if !self.members.has_follower(member.audience) {
             self.audiences.stop_following(member.audience);
         }
@@ -166,18 +167,32 @@ impl Session {
     pub(super) fn said(&mut self, connection: ConnectionId, said: Said) {
         let Some(member) = self.members.get(connection) else { return };
         if self.order.is_adrift() {
-            return;
+            return self.keep_said(connection, said);
         }
         let sequencer = self.order.sequencer();
         let seen = said.seen.unwrap_or(sequencer.seq()).min(sequencer.seq());
         let key = member.who.key();
-        match placed(&self.charter, &sequencer.state(), said.set, seen, key) {
-            Ok(facts) => self.order.push(Waiting::Said { connection, facts }),
+        match placed(&self.charter, &sequencer.state(), said.set.clone(), seen, key) {
+            Ok(facts) => self.order.push(Waiting::Said { connection, facts, said }),
             Err(problem) => {
                 self.report(Report::Limited(problem.clone()));
                 self.tell(connection, Word::Notice(Notice { problem }));
             }
         }
+    }
+
+    /// Keeps what is told while the order of updates is not known: the newest of each fact.
+    pub(super) fn keep_said(&mut self, connection: ConnectionId, said: Said) {
+        if let Err(problem) = self.charter.presence.check(&said.set) {
+            self.report(Report::Limited(problem.clone()));
+            return self.tell(connection, Word::Notice(Notice { problem }));
+        }
+        let kept = self.said_meanwhile.entry(connection).or_default();
+        for earlier in &mut *kept {
+            earlier.set.retain(|name, _| !said.set.contains_key(name));
+        }
+        kept.retain(|earlier| !earlier.set.is_empty());
+        kept.push(said);
     }
 
     /// Something that was asked for is answered, after what came before it.

@@ -6,11 +6,11 @@ mod proposing;
 mod recovering;
 mod showing;
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
 use rendel_core::{Charter, ClientKey, Hold, Problem};
-use rendel_wire::SessionHead;
+use rendel_wire::{Said, SessionHead};
 use serde_json::Value;
 
 use crate::audiences::{Audiences, Word};
@@ -51,6 +51,8 @@ pub struct Session {
     gates: Gates,
     /// What gates said while the journal was away.
     late_verdicts: Vec<(ClientKey, u64, GateVerdict)>,
+    /// What was told of presence while the journal was away.
+    said_meanwhile: BTreeMap<ConnectionId, Vec<Said>>,
     digests: Digests,
     /// When replicas are compared next, if something has changed since the last time.
     compare_at: Option<u64>,
@@ -96,6 +98,7 @@ impl Session {
             members: Members::default(),
             gates: Gates::default(),
             late_verdicts: Vec::new(),
+            said_meanwhile: BTreeMap::new(),
             digests,
             compare_at: None,
             arrivals: Vec::new(),

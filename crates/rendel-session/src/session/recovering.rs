@@ -47,9 +47,16 @@ impl Session {
                 self.close_all(&unavailable());
             }
         }
+        let meanwhile = std::mem::take(&mut self.said_meanwhile);
         waiting.into_iter().for_each(|one| self.answer_after_recovery(one));
+        for (connection, said) in meanwhile {
+            said.into_iter().for_each(|said| self.keep_said(connection, said));
+        }
         for (client, n, verdict) in std::mem::take(&mut self.late_verdicts) {
             self.handle_verdict(client, n, verdict);
+        }
+        for (connection, said) in std::mem::take(&mut self.said_meanwhile) {
+            said.into_iter().for_each(|said| self.said(connection, said));
         }
     }
 
@@ -94,12 +101,10 @@ impl Session {
             Waiting::Holds(change) => self.tell_all(&Word::Holds(change)),
             Waiting::Acted { connection, answer } => self.tell(connection, Word::Answer(answer)),
             Waiting::Cue { .. } => self.order.push(one),
-            // A place in a text meant something in the order of updates only, and the next will
-            // come; what was asked or repaired meanwhile is asked again.
-            Waiting::Said { .. }
-            | Waiting::Keep(_)
-            | Waiting::AskForDigests { .. }
-            | Waiting::Resync { .. } => {}
+            // Its places are found anew in the order as it turns out to be.
+            Waiting::Said { connection, said, .. } => self.keep_said(connection, said),
+            // What was asked or repaired meanwhile is asked again.
+            Waiting::Keep(_) | Waiting::AskForDigests { .. } | Waiting::Resync { .. } => {}
         }
     }
 

@@ -104,7 +104,7 @@ impl Session {
                 self.show_standing(standing, by);
                 self.answer(call, Ok(Answer::Done), rendel_core::Actor::SERVICE);
             }
-            Waiting::Said { connection, facts } => {
+            Waiting::Said { connection, facts, .. } => {
                 if let Some(teller) = self.members.get(connection).map(|member| member.teller()) {
                     self.people.said(&teller, connection, facts, self.now);
                     self.show_presence();
@@ -180,7 +180,7 @@ impl Session {
                 continue;
             };
             // Nobody needs to hear what they said themselves.
-            let alone = changed.first().filter(|_| changed.len() == 1);
+            let alone = changed.keys().next().filter(|_| changed.len() == 1);
             let to = match alone {
                 Some(teller) => To::AudienceBut(audience, teller.clone()),
                 None => To::Audience(audience),
