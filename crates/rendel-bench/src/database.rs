@@ -99,7 +99,8 @@ pub(crate) async fn journal(time: Duration) -> Result<(f64, f64)> {
     let url = database.url().to_owned();
     // Makes the tables, and the sessions whose epochs the writer looks at.
     let store = Store::connect(&url, 1).await?;
-    store.publish_charter("bench".into(), 1, "Bench".into(), String::new()).await?;
+    let note = rendel_store::Note::of_service("published a charter", serde_json::json!({}));
+    store.publish_charter("bench".into(), 1, "Bench".into(), String::new(), note).await?;
     for session in 0..SESSIONS {
         store.open_session(format!("s{session}"), "bench".into(), 1, None).await?;
     }

@@ -248,15 +248,17 @@ pub(crate) async fn guards(report: &mut Report, time: Duration) -> Result<()> {
         "--port",
         &port.to_string(),
         "--secret",
-        "the bench's own secret of many characters",
+        "whsec_dGhlIGJlbmNoJ3Mgb3duIHNlY3JldCBvZiBieXRlcw==",
     ]);
     let mut stand_in = stand_in.stdout(Stdio::null()).spawn()?;
     let gate = format!(
         "[[gates]]\nat = \"/heads\"\nurl = \"http://127.0.0.1:{port}\"\ntimeout = \"5s\"\n"
     );
-    let rendel =
-        Rendel::start_with(&[("RENDEL_GATE_SECRET", "the bench's own secret of many characters")])
-            .await?;
+    let rendel = Rendel::start_with(&[(
+        "RENDEL_GATE_SECRET",
+        "whsec_dGhlIGJlbmNoJ3Mgb3duIHNlY3JldCBvZiBieXRlcw==",
+    )])
+    .await?;
     let mut middle = Vec::new();
     for rule in ["", &gate] {
         let target =

@@ -45,7 +45,7 @@ pub use actor::{Actor, ClientKey};
 pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
     Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Limits, NoAnswer,
-    Pattern, Permission, Power, PresenceRules, Role, SessionRules, Sight, Unanswered,
+    Pattern, Permission, Power, PresenceRules, Role, RosterSight, SessionRules, Sight, Unanswered,
 };
 pub use declaration::{Fault, charter_schema};
 pub use difference::{Difference, differences};

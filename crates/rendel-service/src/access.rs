@@ -1,17 +1,24 @@
-//! Looking after who is not let in any more.
+//! Looking after who is not let in any more, and what is not kept any more.
 
 use std::sync::Arc;
 use std::time::Duration;
 
-use rendel_store::Revocation;
+use chrono::{TimeDelta, Utc};
+use rendel_store::{Note, Revocation, StoreError};
+use serde_json::json;
 
 use crate::app::App;
+use crate::token::MOST_SECONDS;
 
 /// How often the service looks for what other processes revoked and which keys they added or
 /// retired.
 const LOOK: Duration = Duration::from_millis(400);
+/// After so many looks, about a minute, sessions are deleted whose time has come.
+const SWEEP: u64 = 150;
 /// After so many looks, about an hour, what is older than it need be is forgotten.
 const TIDY: u64 = 9_000;
+/// Sessions that are deleted at one time.
+const DELETED: i64 = 100;
 
 impl App {
     /// Looks for what other processes revoked, added or retired, until the service stops.
@@ -22,8 +29,12 @@ impl App {
         while !self.is_stopping() {
             tick.tick().await;
             if looks.is_multiple_of(TIDY) {
-                let kept = chrono::TimeDelta::days(i64::from(self.config.audit_days));
-                let _ = self.store.forget_audit(chrono::Utc::now() - kept).await;
+                let kept = TimeDelta::days(i64::from(self.config.audit_days));
+                let _ = self.store.forget_audit(Utc::now() - kept).await;
+            }
+            if looks.is_multiple_of(SWEEP) {
+                // What could not be deleted now is due still at the next time.
+                let _ = self.delete_due().await;
             }
             looks += 1;
             // Without the database nothing new can have been revoked.
@@ -31,21 +42,57 @@ impl App {
         }
     }
 
-    pub(crate) async fn look_at_access(&self) -> Result<(), rendel_store::StoreError> {
+    pub(crate) async fn look_at_access(&self) -> Result<(), StoreError> {
         let last = self.revoked.last();
         let revocations = self.store.revocations(last).await?;
-        self.keys.load(&self.store.keys().await?);
-        self.take_revocations(revocations).await;
-        Ok(())
-    }
-
-    /// Takes revocations in, and lets go of who is connected by what was revoked.
-    pub(crate) async fn take_revocations(&self, revocations: Vec<Revocation>) {
-        for session in self.revoked.take(revocations) {
-            if let Some(session) = self.session_in_memory(&session) {
-                // One that has ended has nobody to let go of.
+        let has_lost = self.keys.load(&self.store.keys().await?);
+        let about = self.revoked.take(revocations);
+        for session in self.sessions_in_memory() {
+            if has_lost || about.contains(session.id()) {
+                // One that has ended has no connections left, here and below.
                 let _ = session.recheck().await;
             }
         }
+        Ok(())
     }
+
+    /// Takes in what was revoked here, and disconnects whoever is connected by it.
+    pub(crate) async fn take_revocation(&self, revocation: Revocation) {
+        let session = self.session_in_memory(&revocation.session);
+        self.revoked.put(revocation);
+        if let Some(session) = session {
+            let _ = session.recheck().await;
+        }
+    }
+
+    /// Deletes a session with all that is kept of it; gives whether there was one. Tokens for it
+    /// are good for no later session of that id.
+    pub(crate) async fn delete_session(&self, id: &str, note: Note) -> Result<bool, StoreError> {
+        let is_deleted = self.store.delete(id.to_owned(), ends_of_tokens(), note).await?;
+        if let Some(session) = self.session_in_memory(id) {
+            self.forget_session(id);
+            let _ = session.tell_deleted().await;
+        }
+        self.look_at_access().await?;
+        Ok(is_deleted)
+    }
+
+    async fn delete_due(&self) -> Result<(), StoreError> {
+        for id in self.store.due_to_be_deleted(DELETED).await? {
+            let note = Note::of_session(
+                &id,
+                rendel_core::Actor::SERVICE,
+                "deleted",
+                json!({ "due": true }),
+            );
+            self.delete_session(&id, note).await?;
+            tracing::info!(session = %id, "a session that had ended was deleted, as its charter says");
+        }
+        Ok(())
+    }
+}
+
+/// When all tokens that are good now have ended.
+pub(crate) fn ends_of_tokens() -> chrono::DateTime<Utc> {
+    Utc::now() + TimeDelta::seconds(i64::try_from(MOST_SECONDS).unwrap_or(0) + 3_600)
 }

@@ -60,10 +60,7 @@ impl App {
             tickets: Tickets::default(),
             addresses: Addresses::new(config.connections_per_address, "connections_per_address"),
             guests: Addresses::new(config.guests_per_address, "guests_per_address"),
-            gates: Gates::new(
-                config.gate_secret.clone().unwrap_or_else(|| keys.derived("gates")),
-                config.variables.clone(),
-            ),
+            gates: Gates::new(config.gate_secret.signer(), config.variables.clone()),
             keys,
             documents: Documents::default(),
             revoked: Revoked::default(),
@@ -75,23 +72,6 @@ impl App {
             sessions: Mutex::default(),
             fenced: Mutex::default(),
             stopping: AtomicBool::new(false),
-        }
-    }
-
-    /// Writes down that something was done: it is on disk before who did it hears that it is done.
-    pub(crate) async fn note(
-        &self,
-        session: Option<&str>,
-        by: &str,
-        what: &'static str,
-        detail: serde_json::Value,
-    ) {
-        let noted = self
-            .store
-            .note(session.map(str::to_owned), by.to_owned(), what, detail.to_string())
-            .await;
-        if let Err(error) = noted {
-            tracing::error!(%error, what, by, session, "what was done could not be written down");
         }
     }
 

@@ -20,12 +20,18 @@ impl Identity {
             return Ok(Self::service());
         }
         let who = Self::of_token(token, session, &app.keys)?;
-        app.revoked.check(session, &who)?;
+        who.check(session, app)?;
         Ok(who)
     }
 
+    /// Whether the token is good still: neither revoked, nor signed by a key that was retired.
+    pub(crate) fn check(&self, session: &str, app: &App) -> Result<(), Problem> {
+        app.keys.check(self.kid.as_deref())?;
+        app.revoked.check(session, self)
+    }
+
     fn of_token(token: &str, session: &str, keys: &KeyRing) -> Result<Self, Problem> {
-        let claims = keys.verify(token)?;
+        let (claims, kid) = keys.verify(token)?;
         if claims.session != session {
             let detail =
                 format!("The token is for the session {:?}, not for {session:?}.", claims.session);
@@ -37,7 +43,7 @@ impl Identity {
                 "\"service\" is the backend itself: use the service key.",
             ));
         }
-        Ok(Self::of_claims(claims))
+        Ok(Self::of_claims(claims, kid))
     }
 }
 

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::time::Duration;
 
+use crate::signature::WebhookSecret;
 use crate::token::ServiceKey;
 
 /// The whole configuration. Values are validated by whoever builds it; the service reads no file
@@ -22,9 +23,8 @@ pub struct Config {
     pub previous_keys: Vec<ServiceKey>,
     /// What `${NAME}` stands for in the addresses of gates.
     pub variables: BTreeMap<String, String>,
-    /// What calls to gates are signed with; where it is none, a secret that follows from the
-    /// service key.
-    pub gate_secret: Option<String>,
+    /// What calls to gates are signed with.
+    pub gate_secret: WebhookSecret,
     /// Guests from one address.
     pub guests_per_address: usize,
     /// Days for which it is kept who did what.
@@ -83,10 +83,10 @@ impl Config {
             listen,
             database_url,
             database_connections: 8,
+            gate_secret: WebhookSecret::derived(&key),
             key,
             previous_keys: Vec::new(),
             variables: BTreeMap::new(),
-            gate_secret: None,
             guests_per_address: 50,
             audit_days: 90,
             origins: Vec::new(),

@@ -43,7 +43,7 @@ pub(crate) fn guest(
     let until = now_ms() / 1000 + SECONDS;
     let claims = Claims::new(session, &id, Some(&name), role, until);
     let token = keys.sign(&claims)?;
-    Ok((Identity::of_claims(claims), token))
+    Ok((Identity::of_claims(claims, None), token))
 }
 
 #[cfg(test)]

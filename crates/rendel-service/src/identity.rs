@@ -17,6 +17,8 @@ pub(crate) struct Identity {
     pub(crate) role: String,
     /// When the token ends, in milliseconds since 1970 UTC; never for the backend.
     pub(crate) until: Option<u64>,
+    /// The id of the key that signed the token, unless it is the service's own.
+    pub(crate) kid: Option<String>,
     /// The token's own id.
     pub(crate) jti: Option<String>,
     /// When the token was issued, in seconds since 1970 UTC; 0 where it does not say.
@@ -34,18 +36,20 @@ impl Identity {
             name: service.clone(),
             role: service,
             until: None,
+            kid: None,
             jti: None,
             issued: 0.0,
             claims: BTreeMap::new(),
         }
     }
 
-    pub(crate) fn of_claims(claims: Claims) -> Self {
+    pub(crate) fn of_claims(claims: Claims, kid: Option<String>) -> Self {
         Self {
             name: claims.name.unwrap_or_else(|| claims.sub.clone()),
             id: claims.sub,
             role: claims.role,
             until: Some(claims.exp.saturating_mul(1000)),
+            kid,
             jti: claims.jti,
             issued: claims.iat.unwrap_or(0.0),
             claims: claims.claims,

@@ -42,5 +42,5 @@ mod token;
 pub use config::Config;
 pub use openapi::openapi_json;
 pub use service::{Service, ServiceError, raise_descriptor_limit};
-pub use signature::signature;
+pub use signature::WebhookSecret;
 pub use token::{MOST_SECONDS, ServiceKey};

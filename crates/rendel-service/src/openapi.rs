@@ -18,9 +18,9 @@ use crate::http::{
     servers((url = "/v1")),
     paths(
         charters::publish, charters::check, charters::list, charters::show, sessions::open, sessions::list,
-        sessions::show, life::freeze, life::thaw, life::end, life::reset, life::export, life::import, life::connections,
+        sessions::show, life::freeze, life::thaw, life::end, life::delete, life::reset, life::export, life::import, life::connections,
         tokens::issue, tokens::revoke, tickets::issue, keys::list, keys::add, keys::retire, invitations::make,
-        invitations::list, invitations::withdraw, invitations::accept, people::list, people::remove, people::cue, people::may,
+        invitations::list, invitations::withdraw, invitations::accept, people::list, people::amend, people::remove, people::cue, people::may,
         audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, service::charter_schema, service::openapi
     ),
     modifiers(&Bearer)

@@ -1,7 +1,10 @@
-//! Noticing that another process has taken a session over, also where nothing is written.
+//! Noticing that another process has taken a session over or deleted it, also where nothing is
+//! written.
 
 use std::sync::Arc;
 use std::time::Duration;
+
+use rendel_store::Ownership;
 
 use crate::app::App;
 use crate::session::Ask;
@@ -22,11 +25,18 @@ impl App {
             if numbers.is_empty() {
                 continue;
             }
-            // Without the database nobody can have taken anything over.
-            for (ord, epoch) in self.store.owned_elsewhere(numbers).await.unwrap_or_default() {
+            // Without the database nobody can have taken anything over, or deleted it.
+            for (ord, ownership) in self.store.not_owned(numbers).await.unwrap_or_default() {
                 for session in sessions.iter().filter(|session| session.ord() == ord) {
+                    let ask = match ownership {
+                        Ownership::Elsewhere(epoch) => Ask::OwnedElsewhere { epoch },
+                        Ownership::Deleted => {
+                            self.forget_session(session.id());
+                            Ask::Deleted
+                        }
+                    };
                     // One that has ended need not be told.
-                    let _ = session.tell(Ask::OwnedElsewhere { epoch }).await;
+                    let _ = session.tell(ask).await;
                 }
             }
         }

@@ -1,10 +1,13 @@
-//! The service key, and participants' tokens: JWT (RFC 7519), signed with HS256 by the service key
-//! or with HS256 or EdDSA (RFC 8037) by a key that the backend added.
+//! The service key, and participants' tokens: JWT (RFC 7519), signed with HS256 by a key that is
+//! derived from the service key (HKDF, RFC 5869), or with HS256 or EdDSA (RFC 8037) by a key that the
+//! backend added. A participant who has a token so has nothing to try guesses of the service key on
+//! that would let them act as the backend.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use hkdf::Hkdf;
 use jsonwebtoken::{
     Algorithm, DecodingKey, EncodingKey, Header, Validation, decode, decode_header, encode,
     errors::ErrorKind,
@@ -14,12 +17,18 @@ use rendel_core::{Problem, ProblemKind};
 use rendel_store::KeyRow;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use sha2::Sha256;
 use subtle::ConstantTimeEq as _;
+
+use crate::clock::now_ms;
 
 const AUDIENCE: &str = "rendel";
 
 /// Seconds that a token may live at most: 30 days.
 pub const MOST_SECONDS: u64 = 2_592_000;
+
+/// Seconds by which the clock of whoever signs a token may be ahead.
+const LEEWAY: u64 = 60;
 
 /// The key of the backend.
 #[derive(Clone)]
@@ -59,11 +68,13 @@ pub(crate) struct Claims {
 }
 
 impl ServiceKey {
-    /// A key of at least 32 printable characters without spaces, or `None`.
+    /// A key of at least 32 printable characters without spaces, of which at least 10 differ, or
+    /// `None`.
     pub fn parse(text: &str) -> Option<Self> {
         let text = text.trim();
-        (text.len() >= 32 && text.bytes().all(|byte| byte.is_ascii_graphic()))
-            .then(|| Self(text.to_owned()))
+        let is_printable = text.bytes().all(|byte| byte.is_ascii_graphic());
+        let different = text.bytes().collect::<BTreeSet<_>>().len();
+        (text.len() >= 32 && is_printable && different >= 10).then(|| Self(text.to_owned()))
     }
 
     /// A new key: 256 random bits in hex.
@@ -81,13 +92,23 @@ impl ServiceKey {
         self.0.as_bytes().ct_eq(given.as_bytes()).into()
     }
 
-    fn decoding(&self) -> DecodingKey {
-        DecodingKey::from_secret(self.0.as_bytes())
+    /// The key that signs participants' tokens with HS256, as text: a backend that signs them
+    /// itself uses it, and nobody who knows it knows the service key.
+    pub fn signing_key(&self) -> String {
+        hex::encode(self.derived("tokens"))
     }
 
-    /// Another secret that follows from this one.
-    pub(crate) fn derived(&self, purpose: &str) -> String {
-        hex::encode(crate::signature::hmac(self.0.as_bytes(), purpose.as_bytes()))
+    fn decoding(&self) -> DecodingKey {
+        DecodingKey::from_secret(self.signing_key().as_bytes())
+    }
+
+    /// Another secret that follows from this one: HKDF-SHA256 (RFC 5869) without salt.
+    pub(crate) fn derived(&self, purpose: &str) -> [u8; 32] {
+        let mut key = [0; 32];
+        let derived = Hkdf::<Sha256>::new(None, self.0.as_bytes());
+        // It fails for lengths above 255 hashes only.
+        let _ = derived.expand(format!("rendel {purpose}").as_bytes(), &mut key);
+        key
     }
 }
 
@@ -122,22 +143,31 @@ impl KeyRing {
         self.service.iter().fold(false, |found, key| found | key.is(given))
     }
 
-    /// Another secret that follows from the service key.
-    pub(crate) fn derived(&self, purpose: &str) -> String {
-        self.service.first().map(|key| key.derived(purpose)).unwrap_or_default()
-    }
-
-    /// Takes the keys that are stored; the retired ones are good for nothing.
-    pub(crate) fn load(&self, rows: &[KeyRow]) {
+    /// Takes the keys that are stored; the retired ones are good for nothing. Gives whether one that
+    /// was good is not any more.
+    pub(crate) fn load(&self, rows: &[KeyRow]) -> bool {
         let good = rows.iter().filter(|row| row.retired.is_none());
         let read = |row: &KeyRow| {
             Some((row.kid.clone(), Added::read(&row.algorithm, &row.material).ok()?))
         };
-        *self.added.write() = good.filter_map(read).collect();
+        let good: BTreeMap<_, _> = good.filter_map(read).collect();
+        let mut added = self.added.write();
+        let has_lost = added.keys().any(|kid| !good.contains_key(kid));
+        *added = good;
+        has_lost
+    }
+
+    /// Whether the key of that id, or the service's own, is good still.
+    pub(crate) fn check(&self, kid: Option<&str>) -> Result<(), Problem> {
+        match kid {
+            Some(kid) if !self.added.read().contains_key(kid) => Err(no_key(kid)),
+            _ => Ok(()),
+        }
     }
 
     pub(crate) fn sign(&self, claims: &Claims) -> Result<String, Problem> {
-        let key = self.service.first().map(|key| EncodingKey::from_secret(key.0.as_bytes()));
+        let key = self.service.first().map(ServiceKey::signing_key);
+        let key = key.map(|key| EncodingKey::from_secret(key.as_bytes()));
         let key = key
             .ok_or_else(|| Problem::new(ProblemKind::BadToken, "There is no key to sign with."))?;
         encode(&Header::new(Algorithm::HS256), claims, &key).map_err(|error| {
@@ -145,19 +175,15 @@ impl KeyRing {
         })
     }
 
-    /// Reads a token that one of the keys signed and that has not ended.
-    pub(crate) fn verify(&self, token: &str) -> Result<Claims, Problem> {
+    /// Reads a token that one of the keys signed and that has not ended; gives the id of the key
+    /// too, unless it is the service's own.
+    pub(crate) fn verify(&self, token: &str) -> Result<(Claims, Option<String>), Problem> {
         let header = decode_header(token).map_err(|error| unread(error.kind()))?;
         // The key says which algorithm is its own, never the token.
         let claims = match &header.kid {
             Some(kid) => {
                 let added = self.added.read().get(kid).cloned();
-                let Added { algorithm, key } = added.ok_or_else(|| {
-                    Problem::new(
-                        ProblemKind::BadToken,
-                        format!("There is no key {kid:?}, or it was retired."),
-                    )
-                })?;
+                let Added { algorithm, key } = added.ok_or_else(|| no_key(kid))?;
                 read(token, algorithm, &key)?
             }
             None => {
@@ -168,15 +194,22 @@ impl KeyRing {
                 first.or_else(|problem| tried.find_map(Result::ok).ok_or(problem))?
             }
         };
-        check_name("sub", &claims.sub, 128)?;
-        claims.name.iter().try_for_each(|name| check_name("name", name, 128))?;
-        let bytes = serde_json::to_string(&claims.claims).map_or(0, |json| json.len());
-        if bytes > CLAIMS {
-            let detail = format!("\"claims\" of a token has at most {CLAIMS} bytes as JSON.");
+        if claims.exp > now_ms() / 1_000 + MOST_SECONDS + LEEWAY {
+            let detail = format!(
+                "A token lives for at most {MOST_SECONDS} seconds. Set an earlier \"exp\"."
+            );
             return Err(Problem::new(ProblemKind::BadToken, detail));
         }
-        Ok(claims)
+        check_name("sub", &claims.sub, 128)?;
+        claims.name.iter().try_for_each(|name| check_name("name", name, 128))?;
+        check_claims(&claims.claims)?;
+        Ok((claims, header.kid))
     }
+}
+
+fn no_key(kid: &str) -> Problem {
+    let kid: String = kid.chars().take(64).collect();
+    Problem::new(ProblemKind::BadToken, format!("There is no key {kid:?}, or it was retired."))
 }
 
 impl Added {
@@ -273,11 +306,21 @@ impl Claims {
             name: name.map(str::to_owned),
             role: role.to_owned(),
             exp,
-            iat: Some(crate::clock::now_ms() as f64 / 1000.0),
+            iat: Some(now_ms() as f64 / 1000.0),
             jti: Some(uuid::Uuid::now_v7().simple().to_string()),
             claims: BTreeMap::new(),
         }
     }
+}
+
+/// What a token says for the charter's expressions is small.
+pub(crate) fn check_claims(claims: &BTreeMap<String, Value>) -> Result<(), Problem> {
+    let bytes = serde_json::to_string(claims).map_or(0, |json| json.len());
+    if bytes <= CLAIMS {
+        return Ok(());
+    }
+    let detail = format!("\"claims\" has at most {CLAIMS} bytes as JSON.");
+    Err(Problem::new(ProblemKind::Malformed, detail))
 }
 
 /// Ids and names of participants are shown everywhere: 1 to `most` characters, none of them a
@@ -298,7 +341,9 @@ mod tests {
         Claims::new("gate-north", "oda", Some("Oda"), "picker", exp)
     }
 
-    const FAR: u64 = 4_000_000_000;
+    fn far() -> u64 {
+        now_ms() / 1_000 + MOST_SECONDS
+    }
 
     fn ring(keys: &[&ServiceKey]) -> KeyRing {
         KeyRing::new(keys.iter().map(|key| (*key).clone()).collect())
@@ -307,14 +352,34 @@ mod tests {
     #[test]
     fn a_token_is_read_by_the_key_that_signed_it_and_by_no_other() {
         let (old, new) = (ServiceKey::generate(), ServiceKey::generate());
-        let claims = claims(FAR);
+        let claims = claims(far());
         let token = ring(&[&old]).sign(&claims).unwrap();
-        assert_eq!(ring(&[&old]).verify(&token).unwrap(), claims);
+        assert_eq!(ring(&[&old]).verify(&token).unwrap(), (claims.clone(), None));
         assert_eq!(ring(&[&new]).verify(&token).unwrap_err().kind(), ProblemKind::BadToken);
         assert_eq!(
             ring(&[&new, &old]).verify(&token).unwrap(),
-            claims,
+            (claims.clone(), None),
             "while a key is replaced both are good"
+        );
+        let by_itself = EncodingKey::from_secret(old.reveal().as_bytes());
+        let token = encode(&Header::new(Algorithm::HS256), &claims, &by_itself).unwrap();
+        assert!(ring(&[&old]).verify(&token).is_err(), "the service key itself signs nothing");
+    }
+
+    #[test]
+    fn a_token_that_lives_too_long_is_none() {
+        let ring = ring(&[&ServiceKey::generate()]);
+        let problem = ring.verify(&ring.sign(&claims(far() + 3_600)).unwrap()).unwrap_err();
+        assert_eq!(problem.kind(), ProblemKind::BadToken);
+    }
+
+    #[test]
+    fn secrets_are_derived_as_the_standard_says() {
+        // Made with another implementation of RFC 5869.
+        let key = ServiceKey::parse("0123456789abcdef0123456789abcdef").unwrap();
+        assert_eq!(
+            key.signing_key(),
+            "72ae03c6166f19279d159f6d4d83b19926dac3185c8020504a6ec126734265fd"
         );
     }
 
@@ -330,7 +395,8 @@ mod tests {
     #[test]
     fn a_key_of_few_characters_is_none() {
         assert!(ServiceKey::parse("short").is_none());
-        assert!(ServiceKey::parse(&"k".repeat(32)).is_some());
+        assert!(ServiceKey::parse(&"k".repeat(64)).is_none(), "nor is one that repeats few");
+        assert!(ServiceKey::parse("an-orchard-has-pears-and-quinces").is_some());
         assert!(
             key_material("HS256", "short").is_err()
                 && key_material("RS256", &"k".repeat(64)).is_err()

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use rendel_core::{
-    Charter, Extent, Facts, Hold, HoldChange, Path, Presence, Problem, Settled, Sight, State,
-    Teller, digest,
+    Charter, Extent, Facts, Hold, HoldChange, Path, Presence, Problem, RosterSight, Settled, Sight,
+    State, Teller, digest,
 };
 use rendel_wire::{
     AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,
@@ -112,6 +112,7 @@ pub(crate) struct Audiences {
 #[derive(Debug)]
 struct Audience {
     sight: Sight,
+    roster: RosterSight,
     /// The last encoded state, which serves late joiners while the updates after it are in memory.
     snapshot: Option<(u64, Arc<str>)>,
     /// The state as it was last shown, which patches are made against while somebody follows by
@@ -126,19 +127,25 @@ const SNAPSHOT_AGE: u64 = 64;
 
 impl Audiences {
     pub(crate) fn of(charter: Arc<Charter>) -> Self {
-        let audience =
-            |sight| Audience { sight, snapshot: None, followed: None, told: BTreeMap::new() };
-        let mut all = vec![audience(Sight::WHOLE)];
+        let audience = |sight, roster| Audience {
+            sight,
+            roster,
+            snapshot: None,
+            followed: None,
+            told: BTreeMap::new(),
+        };
+        let mut all = vec![audience(Sight::WHOLE, RosterSight::Names)];
         let mut of_role = BTreeMap::new();
         for (name, role) in &charter.roles {
-            let at = all.iter().position(|known| known.sight == role.see).unwrap_or_else(|| {
-                all.push(audience(role.see.clone()));
+            let is_same = |known: &Audience| known.sight == role.see && known.roster == role.roster;
+            let at = all.iter().position(is_same).unwrap_or_else(|| {
+                all.push(audience(role.see.clone(), role.roster));
                 all.len() - 1
             });
             of_role.insert(name.clone(), at);
         }
         of_role.insert(rendel_core::Actor::SERVICE.to_owned(), 0);
-        all.push(audience(Sight::NOTHING));
+        all.push(audience(Sight::NOTHING, RosterSight::Nothing));
         Self { charter, all, of_role }
     }
 
@@ -159,6 +166,11 @@ impl Audiences {
     /// Whether an update has to be read to be shown to everybody.
     pub(crate) fn is_divided(&self) -> bool {
         self.all.len() > 2
+    }
+
+    /// How much an audience sees of who is here.
+    pub(crate) fn roster_sight(&self, audience: usize) -> RosterSight {
+        self.all.get(audience).map_or(RosterSight::Nothing, |audience| audience.roster)
     }
 
     fn sight(&self, audience: usize) -> &Sight {
@@ -258,8 +270,15 @@ impl Audiences {
     /// What was refused in another role is told in the words of this one.
     fn greeting(&self, audience: usize, greeting: Greeting) -> Greeting {
         let outcome = |frame| self.outcome(audience, frame);
+        let (roster, count) = match self.roster_sight(audience) {
+            RosterSight::Names => (greeting.roster, greeting.count),
+            RosterSight::Count => (Vec::new(), greeting.count),
+            RosterSight::Nothing => (Vec::new(), None),
+        };
         Greeting {
             audience,
+            roster,
+            count,
             holds: self.holds(audience, greeting.holds),
             outcomes: greeting.outcomes.into_iter().map(outcome).collect(),
             ..greeting
@@ -462,7 +481,14 @@ impl Audiences {
             }
             // None of these speaks of the state.
             Word::Waiting(frame) => FromService::Waiting(frame),
-            Word::Roster(frame) => FromService::Roster(frame),
+            Word::Roster(frame) => {
+                let frame = match self.roster_sight(audience) {
+                    RosterSight::Names => frame,
+                    RosterSight::Count => Roster { count: frame.count, ..Roster::default() },
+                    RosterSight::Nothing => Roster::default(),
+                };
+                FromService::Roster(Some(frame).filter(|frame| *frame != Roster::default())?)
+            }
             Word::Cue(frame) => FromService::Cue(frame),
             Word::Status(frame) => FromService::Status(frame),
             Word::Digest(frame) => FromService::Digest(frame),

@@ -106,6 +106,19 @@ pub enum Input {
         /// What they are told.
         problem: Problem,
     },
+    /// The backend has said something else of whose connection it is.
+    Amended {
+        /// The connection.
+        connection: ConnectionId,
+        /// The name that all are shown.
+        name: String,
+        /// The role.
+        role: String,
+        /// What expressions read as `who.claims`.
+        claims: BTreeMap<String, Value>,
+    },
+    /// The session was deleted: nothing of it goes on.
+    Deleted,
     /// A connection goes on no more, since its token does not.
     Revoked {
         /// The connection.

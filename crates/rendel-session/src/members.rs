@@ -91,6 +91,28 @@ impl Members {
         }
     }
 
+    /// A connection is of somebody with another name or role: gives its audience before, or `None`
+    /// if neither is another.
+    pub(crate) fn amend(
+        &mut self,
+        connection: ConnectionId,
+        name: &str,
+        role: &str,
+        audience: usize,
+    ) -> Option<usize> {
+        let member = self.0.get_mut(&connection)?;
+        if (member.name.as_str(), member.who.role.as_str()) == (name, role) {
+            return None;
+        }
+        name.clone_into(&mut member.name);
+        role.clone_into(&mut member.who.role);
+        if let WayIn::Events { after, .. } = &mut member.way {
+            // They begin anew.
+            *after = None;
+        }
+        Some(std::mem::replace(&mut member.audience, audience))
+    }
+
     fn all_that(&self, is_meant: impl Fn(&Member) -> bool) -> Vec<ConnectionId> {
         self.0.iter().filter(|(_, member)| is_meant(member)).map(|(id, _)| *id).collect()
     }

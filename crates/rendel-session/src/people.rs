@@ -11,7 +11,7 @@ use governor::state::keyed::DefaultKeyedStateStore;
 use governor::{Quota, RateLimiter};
 use rendel_core::{
     Actor, Charter, CueTo, Effect, Facts, HoldChange, Holds, Path, Power, Presence, Problem,
-    ProblemKind, Settled, Teller,
+    ProblemKind, RosterSight, Settled, Teller,
 };
 use rendel_wire::{CueFor, CueFrame, Left, LeftWhy, Participant, Roster, SendCue};
 
@@ -26,12 +26,20 @@ type CueRate = RateLimiter<
     NoOpMiddleware<governor::nanos::Nanos>,
 >;
 
+/// Milliseconds between two counts of who is here.
+const COUNT_EVERY: u64 = 1_000;
+
 #[derive(Debug)]
 pub(crate) struct People {
     charter: Arc<Charter>,
     present: Present,
     /// What changed in the roster and was not told yet.
     roster: Roster,
+    /// Those who look on: nobody is told their names.
+    unnamed: BTreeSet<String>,
+    /// How many are here, as it was told, and when it may be told again.
+    count_told: u64,
+    count_at: u64,
     presence: Presence,
     /// When presence was last told, and when it is told next, where something waits.
     told_at: u64,
@@ -60,6 +68,9 @@ impl People {
             charter,
             present: Present::default(),
             roster: Roster::default(),
+            unnamed: BTreeSet::new(),
+            count_told: 0,
+            count_at: 0,
             presence: Presence::default(),
             told_at: 0,
             times_told: 0,
@@ -75,8 +86,42 @@ impl People {
         self.present.len()
     }
 
-    pub(crate) fn list(&self) -> Vec<Participant> {
-        self.present.list()
+    /// All who are here.
+    pub(crate) fn all(&self) -> Vec<Participant> {
+        self.present.list(|_| true)
+    }
+
+    /// All who are here and are named.
+    pub(crate) fn named(&self) -> Vec<Participant> {
+        self.present.list(|role| self.is_named(role))
+    }
+
+    /// How many are here in all, if some may not be named.
+    pub(crate) fn count(&self) -> Option<u64> {
+        self.charter.has_onlookers().then_some(self.present.len() as u64)
+    }
+
+    fn is_named(&self, role: &str) -> bool {
+        self.charter.roster_sight(role) == RosterSight::Names
+    }
+
+    /// Takes a change of the roster in; nobody is told of those who are not named.
+    fn note(&mut self, mut change: Roster) {
+        change.joined.retain(|one| !self.unnamed.contains(&one.id));
+        change.changed.retain(|one| !self.unnamed.contains(&one.id));
+        change.left.retain(|left| !self.unnamed.remove(&left.id));
+        absorb(&mut self.roster, change);
+    }
+
+    /// How many are here, if that is to be told now: at most once in a while, however many come.
+    pub(crate) fn poll_count(&mut self, now: u64) -> Option<u64> {
+        let count = self.count().filter(|count| *count != self.count_told)?;
+        if now < self.count_at {
+            return None;
+        }
+        self.count_told = count;
+        self.count_at = now.saturating_add(COUNT_EVERY);
+        Some(count)
     }
 
     pub(crate) fn hue(&self, id: &str) -> u16 {
@@ -91,11 +136,34 @@ impl People {
         &self.holds
     }
 
+    /// Somebody has another name or role.
+    pub(crate) fn amend(&mut self, id: &str, name: &str, role: &str) {
+        let change = self.present.amend(id, name, role);
+        let (was_named, is_named) = (!self.unnamed.contains(id), self.is_named(role));
+        let gone = Left { id: id.to_owned(), why: LeftWhy::Left };
+        match (was_named, is_named) {
+            (true, true) => self.note(change),
+            (false, true) => {
+                self.unnamed.remove(id);
+                self.note(Roster { joined: change.changed, ..Roster::default() });
+            }
+            (true, false) => {
+                self.note(Roster { left: vec![gone], ..Roster::default() });
+                self.unnamed.insert(id.to_owned());
+            }
+            (false, false) => {}
+        }
+    }
+
     /// A connection enters: `full` beyond the charter's participants, and beyond `most_each`
     /// connections of one.
     pub(crate) fn enter(&mut self, who: &Person, most_each: u32) -> Result<(), Problem> {
         let change = self.present.add(who, self.charter.session.participants, most_each)?;
-        absorb(&mut self.roster, change);
+        match self.is_named(&who.role) {
+            true => self.unnamed.remove(&who.id),
+            false => self.unnamed.insert(who.id.clone()),
+        };
+        self.note(change);
         Ok(())
     }
 
@@ -126,7 +194,7 @@ impl People {
         for Left { id, .. } in &change.left {
             self.holds.handle_left(id);
         }
-        absorb(&mut self.roster, change);
+        self.note(change);
     }
 
     /// What changed since the last time.
@@ -273,7 +341,9 @@ impl People {
 
     /// When something lapses or is told next.
     pub(crate) fn poll_timeout(&self) -> Option<u64> {
-        self.next_lapse().into_iter().chain(self.tell_at).min()
+        let counted = self.count().is_some_and(|count| count != self.count_told);
+        let count_at = counted.then_some(self.count_at);
+        self.next_lapse().into_iter().chain(self.tell_at).chain(count_at).min()
     }
 }
 

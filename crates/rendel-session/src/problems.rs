@@ -17,6 +17,11 @@ pub fn moved() -> Problem {
     Problem::new(ProblemKind::Unavailable, detail)
 }
 
+/// The session is there no more.
+pub(crate) fn deleted() -> Problem {
+    Problem::new(ProblemKind::NoSession, "This session was deleted, with all that was kept of it.")
+}
+
 /// The session has ended for good.
 pub fn ended() -> Problem {
     let detail = "The session has ended. Its state and its journal can still be read over HTTP.";

@@ -26,8 +26,10 @@ impl Present {
         self.participants.len()
     }
 
-    pub(crate) fn list(&self) -> Vec<Participant> {
-        self.participants.values().map(|here| here.shown.clone()).collect()
+    /// Those whose role is meant.
+    pub(crate) fn list(&self, is_meant: impl Fn(&str) -> bool) -> Vec<Participant> {
+        let shown = self.participants.values().map(|here| &here.shown);
+        shown.filter(|shown| is_meant(&shown.role)).cloned().collect()
     }
 
     /// Adds a connection: `full` beyond `most` participants, and beyond `most_each` connections of
@@ -71,6 +73,14 @@ impl Present {
         };
         self.participants.insert(who.id.clone(), Here { shown: shown.clone(), away_until: None });
         Ok(Roster { joined: vec![shown], ..Roster::default() })
+    }
+
+    /// Somebody has another name or role.
+    pub(crate) fn amend(&mut self, id: &str, name: &str, role: &str) -> Roster {
+        let Some(here) = self.participants.get_mut(id) else { return Roster::default() };
+        name.clone_into(&mut here.shown.name);
+        role.clone_into(&mut here.shown.role);
+        Roster { changed: vec![here.shown.clone()], ..Roster::default() }
     }
 
     /// The colour of somebody who is here.

@@ -2,8 +2,10 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
+use diesel::sql_types::BigInt;
 use uuid::Uuid;
 
+use crate::audit::Note;
 use crate::error::StoreError;
 use crate::schema::{invitations, keys, removals, revocations};
 use crate::store::Store;
@@ -38,6 +40,60 @@ pub struct Revocation {
     pub jti: Option<String>,
     /// Tokens that were issued until then, in seconds since 1970 UTC.
     pub issued_until: f64,
+    /// When all of them have ended anyhow.
+    pub kept_until: DateTime<Utc>,
+}
+
+/// What is to be revoked.
+#[derive(Clone, Debug, Insertable)]
+#[diesel(table_name = revocations)]
+pub struct NewRevocation {
+    /// The session that the tokens are for.
+    pub session: String,
+    /// One participant, or all where `jti` says no token either.
+    pub sub: Option<String>,
+    /// The id of one token.
+    pub jti: Option<String>,
+    /// Tokens that were issued until then, in seconds since 1970 UTC.
+    pub issued_until: f64,
+    /// When all of them have ended anyhow.
+    pub kept_until: DateTime<Utc>,
+}
+
+/// An invitation that is made.
+#[derive(Clone, Debug, Insertable)]
+#[diesel(table_name = invitations)]
+pub struct NewInvitation {
+    /// Its id.
+    pub id: Uuid,
+    /// The digest of its code.
+    pub code: String,
+    /// The session.
+    pub session: String,
+    /// The role of who comes by it.
+    pub role: String,
+    /// How many may come by it.
+    pub uses: i32,
+    /// Until when.
+    pub until: DateTime<Utc>,
+}
+
+/// Names the lock that revocations take one after the other.
+const REVOKING: i64 = 0x7265_766f_6b65;
+
+/// Revocations are committed in the order of their numbers, so that whoever has read up to one of
+/// them has read all before it.
+pub(crate) fn revoke(
+    conn: &mut PgConnection,
+    new: &NewRevocation,
+) -> Result<Revocation, StoreError> {
+    diesel::sql_query("SELECT pg_advisory_xact_lock($1)")
+        .bind::<BigInt, _>(REVOKING)
+        .execute(conn)?;
+    diesel::delete(revocations::table.filter(revocations::kept_until.lt(Utc::now())))
+        .execute(conn)?;
+    let insert = diesel::insert_into(revocations::table).values(new);
+    Ok(insert.returning(Revocation::as_returning()).get_result(conn)?)
 }
 
 /// An invitation.
@@ -77,52 +133,33 @@ impl Store {
         kid: String,
         algorithm: &'static str,
         material: String,
+        note: Note,
     ) -> Result<KeyRow, StoreError> {
-        self.run(move |conn| {
+        let added = self.run_noted(note, move |conn| {
             let row =
                 (keys::kid.eq(kid), keys::algorithm.eq(algorithm), keys::material.eq(material));
-            Ok(diesel::insert_into(keys::table)
-                .values(row)
-                .returning(KeyRow::as_returning())
-                .get_result(conn)?)
-        })
-        .await
+            let insert = diesel::insert_into(keys::table).values(row);
+            Ok(Some(insert.returning(KeyRow::as_returning()).get_result(conn)?))
+        });
+        added.await?.ok_or(StoreError::Exists)
     }
 
     /// A key is not good any more; gives whether it was.
-    pub async fn retire_key(&self, kid: String) -> Result<bool, StoreError> {
-        self.run(move |conn| {
+    pub async fn retire_key(&self, kid: String, note: Note) -> Result<bool, StoreError> {
+        let retired = self.run_noted(note, move |conn| {
             let key = keys::table.filter(keys::kid.eq(kid).and(keys::retired.is_null()));
-            Ok(diesel::update(key).set(keys::retired.eq(Utc::now())).execute(conn)? == 1)
-        })
-        .await
+            let retired = diesel::update(key).set(keys::retired.eq(Utc::now())).execute(conn)?;
+            Ok((retired == 1).then_some(()))
+        });
+        Ok(retired.await?.is_some())
     }
 
-    /// Revokes one token, or all of a participant. What has ended anyhow by `kept_until` needs no
-    /// memory beyond that.
-    pub async fn revoke(
-        &self,
-        session: String,
-        sub: Option<String>,
-        jti: Option<String>,
-        issued_until: f64,
-        kept_until: DateTime<Utc>,
-    ) -> Result<Revocation, StoreError> {
-        use revocations::dsl;
-        self.run(move |conn| {
-            diesel::delete(revocations::table.filter(dsl::kept_until.lt(Utc::now())))
-                .execute(conn)?;
-            let row = (
-                dsl::session.eq(session),
-                dsl::sub.eq(sub),
-                dsl::jti.eq(jti),
-                dsl::issued_until.eq(issued_until),
-                dsl::kept_until.eq(kept_until),
-            );
-            let insert = diesel::insert_into(revocations::table).values(row);
-            Ok(insert.returning(Revocation::as_returning()).get_result(conn)?)
-        })
-        .await
+    /// Revokes tokens until `kept_until`, when they have ended anyhow: one by its id, all of a
+    /// participant, or all of a session.
+    pub async fn revoke(&self, new: NewRevocation, note: Note) -> Result<Revocation, StoreError> {
+        let revoked = self.run_noted(note, move |conn| revoke(conn, &new).map(Some));
+        // An act that does something gives something.
+        revoked.await?.ok_or_else(|| StoreError::Away("nothing was revoked".to_owned()))
     }
 
     /// The revocations after a place, in order.
@@ -142,70 +179,64 @@ impl Store {
         session: i64,
         sub: String,
         until: DateTime<Utc>,
+        note: Note,
     ) -> Result<(), StoreError> {
         use removals::dsl;
-        self.run(move |conn| {
+        let removed = self.run_noted(note, move |conn| {
             let row = (dsl::session.eq(session), dsl::sub.eq(sub), dsl::until.eq(until));
             let insert = diesel::insert_into(removals::table).values(row);
-            insert
-                .on_conflict((dsl::session, dsl::sub))
-                .do_update()
-                .set(dsl::until.eq(until))
-                .execute(conn)?;
-            Ok(())
-        })
-        .await
+            let put = insert.on_conflict((dsl::session, dsl::sub)).do_update();
+            put.set(dsl::until.eq(until)).execute(conn)?;
+            Ok(Some(()))
+        });
+        removed.await.map(drop)
     }
 
     /// A participant may come back; gives whether they could not.
-    pub async fn lift(&self, session: i64, sub: String) -> Result<bool, StoreError> {
+    pub async fn lift(&self, session: i64, sub: String, note: Note) -> Result<bool, StoreError> {
         use removals::dsl;
-        self.run(move |conn| {
+        let lifted = self.run_noted(note, move |conn| {
             let one = removals::table.filter(dsl::session.eq(session).and(dsl::sub.eq(sub)));
             let until: Option<DateTime<Utc>> =
                 diesel::delete(one).returning(dsl::until).get_result(conn).optional()?;
-            Ok(until.is_some_and(|until| until > Utc::now()))
-        })
-        .await
+            Ok(until.filter(|until| *until > Utc::now()))
+        });
+        Ok(lifted.await?.is_some())
     }
 
     /// Keeps an invitation under the digest of its code.
     pub async fn invite(
         &self,
-        id: Uuid,
-        code: String,
-        session: String,
-        role: String,
-        uses: i32,
-        until: DateTime<Utc>,
+        new: NewInvitation,
+        note: Note,
     ) -> Result<InvitationRow, StoreError> {
-        use invitations::dsl;
-        self.run(move |conn| {
-            let row = (
-                dsl::id.eq(id),
-                dsl::code.eq(code),
-                dsl::session.eq(session),
-                dsl::role.eq(role),
-                dsl::uses.eq(uses),
-                dsl::until.eq(until),
-            );
-            let insert = diesel::insert_into(invitations::table).values(row);
-            Ok(insert.returning(InvitationRow::as_returning()).get_result(conn)?)
-        })
-        .await
+        let made = self.run_noted(note, move |conn| {
+            let insert = diesel::insert_into(invitations::table).values(new);
+            Ok(Some(insert.returning(InvitationRow::as_returning()).get_result(conn)?))
+        });
+        made.await?.ok_or(StoreError::Exists)
     }
 
-    /// Uses an invitation up by one; `None` where there is none that is good.
-    pub async fn accept(&self, code: String) -> Result<Option<InvitationRow>, StoreError> {
+    /// Uses an invitation up by one; `None` if there is none that is good. What `note` says of it
+    /// is written down with it.
+    pub async fn accept(
+        &self,
+        code: String,
+        note: impl FnOnce(&InvitationRow) -> Note + Send + 'static,
+    ) -> Result<Option<InvitationRow>, StoreError> {
         use invitations::dsl;
-        self.run(move |conn| {
+        let accept = move |conn: &mut PgConnection| {
             let good = dsl::code.eq(code).and(dsl::used.lt(dsl::uses));
             let good = good.and(dsl::until.gt(Utc::now())).and(dsl::withdrawn.eq(false));
             let used =
                 diesel::update(invitations::table.filter(good)).set(dsl::used.eq(dsl::used + 1));
-            Ok(used.returning(InvitationRow::as_returning()).get_result(conn).optional()?)
-        })
-        .await
+            let row = used.returning(InvitationRow::as_returning()).get_result(conn).optional()?;
+            if let Some(row) = &row {
+                note(row).write(conn)?;
+            }
+            Ok(row)
+        };
+        self.run(|conn| conn.transaction(accept)).await
     }
 
     /// The invitations of a session, newest first.
@@ -222,12 +253,18 @@ impl Store {
     }
 
     /// Takes an invitation back; gives whether there was one.
-    pub async fn withdraw(&self, session: String, id: Uuid) -> Result<bool, StoreError> {
+    pub async fn withdraw(
+        &self,
+        session: String,
+        id: Uuid,
+        note: Note,
+    ) -> Result<bool, StoreError> {
         use invitations::dsl;
-        self.run(move |conn| {
+        let withdrawn = self.run_noted(note, move |conn| {
             let one = invitations::table.filter(dsl::session.eq(session).and(dsl::id.eq(id)));
-            Ok(diesel::update(one).set(dsl::withdrawn.eq(true)).execute(conn)? == 1)
-        })
-        .await
+            let withdrawn = diesel::update(one).set(dsl::withdrawn.eq(true)).execute(conn)?;
+            Ok((withdrawn == 1).then_some(()))
+        });
+        Ok(withdrawn.await?.is_some())
     }
 }

@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
+use serde_json::Value;
 
 use crate::error::StoreError;
 use crate::schema::audit;
@@ -25,25 +26,64 @@ pub struct AuditRow {
     pub detail: String,
 }
 
-impl Store {
-    /// Writes down that something was done.
-    pub async fn note(
-        &self,
-        session: Option<String>,
-        by: String,
-        what: &'static str,
-        detail: String,
-    ) -> Result<(), StoreError> {
+/// What is written down of something that is done, in the transaction in which it is done.
+#[derive(Clone, Debug)]
+pub struct Note {
+    /// The session, if it is about one.
+    pub session: Option<String>,
+    /// The participant who does it, or `service`.
+    pub by: String,
+    /// What.
+    pub what: &'static str,
+    /// More about it.
+    pub detail: Value,
+}
+
+impl Note {
+    /// Something that is done in a session.
+    pub fn of_session(session: &str, by: &str, what: &'static str, detail: Value) -> Self {
+        Self { session: Some(session.to_owned()), by: by.to_owned(), what, detail }
+    }
+
+    /// Something that the backend does about the service as a whole.
+    pub fn of_service(what: &'static str, detail: Value) -> Self {
+        Self { session: None, by: rendel_core::Actor::SERVICE.to_owned(), what, detail }
+    }
+
+    pub(crate) fn write(&self, conn: &mut PgConnection) -> Result<(), StoreError> {
         use audit::dsl;
+        let row = (
+            dsl::session.eq(&self.session),
+            dsl::by.eq(&self.by),
+            dsl::what.eq(self.what),
+            dsl::detail.eq(self.detail.to_string()),
+        );
+        diesel::insert_into(audit::table).values(row).execute(conn)?;
+        Ok(())
+    }
+}
+
+impl Store {
+    /// Writes down something that is done elsewhere.
+    pub async fn note(&self, note: Note) -> Result<(), StoreError> {
+        self.run(move |conn| note.write(conn)).await
+    }
+
+    /// Does something and writes it down, both or neither. `None` says that there was nothing to
+    /// do, and nothing is written down.
+    pub(crate) async fn run_noted<T: Send + 'static>(
+        &self,
+        note: Note,
+        act: impl FnOnce(&mut PgConnection) -> Result<Option<T>, StoreError> + Send + 'static,
+    ) -> Result<Option<T>, StoreError> {
         self.run(move |conn| {
-            let row = (
-                dsl::session.eq(session),
-                dsl::by.eq(by),
-                dsl::what.eq(what),
-                dsl::detail.eq(detail),
-            );
-            diesel::insert_into(audit::table).values(row).execute(conn)?;
-            Ok(())
+            conn.transaction(|conn| {
+                let done = act(conn)?;
+                if done.is_some() {
+                    note.write(conn)?;
+                }
+                Ok(done)
+            })
         })
         .await
     }

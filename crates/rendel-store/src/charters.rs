@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 
+use crate::audit::Note;
 use crate::error::StoreError;
 use crate::schema::charters;
 use crate::store::Store;
@@ -31,9 +32,10 @@ impl Store {
         version: i32,
         title: String,
         source: String,
+        note: Note,
     ) -> Result<(), StoreError> {
         use charters::dsl;
-        self.run(move |conn| {
+        let published = self.run_noted(note, move |conn| {
             let row = (
                 dsl::name.eq(name),
                 dsl::version.eq(version),
@@ -41,9 +43,9 @@ impl Store {
                 dsl::source.eq(source),
             );
             diesel::insert_into(charters::table).values(row).execute(conn)?;
-            Ok(())
-        })
-        .await
+            Ok(Some(()))
+        });
+        published.await.map(drop)
     }
 
     /// The charter of that name, in that version or the newest.

@@ -24,6 +24,17 @@ diesel::table! {
         frozen_except -> Text,
         owner -> Nullable<Uuid>,
         secret -> Uuid,
+        delete_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    participants (session, sub) {
+        session -> BigInt,
+        sub -> Text,
+        role -> Nullable<Text>,
+        name -> Nullable<Text>,
+        claims -> Nullable<Text>,
     }
 }
 

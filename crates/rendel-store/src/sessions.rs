@@ -1,14 +1,22 @@
 //! Sessions, and how a process takes one over.
 
+use std::collections::BTreeMap;
+
 use chrono::{DateTime, Utc};
 use diesel::dsl::max;
 use diesel::prelude::*;
 use rendel_core::{ClientKey, Problem, SequencerSnapshot, Settled};
 use uuid::Uuid;
 
+use crate::access::{NewRevocation, revoke};
+use crate::audit::Note;
 use crate::error::StoreError;
+use crate::participants::{Amendment, amendments};
 use crate::rows::{in_present_form, read, read_snapshot, signed, unsigned};
-use crate::schema::{charters, epochs, journal, refusals, removals, sessions, snapshots};
+use crate::schema::{
+    audit, charters, epochs, invitations, journal, refusals, removals, revocations, sessions,
+    snapshots,
+};
 use crate::store::Store;
 use crate::writer::{RefusalRow, UpdateRow, copy_updates};
 
@@ -95,6 +103,17 @@ pub struct TakenOver {
     pub epochs: Vec<(u64, u64)>,
     /// Who was removed, and until when they may not come back.
     pub removals: Vec<(String, DateTime<Utc>)>,
+    /// What stands over the tokens of participants.
+    pub amendments: Vec<(String, Amendment)>,
+}
+
+/// Where a session that a process has in memory stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ownership {
+    /// Another process owns it, in that epoch.
+    Elsewhere(u64),
+    /// It was deleted.
+    Deleted,
 }
 
 impl Store {
@@ -194,33 +213,72 @@ impl Store {
         }
     }
 
-    /// Writes the standing of a session; gives whether `epoch` is still its own.
+    /// Writes the standing of a session; gives whether `epoch` is still its own. It is deleted
+    /// after `delete_at` by [`Store::due_to_be_deleted`].
     pub async fn set_status(
         &self,
         session: i64,
         epoch: u64,
         status: &'static str,
         except: String,
+        delete_at: Option<DateTime<Utc>>,
+        note: Note,
     ) -> Result<bool, StoreError> {
-        self.run(move |conn| {
+        let set = self.run_noted(note, move |conn| {
             let own = sessions::table
                 .filter(sessions::ord.eq(session).and(sessions::epoch.eq(signed(epoch))));
-            let set = (sessions::status.eq(status), sessions::frozen_except.eq(except));
-            Ok(diesel::update(own).set(set).execute(conn)? == 1)
+            let set = (
+                sessions::status.eq(status),
+                sessions::frozen_except.eq(except),
+                sessions::delete_at.eq(delete_at),
+            );
+            Ok((diesel::update(own).set(set).execute(conn)? == 1).then_some(()))
+        });
+        Ok(set.await?.is_some())
+    }
+
+    /// Those of the sessions, given by their numbers, that are not this process's any more. Cost:
+    /// one look into an index for each.
+    pub async fn not_owned(&self, sessions: Vec<i64>) -> Result<Vec<(i64, Ownership)>, StoreError> {
+        let owner = self.owner;
+        self.run(move |conn| {
+            let known: BTreeMap<i64, (Option<Uuid>, i64)> = sessions::table
+                .filter(sessions::ord.eq_any(&sessions))
+                .select((sessions::ord, (sessions::owner, sessions::epoch)))
+                .load::<(i64, (Option<Uuid>, i64))>(conn)?
+                .into_iter()
+                .collect();
+            let lost = |session: i64| match known.get(&session) {
+                None => Some((session, Ownership::Deleted)),
+                Some((by, _)) if *by == Some(owner) => None,
+                Some((_, epoch)) => Some((session, Ownership::Elsewhere(unsigned(*epoch)))),
+            };
+            Ok(sessions.into_iter().filter_map(lost).collect())
         })
         .await
     }
 
-    /// Those of the sessions, given by their numbers, that another process owns now, each with its
-    /// epoch there. Cost: one look into an index for each.
-    pub async fn owned_elsewhere(&self, sessions: Vec<i64>) -> Result<Vec<(i64, u64)>, StoreError> {
-        let owner = self.owner;
+    /// Deletes a session with all that is kept of it; gives whether there was one. Tokens for it
+    /// are revoked until `kept_until`, so that they are good for no later session of that id.
+    ///
+    /// An append that is under way is waited for; later ones find no session.
+    pub async fn delete(
+        &self,
+        id: String,
+        kept_until: DateTime<Utc>,
+        note: Note,
+    ) -> Result<bool, StoreError> {
+        let deleted = self.run_noted(note, move |conn| {
+            delete(conn, &id, kept_until).map(|one| one.then_some(()))
+        });
+        Ok(deleted.await?.is_some())
+    }
+
+    /// Sessions whose time to be deleted has come, at most `most`.
+    pub async fn due_to_be_deleted(&self, most: i64) -> Result<Vec<String>, StoreError> {
         self.run(move |conn| {
-            let elsewhere = sessions::table
-                .filter(sessions::ord.eq_any(sessions).and(sessions::owner.ne(owner)))
-                .select((sessions::ord, sessions::epoch))
-                .load::<(i64, i64)>(conn)?;
-            Ok(elsewhere.into_iter().map(|(session, epoch)| (session, unsigned(epoch))).collect())
+            let due = sessions::table.filter(sessions::delete_at.lt(Utc::now()));
+            Ok(due.order(sessions::delete_at).select(sessions::id).limit(most).load(conn)?)
         })
         .await
     }
@@ -234,6 +292,31 @@ impl Store {
     pub async fn bring_in(&self, whole: Whole) -> Result<SessionRow, StoreError> {
         self.run(move |conn| conn.transaction(|conn| bring_in(conn, &whole))).await
     }
+}
+
+fn delete(
+    conn: &mut PgConnection,
+    id: &str,
+    kept_until: DateTime<Utc>,
+) -> Result<bool, StoreError> {
+    let held = sessions::table.filter(sessions::id.eq(id)).select(sessions::ord).for_update();
+    let Some(session) = held.first::<i64>(conn).optional()? else { return Ok(false) };
+    diesel::delete(journal::table.filter(journal::session.eq(session))).execute(conn)?;
+    diesel::delete(snapshots::table.filter(snapshots::session.eq(session))).execute(conn)?;
+    diesel::delete(refusals::table.filter(refusals::session.eq(session))).execute(conn)?;
+    diesel::delete(invitations::table.filter(invitations::session.eq(id))).execute(conn)?;
+    diesel::delete(revocations::table.filter(revocations::session.eq(id))).execute(conn)?;
+    // That something was done stays, and by whom and what does not.
+    let acts = audit::table.filter(audit::session.eq(id));
+    let emptied = (audit::detail.eq("{}"), audit::by.eq("deleted"));
+    diesel::update(acts).set(emptied).execute(conn)?;
+    let issued_until = Utc::now().timestamp_micros() as f64 / 1e6;
+    let all_of_it =
+        NewRevocation { session: id.to_owned(), sub: None, jti: None, issued_until, kept_until };
+    revoke(conn, &all_of_it)?;
+    // Epochs, removals and amendments go with it.
+    diesel::delete(sessions::table.filter(sessions::ord.eq(session))).execute(conn)?;
+    Ok(true)
 }
 
 /// Raises a session's epoch; gives its number and the epoch.
@@ -333,7 +416,17 @@ fn load(
         .filter(removals::session.eq(row.ord).and(removals::until.gt(Utc::now())))
         .select((removals::sub, removals::until))
         .load(conn)?;
-    Ok(Some(TakenOver { row, charter_source, snapshot, updates, refusals, epochs, removals }))
+    let amendments = amendments(conn, row.ord)?;
+    Ok(Some(TakenOver {
+        row,
+        charter_source,
+        snapshot,
+        updates,
+        refusals,
+        epochs,
+        removals,
+        amendments,
+    }))
 }
 
 fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError> {

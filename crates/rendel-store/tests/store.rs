@@ -12,8 +12,8 @@ use diesel::connection::SimpleConnection as _;
 use diesel::{Connection as _, PgConnection, RunQueryDsl as _};
 use rendel_core::{ClientKey, Problem, ProblemKind};
 use rendel_store::{
-    Append, Claim, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, RefusalRow, Store,
-    StoreError, UpdateRow, WriteError,
+    Append, Claim, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, Note, RefusalRow,
+    Store, StoreError, UpdateRow, WriteError,
 };
 use tempfile::TempDir;
 use uuid::Uuid;
@@ -52,9 +52,16 @@ const CHARTER: &str = "charter = \"headcount\"\nversion = 1\n[state.heads]\nkind
 const KEEPING: Keeping = Keeping { stride: 1, updates: None };
 const WAIT: Duration = Duration::from_secs(20);
 
+fn note() -> Note {
+    Note::of_service("a test", serde_json::json!({}))
+}
+
 async fn with_session(url: &str) -> (Store, i64) {
     let store = Store::connect(url, 2).await.unwrap();
-    store.publish_charter("headcount".into(), 1, "Headcount".into(), CHARTER.into()).await.unwrap();
+    store
+        .publish_charter("headcount".into(), 1, "Headcount".into(), CHARTER.into(), note())
+        .await
+        .unwrap();
     let row = store.open_session("gate".into(), "headcount".into(), 1, None).await.unwrap();
     (store, row.ord)
 }
@@ -160,8 +167,12 @@ async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_i
             store.take_over("gate".into(), Claim::Again).await.unwrap().is_none(),
             "it does not take it back unasked"
         );
-        assert!(!store.set_status(session, old, "frozen", "[]".to_owned()).await.unwrap());
-        assert!(store.set_status(session, new, "open", "[]".to_owned()).await.unwrap());
+        assert!(
+            !store.set_status(session, old, "frozen", "[]".to_owned(), None, note()).await.unwrap()
+        );
+        assert!(
+            store.set_status(session, new, "open", "[]".to_owned(), None, note()).await.unwrap()
+        );
     }
     // A place that is taken under one's own epoch is what a lost answer leaves behind: the session
     // is loaded again.
@@ -560,7 +571,7 @@ async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
     let store = Store::connect(&database.url(), 1).await.unwrap();
     let charter = "charter = \"rows\"\nversion = 1\n[state.rows]\nkind = \
         \"set\"\n[state.steps]\nkind = \"list\"\n";
-    store.publish_charter("rows".into(), 1, "Rows".into(), charter.into()).await.unwrap();
+    store.publish_charter("rows".into(), 1, "Rows".into(), charter.into(), note()).await.unwrap();
     let session = store.open_session("rows".into(), "rows".into(), 1, None).await.unwrap().ord;
     // As an earlier version wrote them; the value of the third only looks like an edit.
     let effects = [
@@ -608,13 +619,17 @@ async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
 async fn names_are_taken_once_and_lists_come_in_pages() {
     let database = Database::start();
     let (store, _) = with_session(&database.url()).await;
-    let again = store.publish_charter("headcount".into(), 1, "Other".into(), "other".into()).await;
+    let again =
+        store.publish_charter("headcount".into(), 1, "Other".into(), "other".into(), note()).await;
     assert!(matches!(again, Err(StoreError::Exists)));
     assert!(matches!(
         store.open_session("gate".into(), "headcount".into(), 1, None).await,
         Err(StoreError::Exists)
     ));
-    store.publish_charter("headcount".into(), 2, "Second".into(), CHARTER.into()).await.unwrap();
+    store
+        .publish_charter("headcount".into(), 2, "Second".into(), CHARTER.into(), note())
+        .await
+        .unwrap();
     assert_eq!(store.charter("headcount".into(), None).await.unwrap().unwrap().version, 2);
     assert_eq!(
         store.charter("headcount".into(), Some(1)).await.unwrap().unwrap().title,

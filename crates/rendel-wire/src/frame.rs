@@ -332,8 +332,12 @@ pub struct Welcome<S = Value, U = Settled> {
     /// In place of the snapshot, what was missed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub updates: Option<Vec<U>>,
-    /// Who is here, you included.
+    /// Who is here, you included. Whoever looks on is not named, and sees no names if their role is
+    /// so.
     pub roster: Vec<Participant>,
+    /// How many are here in all, if some are not named.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub count: Option<u64>,
     /// What they tell of themselves, by their ids.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub presence: BTreeMap<String, BTreeMap<Uuid, Facts>>,
@@ -496,6 +500,9 @@ pub struct Roster {
     /// Who is here as before, with other connections, name, role or hue, or away.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub changed: Vec<Participant>,
+    /// How many are here in all, if that is another number and some are not named.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub count: Option<u64>,
 }
 
 /// What participants tell of themselves.

@@ -114,6 +114,60 @@ pub struct FreezeSession {
     pub except: Vec<String>,
 }
 
+/// What changes of a participant. What is left out stays; `null` is as the token says again.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AmendParticipant {
+    /// Their role.
+    #[serde(default, with = "given", skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub role: Option<Option<String>>,
+    /// The name shown to everyone.
+    #[serde(default, with = "given", skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub name: Option<Option<String>>,
+    /// What the charter's expressions read as `who.claims`, in place of all that the token says: at
+    /// most 1,024 bytes as JSON.
+    #[serde(default, with = "given", skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub claims: Option<Option<BTreeMap<String, Value>>>,
+}
+
+/// Tells `null` from what is left out.
+mod given {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub(super) fn serialize<T: Serialize, S: Serializer>(
+        given: &Option<Option<T>>,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        given.as_ref().and_then(Option::as_ref).serialize(serializer)
+    }
+
+    pub(super) fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> Result<Option<Option<T>>, D::Error> {
+        Option::deserialize(deserializer).map(Some)
+    }
+}
+
+/// What stands over the tokens of a participant; what is left out is as the token says.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AmendedParticipant {
+    /// The participant.
+    pub sub: String,
+    /// Their role.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// The name shown to everyone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// What the charter's expressions read as `who.claims`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub claims: Option<BTreeMap<String, Value>>,
+}
+
 /// A participant of a session, as the backend sees them.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ParticipantInfo {

@@ -65,6 +65,10 @@ impl Api {
         self.request(Method::POST, path)
     }
 
+    pub(crate) fn patch(&self, path: &str) -> RequestBuilder {
+        self.request(Method::PATCH, path)
+    }
+
     pub(crate) fn delete(&self, path: &str) -> RequestBuilder {
         self.request(Method::DELETE, path)
     }

@@ -58,6 +58,8 @@ pub(crate) enum Command {
     May(MayArgs),
     /// Remove a participant from a session.
     Remove(RemoveArgs),
+    /// Change a participant's role, name or claims, over what their tokens say.
+    Amend(AmendArgs),
     /// Print who did what among powers, tokens and charters, newest first.
     Audit(AuditArgs),
     /// Make, list and take back invitations to a session.
@@ -205,8 +207,38 @@ pub(crate) enum InvitationCommand {
     },
 }
 
+#[derive(Debug, Args)]
+pub(crate) struct AmendArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// The participant's id.
+    #[arg(long, value_name = "ID")]
+    pub(crate) sub: String,
+    /// Their role from now on.
+    #[arg(long)]
+    pub(crate) role: Option<String>,
+    /// Their name from now on.
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// What the charter reads as who.claims from now on, as a JSON object.
+    #[arg(long, value_name = "JSON")]
+    pub(crate) claims: Option<String>,
+    /// Let everything be as their tokens say again.
+    #[arg(long, conflicts_with_all = ["role", "name", "claims"])]
+    pub(crate) as_token: bool,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum KeyCommand {
+    /// Print what follows from the service key: the key with which a backend may sign tokens itself
+    /// (HS256), and the secret with which calls to gates are signed unless gate_secret is set.
+    Derived {
+        /// The service key.
+        #[arg(long, value_name = "FILE", env = "RENDEL_KEY_FILE", default_value = "rendel.key")]
+        key_file: PathBuf,
+    },
     /// List the keys beside the service key.
     List {
         #[command(flatten)]
@@ -344,6 +376,14 @@ pub(crate) enum SessionCommand {
     },
     /// Let participants go on.
     Thaw {
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Delete a session with all that is kept of it.
+    Delete {
+        /// Say that you mean it: nothing brings it back.
+        #[arg(long)]
+        yes: bool,
         #[command(flatten)]
         which: Which,
     },

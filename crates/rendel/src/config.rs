@@ -11,7 +11,7 @@ use std::time::Duration;
 use anyhow::{Context as _, Result, bail};
 use figment::Figment;
 use figment::providers::{Env, Format as _, Toml};
-use rendel_service::{Config, ServiceKey};
+use rendel_service::{Config, ServiceKey, WebhookSecret};
 use serde::Deserialize;
 
 use crate::cli::ServeArgs;
@@ -120,7 +120,12 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
     let mut config = Config::new(listen, String::new(), key(&key_file)?);
     config.previous_keys = previous_keys(&key_file)?;
     config.variables = settings.variables;
-    config.gate_secret = settings.gate_secret;
+    if let Some(secret) = &settings.gate_secret {
+        config.gate_secret = WebhookSecret::parse(secret).context(
+            "gate_secret is whsec_ and 24 to 64 random bytes in base64, as the Standard Webhooks \
+             specification says",
+        )?;
+    }
     set(&mut config.audit_days, settings.audit_days, 1..=36_500, "audit_days")?;
     set(
         &mut config.guests_per_address,

@@ -18,7 +18,7 @@ pub use expression::{Expression, NoAnswer, Unanswered};
 pub use guards::{Gate, Guard};
 pub use pattern::Pattern;
 pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
-pub use role::{Grant, Permission, Power, Role};
+pub use role::{Grant, Permission, Power, Role, RosterSight};
 pub(crate) use sight::nothing_at;
 pub use sight::{Extent, Sight};
 
@@ -79,6 +79,9 @@ pub struct SessionRules {
     pub tick: Duration,
     /// A session that nobody uses leaves memory after this time.
     pub idle: Duration,
+    /// A session that has ended is deleted with all its data after this time; where it is none, it is
+    /// kept.
+    pub retain: Option<Duration>,
     /// The role of who comes without a token; where it is none, nobody does.
     pub guests: Option<String>,
 }
@@ -253,6 +256,19 @@ impl Charter {
             || self.roles.get(role).is_some_and(|role| role.powers.contains(&power))
     }
 
+    /// How much a role sees of who is here; nothing, if the charter has no such role.
+    pub fn roster_sight(&self, role: &str) -> RosterSight {
+        match role == Actor::SERVICE {
+            true => RosterSight::Names,
+            false => self.roles.get(role).map_or(RosterSight::Nothing, |role| role.roster),
+        }
+    }
+
+    /// Whether somebody may look on without being named.
+    pub fn has_onlookers(&self) -> bool {
+        self.roles.values().any(|role| role.roster != RosterSight::Names)
+    }
+
     /// Whether there is anything that a role may edit, if only under a condition.
     pub fn edits_somewhere(&self, role: &str) -> bool {
         role == Actor::SERVICE || self.roles.get(role).is_some_and(|role| !role.edit.is_empty())
@@ -304,8 +320,9 @@ impl SessionRules {
         let participants = section.number("participants", 1..=100_000, standard.participants);
         let tick = section.duration("tick", 0..=10_000).unwrap_or(standard.tick);
         let idle = section.duration("idle", 1_000..=86_400_000).unwrap_or(standard.idle);
+        let retain = section.duration("retain", 60_000..=3_650 * 86_400_000);
         section.finish();
-        Self { participants, tick, idle, guests }
+        Self { participants, tick, idle, retain, guests }
     }
 }
 
@@ -315,6 +332,7 @@ impl Default for SessionRules {
             participants: 200,
             tick: Duration::ZERO,
             idle: Duration::from_secs(600),
+            retain: None,
             guests: None,
         }
     }

@@ -23,6 +23,21 @@ pub struct Role {
     pub see: Sight,
     /// What it may do beside editing.
     pub powers: BTreeSet<Power>,
+    /// How much it sees of who is here.
+    pub roster: RosterSight,
+}
+
+/// How much a role sees of who is here. Whoever sees no names looks on: they are counted, and
+/// nobody is told their names.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum RosterSight {
+    /// All names but those of who looks on.
+    #[default]
+    Names,
+    /// How many they are.
+    Count,
+    /// Nothing.
+    Nothing,
 }
 
 /// A part of the state that a role may edit.
@@ -93,7 +108,8 @@ impl Permission {
 impl Role {
     fn everything() -> Self {
         let edit = vec![Grant { pattern: Pattern::everything(), condition: None, line: 0 }];
-        Self { edit, see: Sight::WHOLE, powers: BTreeSet::new() }
+        let (powers, roster) = (BTreeSet::new(), RosterSight::Names);
+        Self { edit, see: Sight::WHOLE, powers, roster }
     }
 
     /// Whether an edit is allowed. `read` gives what a condition reads; a condition without an
@@ -150,8 +166,15 @@ pub(super) fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<St
             .filter(|(name, _)| powers.contains(*name))
             .map(|(_, power)| *power)
             .collect();
+        let roster =
+            inner.has("roster").then(|| inner.one_of("roster", &["names", "count", "none"]));
+        let roster = match roster.flatten().as_deref() {
+            Some("count") => RosterSight::Count,
+            Some("none") => RosterSight::Nothing,
+            _ => RosterSight::Names,
+        };
         inner.finish();
-        roles.insert(name, Role { edit, see, powers });
+        roles.insert(name, Role { edit, see, powers, roster });
     }
     section.finish();
     roles

@@ -23,6 +23,7 @@ pub(super) fn parse_ms(text: &str) -> Option<u64> {
         "s" => 1_000,
         "m" => 60_000,
         "h" => 3_600_000,
+        "d" => 86_400_000,
         _ => return None,
     };
     number.parse::<u64>().ok()?.checked_mul(unit)

@@ -103,7 +103,8 @@ struct Connection {
 struct Inside {
     session: SessionHandle,
     entered: Entered,
-    who: Identity,
+    /// Who it is, as their token says.
+    told: Identity,
     /// What may be said besides proposals.
     words: Rate,
     /// The first proposal that came too fast and was not sent again yet.
@@ -206,7 +207,8 @@ impl Connection {
             )
             .into());
         };
-        let (handle, who, token) = self.identify(&frame, session, token).await?;
+        let (handle, told, token) = self.identify(&frame, session, token).await?;
+        let who = handle.amendments().over(&told);
         check_role(handle.charter(), &who)?;
         let (answer, answered) = oneshot::channel();
         let Enter { client, seen, epoch, audience, presence, .. } = frame;
@@ -216,7 +218,7 @@ impl Connection {
             handle.charter().presence.check(said)?;
         }
         let entry = Entry {
-            who: who.clone(),
+            told: told.clone(),
             client,
             way: WayIn::Replica { had },
             encoding: self.encoding.name(),
@@ -233,7 +235,7 @@ impl Connection {
             "presence, holds and cues",
             handle.charter().presence.rate.saturating_mul(4).max(40),
         );
-        Ok(Inside { session: handle, entered, who, words, passed_over: None })
+        Ok(Inside { session: handle, entered, told, words, passed_over: None })
     }
 
     async fn first_frame(&mut self, messages: &mut Messages) -> Result<FromParticipant, End> {
@@ -305,7 +307,7 @@ impl Connection {
         let mut pinged = heard;
         let outbound = self.outbound.clone();
         loop {
-            let ends = inside.who.ends_at();
+            let ends = inside.told.ends_at();
             let step = tokio::select! {
                 biased;
                 () = tokio::time::sleep_until(ends.unwrap_or_else(tokio::time::Instant::now)), if ends.is_some() => {
@@ -433,7 +435,7 @@ impl Connection {
     async fn renew(&mut self, renew: Renew, inside: &mut Inside) -> Result<(), End> {
         let Renew { n, token } = renew;
         let renewed = Identity::of(&token, inside.session.id(), &self.app).and_then(|who| {
-            let same = who.id == inside.who.id && who.role == inside.who.role;
+            let same = who.id == inside.told.id && who.role == inside.told.role;
             let detail = "A connection goes on as the participant and in the role that it entered \
                 with. Connect anew for another.";
             if same { Ok(who) } else { Err(Problem::new(ProblemKind::BadToken, detail)) }
@@ -448,8 +450,8 @@ impl Connection {
                     self.refuse_act(n, problem);
                     return Ok(());
                 }
-                inside.who = who.clone();
-                let ask = Ask::Renewed { connection: inside.entered.id, n, who: Box::new(who) };
+                inside.told = who.clone();
+                let ask = Ask::Renewed { connection: inside.entered.id, n, told: Box::new(who) };
                 inside.session.tell(ask).await.map_err(End::from)
             }
         }

@@ -2,7 +2,7 @@
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use rendel_core::{Charter, Fault, Problem, ProblemKind};
-use rendel_store::{CharterRow, StoreError};
+use rendel_store::{CharterRow, Note, StoreError};
 use rendel_wire::http::{CharterEntry, CharterList, CheckAnswer};
 use serde::Deserialize;
 
@@ -30,23 +30,16 @@ pub(super) async fn keep(app: &Shared, charter: &Charter) -> Result<(bool, Chart
     let version = i32::try_from(charter.version)
         .map_err(|_| Problem::new(ProblemKind::OutOfBounds, "`version` is too large."))?;
     let (name, source) = (charter.name.clone(), charter.source.clone());
+    let detail = serde_json::json!({ "charter": name, "version": version });
+    let note = Note::of_service("published a charter", detail);
     let kept = app
         .store
-        .publish_charter(name.clone(), version, charter.title.clone(), source.clone())
+        .publish_charter(name.clone(), version, charter.title.clone(), source.clone(), note)
         .await;
     let row = app.store.charter(name.clone(), Some(version)).await?;
     let entry = row.as_ref().map(entry).ok_or_else(crate::failure::unavailable)?;
     match kept {
-        Ok(()) => {
-            app.note(
-                None,
-                "service",
-                "published a charter",
-                serde_json::json!({ "charter": name, "version": version }),
-            )
-            .await;
-            Ok((true, entry))
-        }
+        Ok(()) => Ok((true, entry)),
         Err(StoreError::Exists) if row.is_some_and(|row| row.source == source) => {
             Ok((false, entry))
         }

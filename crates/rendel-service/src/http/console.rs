@@ -3,7 +3,8 @@
 
 use actix_web::cookie::{Cookie, SameSite, time::Duration};
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
-use rendel_core::{Actor, Problem, ProblemKind};
+use rendel_core::{Problem, ProblemKind};
+use rendel_store::Note;
 use rendel_wire::decode_json;
 use rendel_wire::http::{SignIn, SignedIn};
 use serde_json::json;
@@ -33,7 +34,9 @@ pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Sh
     }
     let (id, secret) = app.seats.take()?;
     let address = address_of(&request, app.config.trust_forwarded);
-    app.note(None, Actor::SERVICE, "signed in to the console", json!({ "address": address })).await;
+    app.store
+        .note(Note::of_service("signed in to the console", json!({ "address": address })))
+        .await?;
     Ok(HttpResponse::Ok()
         .cookie(cookie(&request, &id))
         .json(SignedIn { signed_in: true, secret: Some(secret) }))

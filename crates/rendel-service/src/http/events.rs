@@ -129,7 +129,7 @@ impl Events {
         let (answer, answered) = oneshot::channel();
         let is_patches = form == Form::JsonPatch;
         let entry = Entry {
-            who: who.clone(),
+            told: who.clone(),
             client: Uuid::now_v7(),
             way: WayIn::Events { after, patches: is_patches },
             encoding: if is_patches { "patches" } else { "events" },

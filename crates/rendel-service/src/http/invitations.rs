@@ -3,7 +3,7 @@
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{TimeDelta, Utc};
 use rendel_core::{Actor, Problem, ProblemKind};
-use rendel_store::InvitationRow;
+use rendel_store::{InvitationRow, NewInvitation, Note};
 use rendel_wire::decode_json;
 use rendel_wire::http::{
     AcceptInvitation, AcceptedInvitation, InvitationInfo, InvitationList, MakeInvitation,
@@ -68,15 +68,11 @@ pub(crate) async fn make(
     let code = hex::encode(rand::random::<[u8; 16]>());
     let until = Utc::now() + TimeDelta::seconds(i64::try_from(seconds).unwrap_or(0));
     let (id, uses) = (Uuid::now_v7(), i32::try_from(uses).unwrap_or(1));
-    let row =
-        app.store.invite(id, digest(&code), session.clone(), role.clone(), uses, until).await?;
-    app.note(
-        Some(&session),
-        Actor::SERVICE,
-        "invited",
-        json!({ "invitation": id, "role": role, "uses": uses }),
-    )
-    .await;
+    let detail = json!({ "invitation": id, "role": role, "uses": uses });
+    let note = Note::of_session(&session, Actor::SERVICE, "invited", detail);
+    let (code_digest, session) = (digest(&code), session.into_inner());
+    let new = NewInvitation { id, code: code_digest, session, role, uses, until };
+    let row = app.store.invite(new, note).await?;
     let link = Some(format!("/join#{code}"));
     Ok(HttpResponse::Created().json(InvitationInfo { code: Some(code), link, ..info(row) }))
 }
@@ -102,8 +98,10 @@ pub(crate) async fn withdraw(
 ) -> Answer {
     backend(&request, &app)?;
     let (session, invitation) = which.into_inner();
+    let detail = json!({ "invitation": invitation });
+    let note = Note::of_session(&session, Actor::SERVICE, "took an invitation back", detail);
     let found = match Uuid::parse_str(&invitation) {
-        Ok(id) => app.store.withdraw(session.clone(), id).await?,
+        Ok(id) => app.store.withdraw(session, id, note).await?,
         Err(_) => false,
     };
     if !found {
@@ -112,13 +110,6 @@ pub(crate) async fn withdraw(
             "There is no such invitation to this session.",
         )));
     }
-    app.note(
-        Some(&session),
-        Actor::SERVICE,
-        "took an invitation back",
-        json!({ "invitation": invitation }),
-    )
-    .await;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -131,21 +122,19 @@ pub(crate) async fn accept(request: HttpRequest, payload: web::Payload, app: Sha
     let _admitted = app.addresses.admit(address_of(&request, app.config.trust_forwarded))?;
     let AcceptInvitation { code, name } = decode_json(&body(payload, SMALL_BODY).await?)?;
     name.iter().try_for_each(|name| check_name("name", name, 128))?;
-    let row = app.store.accept(digest(&code)).await?.ok_or_else(|| {
-        let detail = "This invitation is used up, has ended or was taken back. Ask for another.";
-        Problem::new(ProblemKind::BadToken, detail)
-    })?;
     let number: u64 = rand::random();
     let (sub, name) =
         (format!("invited-{number:016x}"), name.unwrap_or_else(|| made_up_name(number)));
+    let (by, named) = (sub.clone(), name.clone());
+    let note = move |row: &InvitationRow| {
+        let detail = json!({ "invitation": row.id, "name": named });
+        Note::of_session(&row.session, &by, "came by an invitation", detail)
+    };
+    let row = app.store.accept(digest(&code), note).await?.ok_or_else(|| {
+        let detail = "This invitation is used up, has ended or was taken back. Ask for another.";
+        Problem::new(ProblemKind::BadToken, detail)
+    })?;
     let answer = issued(&app, &row.session, &sub, Some(&name), &row.role, TOKEN_SECONDS)?;
-    app.note(
-        Some(&row.session),
-        &sub,
-        "came by an invitation",
-        json!({ "invitation": row.id, "name": name }),
-    )
-    .await;
     let (token, expires) = (answer.token, answer.expires);
     let accepted =
         AcceptedInvitation { session: row.session, sub, name, role: row.role, token, expires };

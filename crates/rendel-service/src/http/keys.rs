@@ -2,8 +2,8 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{DateTime, SecondsFormat, Utc};
-use rendel_core::{Actor, Problem, ProblemKind};
-use rendel_store::{KeyRow, StoreError};
+use rendel_core::{Problem, ProblemKind};
+use rendel_store::{KeyRow, Note, StoreError};
 use rendel_wire::decode_json;
 use rendel_wire::http::{AddKey, KeyInfo, KeyList};
 use serde_json::json;
@@ -61,34 +61,37 @@ pub(crate) async fn add(request: HttpRequest, payload: web::Payload, app: Shared
         Problem::new(ProblemKind::Malformed, detail)
     };
     let material = key_material(name, &given.ok_or_else(lacking)?)?;
+    let note = Note::of_service("added a key", json!({ "kid": kid, "algorithm": name }));
     let added =
-        app.store.add_key(kid.clone(), name, material).await.map_err(|error| match error {
-            StoreError::Exists => {
-                let detail = format!("There is a key {kid:?} already, or was. Choose another id.");
-                Failure(Problem::new(ProblemKind::Exists, detail))
-            }
-            other => other.into(),
-        })?;
+        app.store.add_key(kid.clone(), name, material, note).await.map_err(
+            |error| match error {
+                StoreError::Exists => {
+                    let detail =
+                        format!("There is a key {kid:?} already, or was. Choose another id.");
+                    Failure(Problem::new(ProblemKind::Exists, detail))
+                }
+                other => other.into(),
+            },
+        )?;
     app.look_at_access().await?;
-    app.note(None, Actor::SERVICE, "added a key", json!({ "kid": kid, "algorithm": name })).await;
     Ok(HttpResponse::Created().json(info(added)))
 }
 
-/// Retires a key: tokens that it signed are not good any more. Connections that entered with one
-/// stay.
+/// Retires a key: tokens that it signed are not good any more, and whoever is connected by one is
+/// disconnected within a second.
 #[utoipa::path(tag = "tokens", params(("kid" = String, Path)), responses((status = 204, description = "It is retired"),
     (status = 404, description = "`not-found`")), security(("bearer" = [])))]
 #[delete("/keys/{kid}")]
 pub(crate) async fn retire(request: HttpRequest, kid: web::Path<String>, app: Shared) -> Answer {
     backend(&request, &app)?;
     let kid = kid.into_inner();
-    if !app.store.retire_key(kid.clone()).await? {
+    let note = Note::of_service("retired a key", json!({ "kid": kid }));
+    if !app.store.retire_key(kid.clone(), note).await? {
         return Err(Failure(Problem::new(
             ProblemKind::NotFound,
             format!("There is no key {kid:?} that is good."),
         )));
     }
     app.look_at_access().await?;
-    app.note(None, Actor::SERVICE, "retired a key", json!({ "kid": kid })).await;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -1,9 +1,9 @@
 //! The life of a session, as the backend steers it.
 
-use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use rendel_core::{Actor, Power, Problem, ProblemKind};
 use rendel_session::{Standing, Status};
-use rendel_store::StoreError;
+use rendel_store::{Note, StoreError};
 use rendel_wire::decode_json;
 use rendel_wire::http::{ConnectionList, FreezeSession, ResetSession, SessionInfo};
 use serde_json::json;
@@ -35,29 +35,18 @@ async fn steered(
 }
 
 async fn change(
-    request: &HttpRequest,
     app: &Shared,
     session: &str,
-    power: Option<Power>,
+    (held, who): (SessionHandle, Identity),
     standing: Standing,
-    what: &'static str,
 ) -> Answer {
-    let (held, who) = steered(request, app, session, power).await?;
     let charter = held.charter();
     if let Some(unknown) = standing.except.iter().find(|role| !charter.has_role(role)) {
         let problem =
             Problem::new(ProblemKind::OutOfBounds, format!("The charter has no role {unknown:?}."));
         return Err(Failure(problem.did_you_mean(charter.nearest_role(unknown))));
     }
-    let except = standing.except.clone();
-    held.change_status(standing, who.id.clone()).await?;
-    app.note(
-        Some(session),
-        &who.id,
-        what,
-        if except.is_empty() { json!({}) } else { json!({ "except": except }) },
-    )
-    .await;
+    held.change_status(standing, who.id).await?;
     Ok(HttpResponse::Ok().json(info_of(app, session).await?))
 }
 
@@ -72,11 +61,12 @@ pub(crate) async fn freeze(
     payload: web::Payload,
     app: Shared,
 ) -> Answer {
+    let steered = steered(&request, &app, &session, Some(Power::Freeze)).await?;
     let body = body(payload, SMALL_BODY).await?;
     let FreezeSession { except } =
         if body.is_empty() { FreezeSession::default() } else { decode_json(&body)? };
     let standing = Standing { status: Status::Frozen, except };
-    change(&request, &app, &session, Some(Power::Freeze), standing, "froze").await
+    change(&app, &session, steered, standing).await
 }
 
 /// Lets participants go on.
@@ -84,14 +74,35 @@ pub(crate) async fn freeze(
     (status = 403, description = "`not-allowed`: the role has not the power"), (status = 410, description = "`ended`")), security(("bearer" = [])))]
 #[post("/sessions/{session}/thaw")]
 pub(crate) async fn thaw(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
-    change(&request, &app, &session, Some(Power::Freeze), Status::Open.into(), "thawed").await
+    let steered = steered(&request, &app, &session, Some(Power::Freeze)).await?;
+    change(&app, &session, steered, Status::Open.into()).await
 }
 
 /// Ends a session for good. Its state and its journal can still be read.
 #[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 200, body = SessionInfo)), security(("bearer" = [])))]
 #[post("/sessions/{session}/end")]
 pub(crate) async fn end(request: HttpRequest, session: web::Path<String>, app: Shared) -> Answer {
-    change(&request, &app, &session, None, Status::Ended.into(), "ended").await
+    let steered = steered(&request, &app, &session, None).await?;
+    change(&app, &session, steered, Status::Ended.into()).await
+}
+
+/// Deletes a session with all that is kept of it: state, journal, snapshots, outcomes, invitations,
+/// and what the audit says of it but that it was. Whoever is connected is disconnected. Tokens for it
+/// are good for no later session of that id.
+#[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 204, description = "It is deleted"), (status = 404, description = "`no-session`")),
+    security(("bearer" = [])))]
+#[delete("/sessions/{session}")]
+pub(crate) async fn delete(
+    request: HttpRequest,
+    session: web::Path<String>,
+    app: Shared,
+) -> Answer {
+    backend(&request, &app)?;
+    let note = Note::of_session(&session, Actor::SERVICE, "deleted", json!({}));
+    match app.delete_session(&session, note).await? {
+        true => Ok(HttpResponse::NoContent().finish()),
+        false => Err(Failure(no_session(&session))),
+    }
 }
 
 /// Gives the state its opening data again, or those of the body, as one update of the journal.
@@ -114,9 +125,9 @@ pub(crate) async fn reset(
         return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
     }
     let actor = who.actor(Uuid::now_v7());
-    let answered = held.reset(opening, actor).await?;
-    app.note(Some(&session), &who.id, "reset", json!({ "seq": answered.seq })).await;
-    Ok(settled(answered))
+    // The journal has the update itself; that somebody asked for it is written down before.
+    app.store.note(Note::of_session(&session, &who.id, "reset", json!({}))).await?;
+    Ok(settled(held.reset(opening, actor).await?))
 }
 
 /// Who is connected, and how far behind each is.

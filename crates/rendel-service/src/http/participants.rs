@@ -109,6 +109,7 @@ pub(super) async fn inside(
     let app: &Arc<App> = app;
     let who = participant(request, app, session)?;
     let session = app.session(session).await?;
+    let who = session.amendments().over(&who);
     check_role(session.charter(), &who)?;
     session.removals().check(&who.id)?;
     Ok((session, who))

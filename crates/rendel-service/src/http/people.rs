@@ -1,9 +1,13 @@
 //! Who is in a session, and what can be done about it.
 
-use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, web};
 use chrono::{DateTime, SecondsFormat, Utc};
 use rendel_core::{Actor, Permission, Power, Problem, ProblemKind};
-use rendel_wire::http::{CueBody, MayAnswer, MayBody, ParticipantList, Removal, RemovalList};
+use rendel_store::{Amendment, Note};
+use rendel_wire::http::{
+    AmendParticipant, AmendedParticipant, CueBody, MayAnswer, MayBody, ParticipantList, Removal,
+    RemovalList,
+};
 use rendel_wire::{SendCue, decode_json};
 use serde::Deserialize;
 use serde_json::json;
@@ -14,6 +18,7 @@ use super::{Answer, SMALL_BODY, Shared, body};
 use crate::auth::{backend, check_power};
 use crate::clock::now_ms;
 use crate::failure::{Failure, no_session};
+use crate::token::{check_claims, check_name};
 
 /// Who is in a session, what they tell of themselves and what they hold.
 #[utoipa::path(tag = "sessions", params(("session" = String, Path)), responses((status = 200, body = ParticipantList),
@@ -27,6 +32,51 @@ pub(crate) async fn list(request: HttpRequest, session: web::Path<String>, app: 
         None => return Err(Failure(no_session(&session))),
     };
     Ok(HttpResponse::Ok().json(who))
+}
+
+/// Changes a participant's role, name or claims, over what their tokens say and also before they
+/// come. Every open connection of theirs goes on under it at once, with the state that they may see
+/// then. What is left out stays; `null` is as the token says again.
+#[utoipa::path(tag = "sessions", request_body = AmendParticipant, params(("session" = String, Path), ("sub" = String, Path)), responses((status = 200, body = AmendedParticipant, description = "What stands over their tokens now"),
+    (status = 404, description = "`no-session`"), (status = 422, description = "`out-of-bounds`: \
+        no such role")), security(("bearer" = [])))]
+#[patch("/sessions/{session}/participants/{sub}")]
+pub(crate) async fn amend(
+    request: HttpRequest,
+    which: web::Path<(String, String)>,
+    payload: web::Payload,
+    app: Shared,
+) -> Answer {
+    backend(&request, &app)?;
+    let (session, sub) = which.into_inner();
+    let asked: AmendParticipant = decode_json(&body(payload, SMALL_BODY).await?)?;
+    check_name("sub", &sub, 128)?;
+    if sub == Actor::SERVICE {
+        let detail = "\"service\" is the backend itself. Name a participant.";
+        return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
+    }
+    asked.name.iter().flatten().try_for_each(|name| check_name("name", name, 128))?;
+    asked.claims.iter().flatten().try_for_each(check_claims)?;
+    let held = app.session(&session).await?;
+    let charter = held.charter();
+    let role = asked.role.iter().flatten().next();
+    if let Some(unknown) = role.filter(|role| *role == Actor::SERVICE || !charter.has_role(role)) {
+        let detail = format!("The charter has no role {unknown:?} for participants.");
+        let problem = Problem::new(ProblemKind::OutOfBounds, detail);
+        return Err(Failure(problem.did_you_mean(charter.nearest_role(unknown))));
+    }
+    let detail = json!({ "sub": sub, "changes": asked });
+    let before = held.amendments().of_participant(&sub);
+    let amendment = Amendment {
+        role: asked.role.unwrap_or(before.role),
+        name: asked.name.unwrap_or(before.name),
+        claims: asked.claims.unwrap_or(before.claims),
+    };
+    let note = Note::of_session(&session, Actor::SERVICE, "changed a participant", detail);
+    app.store.amend(held.ord(), sub.clone(), amendment.clone(), note).await?;
+    held.amend(sub.clone(), amendment.clone()).await?;
+    let Amendment { role, name, claims } = amendment;
+    Ok(HttpResponse::Ok().json(AmendedParticipant { sub, role, name, claims }))
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
@@ -65,9 +115,10 @@ pub(crate) async fn remove(
         )));
     }
     let until = now_ms() + seconds * 1_000;
-    app.store.remove(held.ord(), sub.clone(), stored_time(until)).await?;
-    held.remove(sub.clone(), until).await?;
-    app.note(Some(&session), &who.id, "removed", json!({ "sub": sub, "seconds": seconds })).await;
+    let detail = json!({ "sub": sub, "seconds": seconds });
+    let note = Note::of_session(&session, &who.id, "removed", detail);
+    app.store.remove(held.ord(), sub.clone(), stored_time(until), note).await?;
+    held.remove(sub, until).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -113,13 +164,13 @@ pub(crate) async fn lift(
     let (session, sub) = which.into_inner();
     let (held, who) = inside(&request, &app, &session).await?;
     check_power(held.charter(), &who, Power::Remove)?;
-    let was_stored = app.store.lift(held.ord(), sub.clone()).await?;
+    let note = Note::of_session(&session, &who.id, "lifted a removal", json!({ "sub": sub }));
+    let was_stored = app.store.lift(held.ord(), sub.clone(), note).await?;
     let was_kept = held.removals().lift(&sub);
     if !was_stored && !was_kept {
         let detail = format!("{sub:?} is not removed from {session:?}.");
         return Err(Failure(Problem::new(ProblemKind::NotFound, detail)));
     }
-    app.note(Some(&session), &who.id, "lifted a removal", json!({ "sub": sub })).await;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -1,14 +1,16 @@
 //! Tokens for participants.
 
 use actix_web::{HttpRequest, HttpResponse, post, web};
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, Utc};
 use rendel_core::{Actor, Charter, Problem, ProblemKind};
+use rendel_store::{NewRevocation, Note};
 use rendel_wire::decode_json;
 use rendel_wire::http::{IssueToken, RevokeTokens, TokenAnswer};
 use serde_json::json;
 
 use super::keys::rfc3339;
 use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body};
+use crate::access::ends_of_tokens;
 use crate::app::App;
 use crate::auth::backend;
 use crate::clock::now_ms;
@@ -39,13 +41,8 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
     check_role_of(&app, &asked.session, &asked.role).await?;
     let IssueToken { session, sub, name, role, .. } = asked;
     let answer = issued(&app, &session, &sub, name.as_deref(), &role, seconds)?;
-    app.note(
-        Some(&session),
-        Actor::SERVICE,
-        "issued a token",
-        json!({ "sub": sub, "role": role, "seconds": seconds }),
-    )
-    .await;
+    let detail = json!({ "sub": sub, "role": role, "seconds": seconds });
+    app.store.note(Note::of_session(&session, Actor::SERVICE, "issued a token", detail)).await?;
     Ok(HttpResponse::Created().json(answer))
 }
 
@@ -84,7 +81,7 @@ pub(super) async fn check_role_of(app: &App, session: &str, role: &str) -> Resul
 }
 
 /// Revokes one token, or all that a participant of a session has. Whoever is connected by one is
-/// let go within a second.
+/// disconnected within a second.
 #[utoipa::path(tag = "tokens", request_body = RevokeTokens, responses((status = 204, description = "They are not good any more"),
     (status = 400, description = "`malformed`"), (status = 401, description = "`bad-token`: it \
         was none")), security(("bearer" = [])))]
@@ -95,7 +92,7 @@ pub(crate) async fn revoke(request: HttpRequest, payload: web::Payload, app: Sha
     let now = now_ms() as f64 / 1000.0;
     let (session, sub, jti, until) = match (asked.token, asked.session, asked.sub) {
         (Some(token), None, None) => {
-            let claims = app.keys.verify(&token)?;
+            let (claims, _) = app.keys.verify(&token)?;
             match claims.jti {
                 Some(jti) => (claims.session, None, Some(jti), now),
                 // Without an id of its own it goes with all that its participant had until then.
@@ -111,10 +108,10 @@ pub(crate) async fn revoke(request: HttpRequest, payload: web::Payload, app: Sha
             return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
         }
     };
-    let kept = Utc::now() + TimeDelta::seconds(i64::try_from(MOST_SECONDS).unwrap_or(0) * 12);
     let detail = json!({ "sub": sub, "jti": jti });
-    let revocation = app.store.revoke(session.clone(), sub, jti, until, kept).await?;
-    app.take_revocations(vec![revocation]).await;
-    app.note(Some(&session), Actor::SERVICE, "revoked tokens", detail).await;
+    let note = Note::of_session(&session, Actor::SERVICE, "revoked tokens", detail);
+    let (issued_until, kept_until) = (until, ends_of_tokens());
+    let revoking = NewRevocation { session, sub, jti, issued_until, kept_until };
+    app.take_revocation(app.store.revoke(revoking, note).await?).await;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -12,11 +12,12 @@ use rendel_session::{
     Asked, CallId, ConnectionId, Entry as MachineEntry, Heard, Input, Output, Report, Session,
     digests, unavailable,
 };
-use rendel_store::TakenOver;
+use rendel_store::{Note, TakenOver};
 use serde_json::json;
 use tokio::sync::{mpsc, oneshot};
 use tokio::time::Instant;
 
+use super::amendments::Amendments;
 use super::handle::{Ask, CallAnswer, Entered, Entry};
 use super::keeping::StoreSide;
 use super::outlets::{Outlet, Outlets};
@@ -24,6 +25,7 @@ use super::removals::Removals;
 use crate::app::App;
 use crate::clock::SteadyClock;
 use crate::failure::removed;
+use crate::identity::Identity;
 use crate::rate::Rate;
 
 /// Asks that are taken out of the mailbox at one time.
@@ -38,6 +40,7 @@ pub(super) struct Driver {
     pub(super) charter: Arc<Charter>,
     pub(super) machine: Session,
     pub(super) removals: Arc<Removals>,
+    pub(super) amendments: Arc<Amendments>,
     pub(super) clock: SteadyClock,
     store: StoreSide,
     outlets: Outlets,
@@ -69,8 +72,9 @@ impl Driver {
         Self {
             id: taken.row.id.clone(),
             ord: taken.row.ord,
-            store: StoreSide::new(app.clone(), taken, charter.limits.journal, returns.clone()),
+            store: StoreSide::new(app.clone(), taken, &charter, returns.clone()),
             app,
+            amendments: Arc::new(Amendments::of(taken.amendments.iter().cloned().collect())),
             removals: Arc::new(Removals::of(taken.removals.iter().map(until).collect())),
             charter,
             machine,
@@ -195,10 +199,11 @@ impl Driver {
         match ask {
             Ask::Enter(entry) => self.enter(*entry),
             Ask::Frame { connection, frame } => self.feed(Input::Frame { connection, frame }),
-            Ask::Renewed { connection, n, who } => {
+            Ask::Renewed { connection, n, told } => {
+                let who = self.amendments.over(&told);
                 let claims = who.claims.clone();
                 if let Some(outlet) = self.outlets.get_mut(connection) {
-                    outlet.who = *who;
+                    (outlet.told, outlet.who) = (*told, who);
                 }
                 self.feed(Input::Frame { connection, frame: Heard::Renewed { n, claims } });
             }
@@ -227,7 +232,7 @@ impl Driver {
             }
             Ask::Recheck { answer } => {
                 let check = |(connection, outlet): (ConnectionId, &Outlet)| {
-                    let problem = self.app.revoked.check(&self.id, &outlet.who).err()?;
+                    let problem = outlet.who.check(&self.id, &self.app).err()?;
                     Some(Input::Revoked { connection, problem })
                 };
                 let revoked: Vec<_> = self.outlets.iter().filter_map(check).collect();
@@ -238,6 +243,11 @@ impl Driver {
                 let now = crate::clock::now_ms();
                 let problem = self.removals.check(&sub).err().unwrap_or_else(|| removed(now));
                 self.feed(Input::Removed { id: sub, problem });
+                let _ = answer.send(());
+            }
+            Ask::Deleted => self.feed(Input::Deleted),
+            Ask::Amend { sub, answer } => {
+                self.amend(&sub);
                 let _ = answer.send(());
             }
             Ask::OwnedElsewhere { epoch } => {
@@ -257,18 +267,40 @@ impl Driver {
     }
 
     fn enter(&mut self, entry: Entry) {
-        let Entry { who, client, way, encoding, address, outbound, presence, token, answer } =
+        let Entry { told, client, way, encoding, address, outbound, presence, token, answer } =
             entry;
-        if let Err(problem) = self.removals.check(&who.id) {
+        let who = self.amendments.over(&told);
+        let is_good = self.removals.check(&who.id).and_then(|()| told.check(&self.id, &self.app));
+        if let Err(problem) = is_good {
             let _ = answer.send(Err(problem));
             return;
         }
         let connection = self.take_id();
         let (actor, name) = (who.actor(client), who.name.clone());
-        let outlet = Outlet::new(who, client, outbound, encoding, address);
+        let outlet = Outlet::new(told, who, client, outbound, encoding, address);
         self.entering.insert(connection, (outlet, answer));
         let entry = MachineEntry { connection, who: actor, name, way, presence, token };
         self.feed(Input::Entered(Box::new(entry)));
+    }
+
+    /// The backend has said something else of a participant: their connections go on under it, with
+    /// the state that they may see now.
+    fn amend(&mut self, sub: &str) {
+        for connection in self.outlets.of_participant(sub) {
+            let Some(outlet) = self.outlets.get_mut(connection) else { continue };
+            let who = self.amendments.over(&outlet.told);
+            if who == outlet.who {
+                continue;
+            }
+            let is_shown = (&who.role, &who.name) != (&outlet.who.role, &outlet.who.name);
+            outlet.who = who.clone();
+            if is_shown {
+                // Nothing that the old role was shown goes out to them until they are welcomed anew.
+                self.outlets.handle_behind(connection);
+            }
+            let Identity { name, role, claims, .. } = who;
+            self.feed(Input::Amended { connection, name, role, claims });
+        }
     }
 
     /// The rate of a participant, the same however often they come and go.
@@ -375,7 +407,10 @@ impl Driver {
             Report::TookOver { by, at } => {
                 let (app, session) = (self.app.clone(), self.id.clone());
                 tokio::spawn(async move {
-                    app.note(Some(&session), &by, "took over", json!({ "at": at })).await;
+                    let note = Note::of_session(&session, &by, "took over", json!({ "at": at }));
+                    if let Err(error) = app.store.note(note).await {
+                        tracing::error!(%error, %session, "a take-over could not be written down");
+                    }
                 });
             }
             Report::Unpatched(error) => {

@@ -8,12 +8,14 @@ use rendel_core::{Actor, Charter, Edit, Facts, Path, Problem, Proposal, State, V
 use rendel_session::{
     Answer, Ask as Call, ConnectionId, Figures, Heard, IfMatch, Standing, WayIn, unavailable,
 };
+use rendel_store::Amendment;
 use rendel_wire::http::{ConnectionInfo, ParticipantList};
 use rendel_wire::{LeftWhy, SendCue};
 use serde_json::Value;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
+use super::amendments::Amendments;
 use super::removals::Removals;
 use crate::failure::shutting_down;
 use crate::identity::Identity;
@@ -33,7 +35,7 @@ pub(crate) enum Ask {
     /// Something came over a connection.
     Frame { connection: ConnectionId, frame: Heard },
     /// A connection goes on with a new token.
-    Renewed { connection: ConnectionId, n: u64, who: Box<Identity> },
+    Renewed { connection: ConnectionId, n: u64, told: Box<Identity> },
     /// A connection fell behind and has written what it had.
     CatchUp { connection: ConnectionId },
     /// A connection is gone.
@@ -44,6 +46,10 @@ pub(crate) enum Ask {
     Recheck { answer: oneshot::Sender<()> },
     /// A participant was removed.
     Remove { sub: String, answer: oneshot::Sender<()> },
+    /// The backend has said something else of a participant.
+    Amend { sub: String, answer: oneshot::Sender<()> },
+    /// The session was deleted.
+    Deleted,
     /// Another process owns the session, in that epoch.
     OwnedElsewhere { epoch: u64 },
     /// Who is connected, and how far behind each is.
@@ -56,7 +62,10 @@ impl Ask {
     /// Whether it only looks at the session, which keeps nothing in memory.
     pub(super) fn is_a_look(&self) -> bool {
         match self {
-            Self::Connections { .. } | Self::Recheck { .. } | Self::OwnedElsewhere { .. } => true,
+            Self::Connections { .. }
+            | Self::Recheck { .. }
+            | Self::OwnedElsewhere { .. }
+            | Self::Amend { .. } => true,
             Self::Call { call, .. } => matches!(**call, Call::Figures | Call::Who),
             _ => false,
         }
@@ -68,7 +77,8 @@ pub(super) type CallAnswer = oneshot::Sender<Result<Answer, Problem>>;
 /// A connection that wants to enter.
 #[derive(Debug)]
 pub(crate) struct Entry {
-    pub(crate) who: Identity,
+    /// Who enters, as their token says.
+    pub(crate) told: Identity,
     pub(crate) client: Uuid,
     pub(crate) way: WayIn,
     /// The name of how it is spoken to.
@@ -125,6 +135,7 @@ pub(super) struct Inside {
     pub(super) charter: Arc<Charter>,
     pub(super) secret: Uuid,
     pub(super) removals: Arc<Removals>,
+    pub(super) amendments: Arc<Amendments>,
     pub(super) mailbox: mpsc::Sender<Ask>,
 }
 
@@ -234,6 +245,20 @@ impl SessionHandle {
     pub(crate) async fn remove(&self, sub: String, until: u64) -> Result<(), Problem> {
         self.0.removals.put(&sub, until);
         self.ask(|answer| Ask::Remove { sub, answer }).await
+    }
+
+    /// Something else stands over a participant's tokens from now on, however they come.
+    pub(crate) async fn amend(&self, sub: String, amendment: Amendment) -> Result<(), Problem> {
+        self.0.amendments.put(&sub, amendment);
+        self.ask(|answer| Ask::Amend { sub, answer }).await
+    }
+
+    pub(crate) fn amendments(&self) -> &Amendments {
+        &self.0.amendments
+    }
+
+    pub(crate) async fn tell_deleted(&self) -> Result<(), Problem> {
+        self.tell(Ask::Deleted).await
     }
 
     pub(crate) fn removals(&self) -> &Removals {

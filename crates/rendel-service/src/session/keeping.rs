@@ -4,11 +4,13 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use backon::{ExponentialBuilder, Retryable as _};
-use rendel_core::SequencerSnapshot;
+use chrono::{TimeDelta, Utc};
+use rendel_core::{Charter, SequencerSnapshot};
 use rendel_session::{CallId, Found, Input, Standing, Status, moved};
 use rendel_store::{
-    Append, Claim, Keeping, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError,
+    Append, Claim, Keeping, Note, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError,
 };
+use serde_json::json;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
@@ -29,6 +31,8 @@ pub(super) struct StoreSide {
     epoch: u64,
     /// Updates that the journal keeps, where it is bounded.
     journal_limit: Option<u64>,
+    /// How long an ended session is kept, where that is bounded.
+    retain: Option<TimeDelta>,
     returns: mpsc::UnboundedSender<Input>,
     /// The snapshot that is being kept.
     keeping: Option<JoinHandle<()>>,
@@ -42,7 +46,7 @@ impl StoreSide {
     pub(super) fn new(
         app: Arc<App>,
         taken: &TakenOver,
-        journal_limit: Option<u64>,
+        charter: &Charter,
         returns: mpsc::UnboundedSender<Input>,
     ) -> Self {
         Self {
@@ -50,7 +54,8 @@ impl StoreSide {
             id: taken.row.id.clone(),
             ord: taken.row.ord,
             epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
-            journal_limit,
+            journal_limit: charter.limits.journal,
+            retain: charter.session.retain.and_then(|retain| TimeDelta::from_std(retain).ok()),
             returns,
             keeping: None,
             recovering: None,
@@ -172,9 +177,22 @@ impl StoreSide {
     pub(super) fn write_standing(&self, call: CallId, by: String, standing: Standing) {
         let (store, ord, epoch, returns) =
             (self.app.store.clone(), self.ord, self.epoch, self.returns.clone());
+        let what = match standing.status {
+            Status::Open => "thawed",
+            Status::Frozen => "froze",
+            Status::Ended => "ended",
+        };
+        let detail = match standing.except.is_empty() {
+            true => json!({}),
+            false => json!({ "except": standing.except }),
+        };
+        let note = Note::of_session(&self.id, &by, what, detail);
+        let retained = self.retain.filter(|_| standing.status == Status::Ended);
+        let delete_at = retained.and_then(|retained| Utc::now().checked_add_signed(retained));
         tokio::spawn(async move {
             let except = serde_json::to_string(&standing.except).unwrap_or_default();
-            let written = store.set_status(ord, epoch, standing.status.name(), except).await;
+            let written =
+                store.set_status(ord, epoch, standing.status.name(), except, delete_at, note).await;
             let result = match &written {
                 Ok(true) => Ok(()),
                 Ok(false) => Err(moved()),

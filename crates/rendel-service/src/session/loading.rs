@@ -88,6 +88,7 @@ fn start(app: Arc<App>, taken: &TakenOver) -> Result<SessionHandle, Problem> {
         charter: driver.charter.clone(),
         secret: taken.row.secret,
         removals: driver.removals.clone(),
+        amendments: driver.amendments.clone(),
         mailbox,
     }));
     tokio::spawn(driver.run(asks, returned));

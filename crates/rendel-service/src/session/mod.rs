@@ -1,5 +1,6 @@
 //! Sessions in memory: each is a state machine, a loop that drives it, and a mailbox.
 
+mod amendments;
 mod driver;
 mod handle;
 mod keeping;

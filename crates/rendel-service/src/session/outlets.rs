@@ -19,6 +19,9 @@ use crate::queue::{Arrival, Beat, Beginning, Frame, Item, Outbound, Run, Snapsho
 /// A connection that entered.
 #[derive(Debug)]
 pub(super) struct Outlet {
+    /// Who it is, as their token says.
+    pub(super) told: Identity,
+    /// Who it is, as the backend says over that.
     pub(super) who: Identity,
     pub(super) client: Uuid,
     pub(super) outbound: Arc<Outbound>,
@@ -32,13 +35,14 @@ pub(super) struct Outlet {
 
 impl Outlet {
     pub(super) fn new(
+        told: Identity,
         who: Identity,
         client: Uuid,
         outbound: Arc<Outbound>,
         encoding: &'static str,
         address: String,
     ) -> Self {
-        Self { who, client, outbound, encoding, address, since: now_ms(), audience: None }
+        Self { told, who, client, outbound, encoding, address, since: now_ms(), audience: None }
     }
 }
 
@@ -70,6 +74,10 @@ impl Outlets {
 
     pub(super) fn get_mut(&mut self, connection: ConnectionId) -> Option<&mut Outlet> {
         self.all.get_mut(&connection)
+    }
+
+    pub(super) fn of_participant(&self, sub: &str) -> Vec<ConnectionId> {
+        self.iter().filter(|(_, outlet)| outlet.who.id == sub).map(|(id, _)| id).collect()
     }
 
     pub(super) fn iter(&self) -> impl Iterator<Item = (ConnectionId, &Outlet)> {

@@ -274,7 +274,7 @@ impl Session {
                 away: shown.away,
             }
         };
-        let participants = self.people.list().into_iter().map(info).collect();
+        let participants = self.people.all().into_iter().map(info).collect();
         ParticipantList { participants, holds: holds.clone() }
     }
 }

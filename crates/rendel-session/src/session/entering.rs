@@ -2,10 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rendel_core::{Actor, Charter, Fact, Path, Problem, ProblemKind, Teller, placed};
+use rendel_core::{Actor, Charter, Fact, Path, Problem, ProblemKind, RosterSight, Teller, placed};
 use rendel_wire::{
-    AnswerFrame, ConnectionLimits, LeftWhy, Notice, OutcomeFrame, Said, SendCue, Welcome, You,
+    AnswerFrame, ConnectionLimits, LeftWhy, Notice, OutcomeFrame, Roster, Said, SendCue, Welcome,
+    You,
 };
+
+use serde_json::Value;
 
 use super::Session;
 use crate::audiences::Word;
@@ -61,6 +64,27 @@ impl Session {
         self.people.enter(&person, self.settings.connections_per_participant)
     }
 
+    /// Somebody is somebody else from now on: a connection goes on under another name or role, with
+    /// all that it may see then.
+    pub(super) fn amend(
+        &mut self,
+        connection: ConnectionId,
+        name: &str,
+        role: &str,
+        claims: BTreeMap<String, Value>,
+    ) {
+        self.members.renew(connection, claims);
+        let audience = self.audiences.of_role(role);
+        let Some(before) = self.members.amend(connection, name, role, audience) else { return };
+        if !self.members.has_follower(before) {
+            self.audiences.stop_following(before);
+        }
+        if let Some(id) = self.members.get(connection).map(|member| member.who.id.clone()) {
+            self.people.amend(&id, name, role);
+        }
+        self.catch_up(connection, None);
+    }
+
     /// Gives a connection that fell behind where the session stands now, in place of its backlog.
     pub(super) fn catch_up(&mut self, connection: ConnectionId, seen: Option<u64>) {
         let Some(audience) = self.members.get(connection).map(|member| member.audience) else {
@@ -80,6 +104,9 @@ impl Session {
     /// here before is told once.
     pub(super) fn receive_arrivals(&mut self) {
         let (roster, holds) = self.people.poll_changed();
+        if let Some(count) = self.people.poll_count(self.now) {
+            self.order.push(Waiting::Roster(Roster { count: Some(count), ..Roster::default() }));
+        }
         if let Some(change) = roster {
             self.order.push(Waiting::Roster(change));
         }
@@ -128,7 +155,11 @@ impl Session {
             seq: sequencer.seq(),
             state: None,
             updates: None,
-            roster: self.people.list(),
+            roster: match self.audiences.roster_sight(audience) {
+                RosterSight::Names => self.people.named(),
+                _ => Vec::new(),
+            },
+            count: self.people.count(),
             presence: self.audiences.present_facts(audience, self.people.presence()),
             holds: self.people.holds().list(),
             token: member.token.clone(),
@@ -166,6 +197,11 @@ impl Session {
     /// the updates around it only.
     pub(super) fn said(&mut self, connection: ConnectionId, said: Said) {
         let Some(member) = self.members.get(connection) else { return };
+        if self.charter.roster_sight(&member.who.role) != RosterSight::Names {
+            let detail = "Whoever looks on without being named tells nothing of themselves.";
+            let problem = Problem::new(ProblemKind::NotAllowed, detail);
+            return self.tell(connection, Word::Notice(Notice { problem }));
+        }
         if self.order.is_adrift() {
             return self.keep_said(connection, said);
         }

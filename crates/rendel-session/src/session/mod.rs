@@ -21,7 +21,7 @@ use crate::members::Members;
 use crate::order::{Order, Spacing, Waiting};
 use crate::output::{Answer, Output, Report, To};
 use crate::people::People;
-use crate::problems::unavailable;
+use crate::problems::{deleted, unavailable};
 
 /// What whoever runs the service says of its sessions.
 #[derive(Clone, Copy, Debug)]
@@ -145,6 +145,10 @@ impl Session {
                 differing.into_iter().for_each(|connection| self.repair(connection));
             }
             Input::Removed { id, problem } => self.remove(&id, &problem),
+            Input::Amended { connection, name, role, claims } => {
+                self.amend(connection, &name, &role, claims);
+            }
+            Input::Deleted => self.end(&deleted(), &deleted()),
             Input::Revoked { connection, problem } => {
                 self.outputs.push(Output::Close { connection, problem });
             }

@@ -133,7 +133,7 @@ impl Session {
 
     /// What is not known to be on disk is given up: calls are told why, and participants nothing.
     /// They send again what has no answer, to whoever goes on with the session.
-    fn end(&mut self, why: &Problem, to_connections: &Problem) {
+    pub(super) fn end(&mut self, why: &Problem, to_connections: &Problem) {
         for one in self.order.take_unwritten() {
             match one {
                 Waiting::Update { from: Origin::Call { call, role, .. }, .. }

@@ -19,12 +19,12 @@ struct Scenario;
 pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
     let key_file = args.dir.join("service.key");
     let service_key = key(&key_file)?;
-    let gate_secret = hex_secret();
+    let gate_secret = rendel_service::WebhookSecret::generate();
     let words = serde_json::from_str(&file("gate/words.json")?)
         .context("the demo's word lists cannot be read")?;
-    let gate = super::gate::start(words, gate_secret.clone(), 0)?;
+    let gate = super::gate::start(words, &gate_secret, 0)?;
     let mut config = rendel_service::Config::new(args.listen, String::new(), service_key);
-    config.gate_secret = Some(gate_secret);
+    config.gate_secret = gate_secret;
     config.variables.insert("GATE_URL".to_owned(), gate);
     let plan =
         ServePlan { database: Database::Local(args.dir.join("database")), charters: None, config };
@@ -52,11 +52,6 @@ pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
         Ok(())
     })
     .await
-}
-
-/// What the demo's gate and service share for as long as they run.
-fn hex_secret() -> String {
-    rendel_service::ServiceKey::generate().reveal().to_owned()
 }
 
 /// The sessions of the scenario, by the names of their charters.

@@ -7,8 +7,13 @@ use std::sync::Arc;
 
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use anyhow::{Context as _, Result};
+use rendel_service::WebhookSecret;
+use reqwest::header::{HeaderMap, HeaderValue};
 use serde::Deserialize;
 use serde_json::{Value, json};
+use standardwebhooks::{
+    HEADER_WEBHOOK_ID, HEADER_WEBHOOK_SIGNATURE, HEADER_WEBHOOK_TIMESTAMP, Webhook,
+};
 
 use crate::cli::StandInArgs;
 use crate::out::Out;
@@ -27,7 +32,7 @@ pub(crate) struct WordLists {
 
 struct Gate {
     words: WordLists,
-    secret: String,
+    verifier: Webhook,
 }
 
 impl WordLists {
@@ -67,14 +72,16 @@ impl WordLists {
 }
 
 pub(crate) async fn run(args: &StandInArgs, out: Out) -> Result<()> {
-    let address = start(WordLists::read(&args.words)?, args.secret.clone(), args.port)?;
+    let secret = WebhookSecret::parse(&args.secret)
+        .context("the secret is whsec_ and 24 to 64 bytes in base64, as gate_secret is")?;
+    let address = start(WordLists::read(&args.words)?, &secret, args.port)?;
     out.line(&format!("the stand-in checks at {address}"));
     Ok(tokio::signal::ctrl_c().await?)
 }
 
 /// Serves a gate on a free port of loopback, or on `port`; gives its address.
-pub(crate) fn start(words: WordLists, secret: String, port: u16) -> Result<String> {
-    let gate = Arc::new(Gate { words, secret });
+pub(crate) fn start(words: WordLists, secret: &WebhookSecret, port: u16) -> Result<String> {
+    let gate = Arc::new(Gate { words, verifier: Webhook::new(&secret.reveal())? });
     let server = HttpServer::new(move || {
         App::new().app_data(web::Data::new(gate.clone())).default_service(web::post().to(check))
     });
@@ -89,13 +96,17 @@ pub(crate) fn start(words: WordLists, secret: String, port: u16) -> Result<Strin
 }
 
 async fn check(request: HttpRequest, body: String, gate: web::Data<Arc<Gate>>) -> HttpResponse {
-    let header = |name: &str| {
-        request.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default()
-    };
-    let time = header("Rendel-Time").parse().unwrap_or(0);
-    let expected = rendel_service::signature(&gate.secret, header("Rendel-Id"), time, &body);
-    if header("Rendel-Signature") != expected {
-        return HttpResponse::Unauthorized().body("The signature is not that of the service.");
+    let mut headers = HeaderMap::new();
+    for name in [HEADER_WEBHOOK_ID, HEADER_WEBHOOK_TIMESTAMP, HEADER_WEBHOOK_SIGNATURE] {
+        let value =
+            request.headers().get(name).map(|value| HeaderValue::from_bytes(value.as_bytes()));
+        if let Some(Ok(value)) = value {
+            headers.insert(name, value);
+        }
+    }
+    if let Err(error) = gate.verifier.verify(body.as_bytes(), &headers) {
+        return HttpResponse::Unauthorized()
+            .body(format!("The call is not the service's: {error}."));
     }
     let asked: Value = serde_json::from_str(&body).unwrap_or_default();
     HttpResponse::Ok().json(gate.words.answer(&asked["edits"]))

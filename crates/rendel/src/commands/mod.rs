@@ -35,6 +35,7 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::Watch(args) => watch::run(&args, *out).await,
         Command::May(args) => people::may(&args, *out).await,
         Command::Remove(args) => people::remove(&args, *out).await,
+        Command::Amend(args) => people::amend(args, *out).await,
         Command::Audit(args) => people::audit(&args, *out).await,
         Command::Invitation(command) => people::invitation(command, *out).await,
         Command::Key(command) => people::key(command, *out).await,

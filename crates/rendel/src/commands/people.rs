@@ -1,14 +1,16 @@
-//! `rendel who`, `may`, `remove`, `audit`, `invitation` and `key`: who is in a session, and what
+//! `rendel who`, `may`, `remove`, `amend`, `audit`, `invitation` and `key`: who is in a session, and what
 //! they may do.
 
 use anyhow::{Context as _, Result};
+use rendel_service::WebhookSecret;
 use rendel_wire::http::{
-    AddKey, AuditEntry, AuditList, InvitationInfo, InvitationList, KeyInfo, KeyList,
-    MakeInvitation, MayAnswer, MayBody, ParticipantInfo, ParticipantList, RevokeTokens,
+    AddKey, AmendParticipant, AmendedParticipant, AuditEntry, AuditList, InvitationInfo,
+    InvitationList, KeyInfo, KeyList, MakeInvitation, MayAnswer, MayBody, ParticipantInfo,
+    ParticipantList, RevokeTokens,
 };
 
 use crate::api::Api;
-use crate::cli::{AuditArgs, InvitationCommand, KeyCommand, MayArgs, RemoveArgs, Which};
+use crate::cli::{AmendArgs, AuditArgs, InvitationCommand, KeyCommand, MayArgs, RemoveArgs, Which};
 use crate::out::{FaultsFound, Out, problem_in_words};
 use crate::words::{doing, parse_edit};
 
@@ -67,6 +69,33 @@ pub(crate) async fn remove(args: &RemoveArgs, out: Out) -> Result<()> {
         seconds => format!("may come back in {seconds} s"),
     };
     out.note(&format!("{} is out of {} and {back}.", args.sub, args.session));
+    Ok(())
+}
+
+pub(crate) async fn amend(args: AmendArgs, out: Out) -> Result<()> {
+    let AmendArgs { session, sub, role, name, claims, as_token, reach } = args;
+    let claims = claims.map(|text| serde_json::from_str(&text));
+    let claims = claims.transpose().context("--claims is no JSON object")?;
+    let asked = match as_token {
+        true => AmendParticipant { role: Some(None), name: Some(None), claims: Some(None) },
+        false => AmendParticipant {
+            role: role.map(Some),
+            name: name.map(Some),
+            claims: claims.map(Some),
+        },
+    };
+    let api = Api::backend(&reach)?;
+    let path = format!("/sessions/{session}/participants/{sub}");
+    let stands: AmendedParticipant = api.read(api.patch(&path).json(&asked)).await?;
+    out.value(&stands, || {
+        let claims = stands.claims.as_ref().map(|claims| serde_json::json!(claims).to_string());
+        let parts = [("role", &stands.role), ("name", &stands.name), ("claims", &claims)];
+        let parts = parts.iter().filter_map(|(what, is)| Some(format!("{what} {}", is.as_ref()?)));
+        match parts.collect::<Vec<_>>().join(", ") {
+            none if none.is_empty() => format!("{sub} is as their tokens say."),
+            parts => format!("{sub} has {parts}, whatever their tokens say."),
+        }
+    });
     Ok(())
 }
 
@@ -144,6 +173,13 @@ pub(crate) async fn invitation(command: InvitationCommand, out: Out) -> Result<(
 
 pub(crate) async fn key(command: KeyCommand, out: Out) -> Result<()> {
     match command {
+        KeyCommand::Derived { key_file } => {
+            let key = crate::api::read_key(&key_file)?;
+            let (signing, gates) = (key.signing_key(), WebhookSecret::derived(&key).reveal());
+            out.value(&serde_json::json!({ "tokens": signing, "gates": gates }), || {
+                format!("tokens  {signing}\ngates   {gates}")
+            });
+        }
         KeyCommand::List { reach } => {
             let api = Api::backend(&reach)?;
             let list: KeyList = api.read(api.get("/keys")).await?;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use anyhow::{Context as _, Result};
+use anyhow::{Context as _, Result, bail};
 use rendel_core::Settled;
 use rendel_wire::http::{
     ConnectionInfo, ConnectionList, FreezeSession, IssueToken, OpenSession, ResetSession,
@@ -74,6 +74,19 @@ pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
             Ok(())
         }
         SessionCommand::Thaw { which } => change(&which, "thaw", out).await,
+        SessionCommand::Delete { yes, which } => {
+            if !yes {
+                bail!(
+                    "{} would be deleted with all that is kept of it, and nothing brings it back; \
+                     say --yes to do it",
+                    which.session
+                );
+            }
+            let api = Api::backend(&which.reach)?;
+            api.send(api.delete(&format!("/sessions/{}", which.session))).await?;
+            out.note(&format!("{} is deleted, with all that was kept of it.", which.session));
+            Ok(())
+        }
         SessionCommand::End { which } => change(&which, "end", out).await,
         SessionCommand::Reset { opening, which } => {
             let opening = opening.as_deref().map(read_json).transpose()?;

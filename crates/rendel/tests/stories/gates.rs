@@ -9,7 +9,7 @@ use tokio::net::TcpListener;
 
 use crate::harness::{Raw, Service, free_port, name, until};
 
-const SECRET: &str = "a secret that the gate and the service share";
+const SECRET: &str = "whsec_YSBzZWNyZXQgdGhhdCB0aGUgZ2F0ZSBhbmQgdGhlIHNlcnZpY2Ugc2hhcmU=";
 
 fn charter(if_away: &str) -> String {
     format!(

@@ -7,10 +7,14 @@ use serde_json::{Value, json};
 
 use crate::harness::{Raw, Service, name, until};
 
-const FAR: u64 = 4_000_000_000;
+/// As far off as the end of a token may be, or nearly so.
+fn far() -> u64 {
+    let now = std::time::UNIX_EPOCH.elapsed().unwrap().as_secs();
+    now + 29 * 86_400
+}
 
 fn claims() -> Value {
-    json!({ "aud": "rendel", "sub": "oda", "role": "participant", "session": "headcount", "exp": FAR })
+    json!({ "aud": "rendel", "sub": "oda", "role": "participant", "session": "headcount", "exp": far() })
 }
 
 fn signed(key: &str, claims: &Value, algorithm: Algorithm) -> String {
@@ -19,7 +23,7 @@ fn signed(key: &str, claims: &Value, algorithm: Algorithm) -> String {
 
 /// The same claims under `alg: none`, as an attacker would write them.
 fn unsigned(service: &Service) -> String {
-    let token = signed(&service.key, &claims(), Algorithm::HS256);
+    let token = signed(&service.signing_key(), &claims(), Algorithm::HS256);
     let body = token.split('.').nth(1).unwrap();
     // {"alg":"none","typ":"JWT"} in base64url
     format!("eyJhbGciOiJub25lIiwidHlwIjoiSldUIn0.{body}.")
@@ -38,7 +42,7 @@ async fn what_a_token_says_beside_its_role_is_there_for_the_charter_s_conditions
         claims["session"] = json!("beds");
         claims["role"] = json!("picker");
         claims["claims"] = json!({ "beds": beds });
-        signed(&service.key, &claims, Algorithm::HS256)
+        signed(&service.signing_key(), &claims, Algorithm::HS256)
     };
     let add = |bed: &str| json!([{ "at": format!("/beds/{bed}/crates"), "op": "add", "by": 1 }]);
     let (mut oda, _) = Raw::enter(&service, "beds", &token(json!(["north"]))).await;
@@ -69,12 +73,12 @@ async fn a_bad_token_is_told_apart_on_both_ways_in() {
     let with = |name: &str, value: Value| {
         let mut claims = claims();
         claims[name] = value;
-        signed(&service.key, &claims, Algorithm::HS256)
+        signed(&service.signing_key(), &claims, Algorithm::HS256)
     };
     let without = |name: &str| {
         let mut claims = claims();
         claims.as_object_mut().unwrap().remove(name);
-        signed(&service.key, &claims, Algorithm::HS256)
+        signed(&service.signing_key(), &claims, Algorithm::HS256)
     };
     let table = [
         (
@@ -82,7 +86,11 @@ async fn a_bad_token_is_told_apart_on_both_ways_in() {
             signed("another key of at least 32 characters", &claims(), Algorithm::HS256),
             "bad-token",
         ),
-        ("another algorithm", signed(&service.key, &claims(), Algorithm::HS384), "bad-token"),
+        (
+            "another algorithm",
+            signed(&service.signing_key(), &claims(), Algorithm::HS384),
+            "bad-token",
+        ),
         ("alg none", unsigned(&service), "bad-token"),
         ("expired", with("exp", json!(1_000)), "expired-token"),
         ("another session", service.token("slope-plan", "oda", "picker").await, "bad-token"),
@@ -334,7 +342,7 @@ async fn a_token_that_ends_is_renewed_in_place_and_ends_the_connection_otherwise
     service.open_demo("headcount").await;
     let short = |sub: &str, seconds: u64| {
         let claims = json!({ "aud": "rendel", "sub": sub, "role": "participant", "session": "headcount", "exp": now() + seconds });
-        signed(&service.key, &claims, Algorithm::HS256)
+        signed(&service.signing_key(), &claims, Algorithm::HS256)
     };
     let (mut oda, _) = Raw::enter(&service, "headcount", &short("oda", 2)).await;
     let (mut bram, _) = Raw::enter(&service, "headcount", &short("bram", 2)).await;

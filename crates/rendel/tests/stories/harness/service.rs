@@ -235,6 +235,11 @@ impl Service {
         self.dir.path().join("service.key")
     }
 
+    /// The key with which a backend signs tokens itself.
+    pub(crate) fn signing_key(&self) -> String {
+        rendel_service::ServiceKey::parse(&self.key).unwrap().signing_key()
+    }
+
     pub(crate) fn path(&self, name: &str) -> PathBuf {
         self.dir.path().join(name)
     }

@@ -1,0 +1,2 @@
+DROP TABLE participants;
+ALTER TABLE sessions DROP COLUMN delete_at;
