@@ -30,6 +30,8 @@ pub type Teller = (String, Uuid);
 pub struct Presence {
     tellers: BTreeMap<Teller, BTreeMap<String, Said>>,
     changed: BTreeMap<Teller, BTreeSet<String>>,
+    /// Participants of whom nothing is shown.
+    hidden: BTreeSet<String>,
 }
 
 #[derive(Clone, Debug)]
@@ -136,6 +138,18 @@ impl Presence {
         }
     }
 
+    /// From now on nothing is shown of a participant, or all that they tell is again.
+    pub fn hide(&mut self, id: &str, is_hidden: bool) {
+        let is_other = match is_hidden {
+            true => self.hidden.insert(id.to_owned()),
+            false => self.hidden.remove(id),
+        };
+        let theirs = self.tellers.iter().filter(|(teller, _)| is_other && teller.0 == id);
+        for (teller, told) in theirs {
+            note(&mut self.changed, teller, told.keys().cloned().collect());
+        }
+    }
+
     /// A connection is gone, and with it what it said.
     pub fn handle_gone(&mut self, teller: &Teller, connection: u64) {
         let Some(told) = self.tellers.get_mut(teller) else { return };
@@ -177,7 +191,7 @@ impl Presence {
 
     /// What one tells, as a role is shown it; `None` where that is nothing.
     pub fn facts(&self, charter: &Charter, sight: &Sight, teller: &Teller) -> Option<Facts> {
-        let told = self.tellers.get(teller)?;
+        let told = self.tellers.get(teller).filter(|_| !self.hidden.contains(&teller.0))?;
         let is_shown = |name: &str, value: &Value| {
             sight.is_whole() || charter.presence.is_shown(&charter.fields, sight, name, value)
         };

@@ -13,8 +13,8 @@ use crate::token::MOST_SECONDS;
 /// How often the service looks for what other processes revoked and which keys they added or
 /// retired.
 const LOOK: Duration = Duration::from_millis(400);
-/// After so many looks, about a minute, sessions are deleted whose time has come.
-const SWEEP: u64 = 150;
+/// After so many looks, about ten seconds, sessions are deleted whose time has come.
+const SWEEP: u64 = 25;
 /// After so many looks, about an hour, what is older than it need be is forgotten.
 const TIDY: u64 = 9_000;
 /// Sessions that are deleted at one time.
@@ -47,6 +47,10 @@ impl App {
         let revocations = self.store.revocations(last).await?;
         let has_lost = self.keys.load(&self.store.keys().await?);
         let about = self.revoked.take(revocations);
+        if !about.is_empty() {
+            // Some may have been deleted, which says more than that their tokens are revoked.
+            self.look_at_ownership().await?;
+        }
         for session in self.sessions_in_memory() {
             if has_lost || about.contains(session.id()) {
                 // One that has ended has no connections left, here and below.

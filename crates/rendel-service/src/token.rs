@@ -202,7 +202,9 @@ impl KeyRing {
         }
         check_name("sub", &claims.sub, 128)?;
         claims.name.iter().try_for_each(|name| check_name("name", name, 128))?;
-        check_claims(&claims.claims)?;
+        check_claims(&claims.claims).map_err(|problem| {
+            Problem::new(ProblemKind::BadToken, format!("In the token, {}", problem.detail()))
+        })?;
         Ok((claims, header.kid))
     }
 }

@@ -383,6 +383,9 @@ impl Audiences {
     ) -> Option<Shown<Content>> {
         let charter = self.charter.clone();
         let known = self.all.get_mut(audience)?;
+        if known.roster == RosterSight::Nothing {
+            return None;
+        }
         let mut of = Told::new();
         for (teller, names) in changed {
             let facts = presence.facts(&charter, &known.sight, teller);
@@ -437,6 +440,9 @@ impl Audiences {
         presence: &Presence,
     ) -> BTreeMap<String, BTreeMap<Uuid, Facts>> {
         let mut all = BTreeMap::<_, BTreeMap<_, _>>::new();
+        if self.roster_sight(audience) == RosterSight::Nothing {
+            return all;
+        }
         for teller in presence.tellers() {
             if let Some(facts) = presence.facts(&self.charter, self.sight(audience), teller) {
                 let divided = self.all.get_mut(audience).filter(|known| !known.sight.is_whole());

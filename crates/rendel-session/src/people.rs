@@ -109,6 +109,9 @@ impl People {
     fn note(&mut self, mut change: Roster) {
         change.joined.retain(|one| !self.unnamed.contains(&one.id));
         change.changed.retain(|one| !self.unnamed.contains(&one.id));
+        for left in &change.left {
+            self.presence.hide(&left.id, false);
+        }
         change.left.retain(|left| !self.unnamed.remove(&left.id));
         absorb(&mut self.roster, change);
     }
@@ -139,17 +142,25 @@ impl People {
     /// Somebody has another name or role.
     pub(crate) fn amend(&mut self, id: &str, name: &str, role: &str) {
         let change = self.present.amend(id, name, role);
+        self.turn(id, role, change);
+    }
+
+    /// Takes a change in that says a role: whoever is named from now on is new to all, and whoever
+    /// is not has left for them.
+    fn turn(&mut self, id: &str, role: &str, change: Roster) {
         let (was_named, is_named) = (!self.unnamed.contains(id), self.is_named(role));
         let gone = Left { id: id.to_owned(), why: LeftWhy::Left };
         match (was_named, is_named) {
             (true, true) => self.note(change),
             (false, true) => {
                 self.unnamed.remove(id);
+                self.presence.hide(id, false);
                 self.note(Roster { joined: change.changed, ..Roster::default() });
             }
             (true, false) => {
                 self.note(Roster { left: vec![gone], ..Roster::default() });
                 self.unnamed.insert(id.to_owned());
+                self.presence.hide(id, true);
             }
             (false, false) => {}
         }
@@ -159,11 +170,11 @@ impl People {
     /// connections of one.
     pub(crate) fn enter(&mut self, who: &Person, most_each: u32) -> Result<(), Problem> {
         let change = self.present.add(who, self.charter.session.participants, most_each)?;
-        match self.is_named(&who.role) {
-            true => self.unnamed.remove(&who.id),
-            false => self.unnamed.insert(who.id.clone()),
-        };
-        self.note(change);
+        if !change.joined.is_empty() && !self.is_named(&who.role) {
+            self.unnamed.insert(who.id.clone());
+            self.presence.hide(&who.id, true);
+        }
+        self.turn(&who.id, &who.role, change);
         Ok(())
     }
 

@@ -1,9 +1,10 @@
 //! What has to be so, all the time and in the end.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use rendel_core::{Actor, ClientKey, Problem, ProblemKind, Settled};
 use rendel_session::{Answer, Ask, Input, Output, Shown, UpdateRow};
+use rendel_wire::http::ParticipantList;
 use rendel_wire::{FromService, LeftWhy};
 use sha2::Digest as _;
 
@@ -117,12 +118,23 @@ impl World {
         if !self.hosts[host].calls.is_empty() {
             return Err(format!("calls without an answer: {:?}", self.hosts[host].calls));
         }
+        let list = self.who(host)?;
+        let nobody = BTreeSet::new();
         let present = || self.people.iter().filter(|of| !of.has_gone);
         let followers = &self.hosts[host].followers;
-        let here: BTreeSet<&str> = present()
+        let all: BTreeSet<&str> = present()
             .map(|of| of.id.as_str())
             .chain(followers.iter().map(|follower| follower.id.as_str()))
             .collect();
+        let known: BTreeMap<&str, &str> =
+            list.participants.iter().map(|one| (one.id.as_str(), one.role.as_str())).collect();
+        if !known.keys().eq(all.iter()) {
+            return Err(format!("the session knows {known:?}, and here are {all:?}"));
+        }
+        // Whoever is in a role that the charter does not have is told of nobody, and nobody of them.
+        let is_named = |role: &str| self.charter.has_role(role);
+        let here: BTreeSet<&str> =
+            known.iter().filter(|(_, role)| is_named(role)).map(|(id, _)| *id).collect();
         for (person, of) in present().enumerate() {
             let seq = self.journal.seq();
             if of.link.is_none_or(|link| !link.is_in) {
@@ -139,7 +151,7 @@ impl World {
             }
             let roster: BTreeSet<&str> =
                 of.replica.roster().iter().map(|one| one.id.as_str()).collect();
-            if roster != here {
+            if roster != *if is_named(&of.role) { &here } else { &nobody } {
                 return Err(format!("{person} knows {roster:?}, and here are {here:?}"));
             }
             let key = ClientKey::of(&of.id, of.replica.client());
@@ -156,12 +168,12 @@ impl World {
                 }
             }
         }
-        self.check_people_at_rest()
+        self.check_people_at_rest(&here)
     }
 
     /// What participants tell of themselves has come to all who see the same part of the state, and
     /// so have holds.
-    fn check_people_at_rest(&self) -> Result<(), String> {
+    fn check_people_at_rest(&self, named: &BTreeSet<&str>) -> Result<(), String> {
         let present: Vec<_> = self.people.iter().filter(|of| !of.has_gone).collect();
         for (at, one) in present.iter().enumerate() {
             for other in present[at + 1..].iter().filter(|other| other.role == one.role) {
@@ -184,6 +196,9 @@ impl World {
                 let told = told.and_then(|facts| facts.get("pointer"));
                 let said = other.replica.enter(None).presence;
                 let said = said.as_ref().and_then(|facts| facts.get("pointer"));
+                // A role that the charter does not have tells nothing and is told nothing.
+                let is_told = [one, other].iter().all(|of| self.charter.has_role(&of.role));
+                let said = said.filter(|_| is_told && named.contains(other.id.as_str()));
                 if told != said.filter(|said| !said.is_null()) {
                     return Err(format!(
                         "{} sees the pointer of {} at {told:?}, and it is at {said:?}",
@@ -193,6 +208,17 @@ impl World {
             }
         }
         Ok(())
+    }
+
+    /// Who is here, as the session says.
+    fn who(&mut self, host: usize) -> Result<ParticipantList, String> {
+        let machine = self.hosts[host].machine.as_mut().ok_or("the process has ended")?;
+        machine.handle(self.now, Input::Call { call: 0, ask: Ask::Who });
+        let answer = machine.poll_outputs().into_iter().find_map(|output| match output {
+            Output::Answer { answer: Ok(Answer::Who(list)), .. } => Some(list),
+            _ => None,
+        });
+        answer.ok_or_else(|| "nobody says who is here".to_owned())
     }
 
     /// Everybody goes: nothing is left of them.
@@ -214,13 +240,8 @@ impl World {
             self.step()?;
         }
         self.now = until;
-        let machine = self.hosts[host].machine.as_mut().ok_or("the process has ended")?;
-        machine.handle(self.now, Input::Call { call: 0, ask: Ask::Who });
-        let answer = machine.poll_outputs().into_iter().find_map(|output| match output {
-            Output::Answer { answer: Ok(Answer::Who(list)), .. } => Some(list),
-            _ => None,
-        });
-        let list = answer.ok_or("nobody says who is here")?;
+        let list = self.who(host)?;
+        let machine = self.hosts[host].machine.as_ref().ok_or("the process has ended")?;
         if !list.participants.is_empty() || !list.holds.is_empty() || !machine.is_idle() {
             return Err(format!("something is left of those who went: {list:?}"));
         }

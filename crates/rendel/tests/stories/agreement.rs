@@ -114,7 +114,7 @@ async fn lists_and_texts_reach_it_too_and_so_do_the_patches_of_an_unrelated_libr
 }
 
 /// A program of the Python packages that `scripts/test` fetches.
-fn python_program(name: &str) -> PathBuf {
+pub(crate) fn python_program(name: &str) -> PathBuf {
     let program =
         PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../target/test-python/bin").join(name);
     assert!(program.exists(), "{} is missing: scripts/test fetches it", program.display());

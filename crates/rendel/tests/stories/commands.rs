@@ -85,7 +85,7 @@ async fn every_command_that_prints_data_prints_json_where_asked() {
 fn the_exit_code_says_what_kind_of_end_it_was() {
     let folder = tempfile::tempdir().unwrap();
     let key = folder.path().join("key");
-    fs::write(&key, "k".repeat(64)).unwrap();
+    fs::write(&key, "an-orchard-has-pears-and-quinces").unwrap();
     let faulty = folder.path().join("faulty.toml");
     fs::write(&faulty, "charter = \"a\"\nversion = 1\n[state.heads]\nkind = \"countre\"\n")
         .unwrap();

@@ -4,76 +4,12 @@ use std::time::Duration;
 
 use futures_util::{SinkExt as _, StreamExt as _};
 use rendel_client::{Change, Connection, Encoding, Event, Target};
-use reqwest::{Method, Response, StatusCode};
+use reqwest::Method;
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::Message;
 use uuid::Uuid;
 
-use crate::harness::{PATIENCE, Proxy, Raw, Service, name, until};
-
-/// An event stream, read event by event.
-struct Events {
-    response: Response,
-    text: String,
-}
-
-#[derive(Debug, PartialEq)]
-struct Told {
-    name: String,
-    id: Option<u64>,
-    data: Value,
-}
-
-impl Events {
-    async fn open(service: &Service, query: &str, token: Option<&str>, last: Option<&str>) -> Self {
-        let mut request = service.http.get(format!("{}/v1/sessions/{query}", service.server));
-        if let Some(token) = token {
-            request = request.bearer_auth(token);
-        }
-        if let Some(last) = last {
-            request = request.header("Last-Event-ID", last);
-        }
-        let response = request.send().await.unwrap();
-        assert_eq!(response.status(), StatusCode::OK, "{}", response.text().await.unwrap());
-        assert_eq!(response.headers()["content-type"], "text/event-stream");
-        Self { response, text: String::new() }
-    }
-
-    /// The next event that has a name, but for the roster's.
-    async fn next(&mut self) -> Told {
-        loop {
-            if let Some((event, rest)) = self
-                .text
-                .split_once("\n\n")
-                .map(|(event, rest)| (event.to_owned(), rest.to_owned()))
-            {
-                self.text = rest;
-                let field = |name: &str| {
-                    event
-                        .lines()
-                        .find_map(|line| line.strip_prefix(name)?.strip_prefix(": "))
-                        .map(str::to_owned)
-                };
-                match field("event") {
-                    Some(name) if name != "roster" => {
-                        let id = field("id").map(|id| id.parse().unwrap());
-                        return Told {
-                            name,
-                            id,
-                            data: serde_json::from_str(&field("data").unwrap()).unwrap(),
-                        };
-                    }
-                    _ => continue,
-                }
-            }
-            let part = tokio::time::timeout(PATIENCE, self.response.chunk())
-                .await
-                .expect("nothing came in time")
-                .unwrap();
-            self.text += std::str::from_utf8(&part.expect("the stream ended")).unwrap();
-        }
-    }
-}
+use crate::harness::{Events, PATIENCE, Proxy, Raw, Service, name, until};
 
 async fn patch(
     service: &Service,
@@ -325,18 +261,6 @@ async fn an_event_stream_goes_on_after_the_last_id_with_a_ticket_too() {
     service.post("/v1/sessions/headcount/proposals", &add).await;
     let mut back = Events::open(&service, "headcount/events", Some(&token), Some("5")).await;
     assert_eq!(back.next().await.id, Some(6));
-}
-
-impl Events {
-    /// What comes after an end.
-    async fn next_part(&mut self) -> Option<()> {
-        tokio::time::timeout(PATIENCE, self.response.chunk())
-            .await
-            .expect("the stream stays open")
-            .ok()
-            .flatten()
-            .map(|_| ())
-    }
 }
 
 #[tokio::test]

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use rand::rngs::StdRng;
@@ -73,6 +73,7 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_wherever_the_process
         tokens.push(service.token("harvest", &format!("w{writer}"), "participant").await);
     }
     let (answered, is_over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+    let end = Arc::new(End::default());
     let writers: Vec<_> = tokens
         .into_iter()
         .enumerate()
@@ -84,7 +85,7 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_wherever_the_process
                 encoding: Encoding::Json,
             };
             let random = StdRng::seed_from_u64(seed + index as u64);
-            tokio::spawn(write(target, random, answered.clone(), is_over.clone()))
+            tokio::spawn(write(target, random, answered.clone(), is_over.clone(), end.clone()))
         })
         .collect();
     let more = async || {
@@ -142,17 +143,26 @@ async fn fifty_writers_lose_nothing_and_count_nothing_twice_wherever_the_process
     );
 }
 
-/// Proposes edits of every kind until it is over, and follows until all is answered and nothing more
-/// comes.
+/// How many writers have all their answers, and the last update of all of theirs.
+#[derive(Default)]
+struct End {
+    done: AtomicUsize,
+    last: AtomicU64,
+}
+
+/// Proposes edits of every kind until it is over, and follows until all of all writers is answered
+/// and seen.
 async fn write(
     target: Target,
     mut random: StdRng,
     answered: Arc<AtomicU64>,
     is_over: Arc<AtomicBool>,
+    end: Arc<End>,
 ) -> Told {
     let mut connection = Connection::new(target, Uuid::from_u128(random.random()));
     let mut told =
         Told { proposed: 0, settled: 0, refused: 0, seen: Vec::new(), last: Value::Null, seq: 0 };
+    let mut is_done = false;
     loop {
         let proposes = !is_over.load(Ordering::Relaxed);
         while proposes && connection.is_connected() && connection.replica().unanswered().count() < 4
@@ -160,13 +170,18 @@ async fn write(
             connection.propose(vec![edit(&mut random)]).await;
             told.proposed += 1;
         }
-        // At the end nothing more may come; two quiet seconds tell that everyone is done.
-        let quiet = tokio::time::timeout(Duration::from_secs(2), connection.next()).await;
-        let event = match quiet {
-            Ok(event) => event.unwrap(),
-            Err(_) if !proposes && told.settled + told.refused == told.proposed => break,
-            Err(_) => continue,
-        };
+        if !proposes && !is_done && told.settled + told.refused == told.proposed {
+            is_done = true;
+            end.last.fetch_max(connection.replica().seq(), Ordering::SeqCst);
+            end.done.fetch_add(1, Ordering::SeqCst);
+        }
+        let are_done = end.done.load(Ordering::SeqCst) == WRITERS;
+        if are_done && connection.replica().seq() == end.last.load(Ordering::SeqCst) {
+            break;
+        }
+        let next = tokio::time::timeout(Duration::from_millis(100), connection.next());
+        let Ok(event) = next.await else { continue };
+        let event = event.unwrap();
         match event {
             Event::Changed(Change::Settled(update)) => {
                 if update.client == connection.replica().client() {

@@ -145,9 +145,13 @@ impl SlowGate {
         }
     }
 
-    async fn answer(mut stream: tokio::net::TcpStream, body: &str) {
+    async fn answer(stream: tokio::net::TcpStream, body: &str) {
+        Self::answer_with("200 OK", stream, body).await;
+    }
+
+    async fn answer_with(status: &str, mut stream: tokio::net::TcpStream, body: &str) {
         let response = format!(
-            "HTTP/1.1 200 OK\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
+            "HTTP/1.1 {status}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
             body.len()
         );
         stream.write_all(response.as_bytes()).await.unwrap();
@@ -206,19 +210,23 @@ async fn a_gate_that_is_away_counts_as_the_charter_says_and_is_left_alone_for_a_
         let (gate, url) = SlowGate::new().await;
         let service = service(&url, if_away).await;
         let mut oda = enter(&service, "oda").await;
+        // What a gate makes of what it is asked says nothing of the gate: whoever provokes that
+        // opens nothing.
         let answers = ["{\"answer\":\"maybe\"}", "no JSON", "{\"answer\":\"replace\"}", "{}", "[]"];
-        for (round, answer) in answers.into_iter().enumerate() {
+        let odd = answers.map(|answer| ("200 OK", answer));
+        let broken = [("503 Service Unavailable", ""); 5];
+        for (round, (status, answer)) in odd.into_iter().chain(broken).enumerate() {
             oda.propose(remark(&format!("r{round}"))).await;
             let (_, stream) = gate.asked().await;
-            SlowGate::answer(stream, answer).await;
-            assert_eq!(oda.answer().await.is_ok(), is_settled, "{if_away} {answer}");
+            SlowGate::answer_with(status, stream, answer).await;
+            assert_eq!(oda.answer().await.is_ok(), is_settled, "{if_away} {status} {answer}");
         }
-        // Five in a row: it is not asked any more, and nobody waits for it.
+        // Five in a row: it is not asked any more in this session, and nobody waits for it.
         oda.propose(remark("after")).await;
         let asked = tokio::time::timeout(Duration::from_millis(300), gate.asked());
         let (answer, asked) = tokio::join!(oda.answer(), asked);
         assert_eq!((answer.is_ok(), asked.is_err()), (is_settled, true), "{if_away}");
-        assert_eq!(service.metric("rendel_gates_away_total").await, 6.0);
+        assert_eq!(service.metric("rendel_gates_away_total").await, 11.0);
     }
 }
 
@@ -260,4 +268,54 @@ async fn where_two_gates_are_about_a_proposal_both_are_asked_in_turn() {
         assert_eq!(oda.answer().await.is_ok(), verdict == ACCEPT, "{says}");
     }
     assert_eq!(service.journal("remarks").await.len(), 1);
+}
+
+/// Checks a signature with the library of the specification's authors.
+const VERIFY: &str = "
+import json, sys
+from standardwebhooks.webhooks import Webhook
+call = json.load(sys.stdin)
+for secret, is_good in ((call['secret'], True), ('whsec_' + 'b3RoZXIgb3RoZXIgb3RoZXIgb3RoZXI=', False)):
+    try:
+        Webhook(secret).verify(call['body'], call['headers'])
+        assert is_good
+    except Exception as error:
+        assert not is_good, error
+";
+
+#[tokio::test]
+async fn a_stock_verifier_in_another_language_knows_that_the_service_asks() {
+    let (gate, url) = SlowGate::new().await;
+    let service = service(&url, "refuse").await;
+    let mut oda = enter(&service, "oda").await;
+    oda.propose(remark("row 3")).await;
+    let (mut stream, _) = gate.listener.accept().await.unwrap();
+    let mut read = Vec::new();
+    let (head, body) = loop {
+        let mut buffer = [0; 4_096];
+        let count = stream.read(&mut buffer).await.unwrap();
+        read.extend_from_slice(&buffer[..count]);
+        let text = String::from_utf8(read.clone()).unwrap();
+        if let Some((head, body)) =
+            text.split_once("\r\n\r\n").filter(|(_, body)| body.ends_with('}'))
+        {
+            break (head.to_owned(), body.to_owned());
+        }
+    };
+    let headers: serde_json::Map<String, Value> = head
+        .lines()
+        .filter_map(|line| line.split_once(": "))
+        .map(|(name, value)| (name.to_lowercase(), json!(value)))
+        .collect();
+    let call = json!({ "secret": SECRET, "body": body, "headers": headers });
+    let mut verifier = std::process::Command::new(crate::agreement::python_program("python"))
+        .args(["-c", VERIFY])
+        .stdin(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::io::Write::write_all(&mut verifier.stdin.take().unwrap(), call.to_string().as_bytes())
+        .unwrap();
+    assert!(verifier.wait().unwrap().success());
+    SlowGate::answer(stream, ACCEPT).await;
+    oda.answer().await.unwrap();
 }

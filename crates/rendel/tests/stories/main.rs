@@ -6,6 +6,7 @@
 mod harness;
 
 mod agreement;
+mod authorization;
 mod bad_input;
 mod commands;
 mod console;

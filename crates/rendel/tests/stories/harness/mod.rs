@@ -1,9 +1,11 @@
 //! What the stories are told with.
 
+mod events;
 mod proxy;
 mod raw;
 mod service;
 
+pub(crate) use events::Events;
 pub(crate) use proxy::Proxy;
 pub(crate) use raw::{Raw, name};
 pub(crate) use service::{HeldLock, Service, free_port};
