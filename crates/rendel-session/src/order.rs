@@ -56,6 +56,8 @@ pub(crate) enum Waiting {
         by: String,
         standing: Standing,
     },
+    /// Presence is told, as it is then.
+    Presence,
     /// What somebody tells of themselves, with places as they are in the order here, and as it
     /// came.
     Said {

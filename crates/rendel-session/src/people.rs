@@ -46,6 +46,8 @@ pub(crate) struct People {
     /// How often it was told.
     times_told: u64,
     tell_at: Option<u64>,
+    /// Whether it waits for its turn in the order of what is shown.
+    is_queued: bool,
     holds: Holds,
     /// Nothing lapses before this.
     lapse_from: u64,
@@ -75,6 +77,7 @@ impl People {
             told_at: 0,
             times_told: 0,
             tell_at: None,
+            is_queued: false,
             holds: Holds::default(),
             lapse_from: u64::MAX,
             cue_clock,
@@ -257,8 +260,16 @@ impl People {
         }
     }
 
+    /// Whether it is time to tell presence, in its turn; said once until it was told.
+    pub(crate) fn queue_presence(&mut self, now: u64) -> bool {
+        let is_due = self.tell_at.is_some_and(|at| at <= now) && !self.is_queued;
+        self.is_queued |= is_due;
+        is_due
+    }
+
     /// Whose presence changed since it was last told, where it is to be told now.
     pub(crate) fn poll_presence(&mut self, now: u64) -> Option<BTreeMap<Teller, BTreeSet<String>>> {
+        self.is_queued = false;
         self.tell_at.filter(|at| *at <= now)?;
         self.tell_at = None;
         self.told_at = now;
@@ -354,7 +365,8 @@ impl People {
     pub(crate) fn poll_timeout(&self) -> Option<u64> {
         let counted = self.count().is_some_and(|count| count != self.count_told);
         let count_at = counted.then_some(self.count_at);
-        self.next_lapse().into_iter().chain(self.tell_at).chain(count_at).min()
+        let tell_at = self.tell_at.filter(|_| !self.is_queued);
+        self.next_lapse().into_iter().chain(tell_at).chain(count_at).min()
     }
 }
 

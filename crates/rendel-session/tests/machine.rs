@@ -141,6 +141,7 @@ fn shown(outputs: &[Output]) -> Vec<Value> {
                 json!({ "type": "settled", "updates": updates.collect::<Vec<Value>>() })
             }
             Content::Frame(json) => serde_json::from_str(json).unwrap(),
+            Content::Presence(of) => json!({ "type": "presence", "of": of }),
             other => json!(other),
         }),
         _ => None,
@@ -363,6 +364,25 @@ fn what_is_told_while_the_journal_is_away_is_shown_once_it_is_back() {
     story.now += 1_000;
     let told = format!("{:?}", story.tell(Input::Timeout));
     assert!(told.contains("caret") && told.contains("place"), "{told}");
+}
+
+#[test]
+fn presence_does_not_overtake_who_came_and_went() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    story.enter(2, "bram", "steward", None);
+    story.tell(said("place", "/notes", 0));
+    story.now += 1_000;
+    story.propose(2, 1, 0, add());
+    story.tell(Input::Left { connection: 1, why: LeftWhy::Left });
+    story.enter(1, "oda", "steward", None);
+    story.now += 1_000;
+    let early = types(&story.tell(Input::Timeout));
+    assert!(early.is_empty(), "{early:?}");
+    story.tell(said("place", "/notes", 0));
+    let told = types(&story.write());
+    let at = |what: &str| told.iter().rposition(|one| one == what);
+    assert!(at("roster") < at("presence"), "{told:?}");
 }
 
 #[test]

@@ -233,7 +233,10 @@ impl Session {
         if self.order.is_adrift() {
             return;
         }
-        self.show_presence();
+        // In its turn: told at once it would overtake who came and went.
+        if self.people.queue_presence(self.now) {
+            self.order.push(Waiting::Presence);
+        }
         if self.compare_at.is_some_and(|at| at <= self.now) {
             self.compare_at = None;
             self.ask_for_digests(1);

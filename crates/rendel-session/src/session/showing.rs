@@ -110,6 +110,7 @@ impl Session {
                     self.show_presence();
                 }
             }
+            Waiting::Presence => self.show_presence(),
             Waiting::Acted { connection, answer } => self.tell(connection, Word::Answer(answer)),
             Waiting::Cue { frame, to } => {
                 for (audience, connections) in self.members.cued(&frame.by, &to) {
