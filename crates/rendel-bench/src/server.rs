@@ -260,7 +260,9 @@ async fn launch(dir: &TempDir, port: u16, settings: &[(&str, &str)]) -> Result<C
         .env("RENDEL_LOG", "warn");
     command
         .env("RENDEL_CONNECTIONS_PER_ADDRESS", "100000")
-        .env("RENDEL_CONNECTIONS_PER_PARTICIPANT", "10000");
+        .env("RENDEL_CONNECTIONS_PER_PARTICIPANT", "10000")
+        .env("RENDEL_CALLS_PER_ADDRESS", "1000000")
+        .env("RENDEL_CALLS_PER_PARTICIPANT", "1000000");
     command.envs(settings.iter().copied());
     let child = command
         .stdout(Stdio::null())

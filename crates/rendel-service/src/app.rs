@@ -11,9 +11,11 @@ use rendel_store::{JournalWriter, Store};
 use tokio::sync::OnceCell;
 
 use crate::addresses::Addresses;
+use crate::budget::Budget;
 use crate::config::Config;
 use crate::documents::Documents;
 use crate::gates::Gates;
+use crate::guests::Guests;
 use crate::metrics::Metrics;
 use crate::revoked::Revoked;
 use crate::seats::Seats;
@@ -32,9 +34,11 @@ pub(crate) struct App {
     pub(crate) writer: JournalWriter,
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) tickets: Tickets,
+    /// The sockets of each address, of which some carry calls only.
+    pub(crate) accepted: Addresses,
     pub(crate) addresses: Addresses,
-    /// The guests of each address.
-    pub(crate) guests: Addresses,
+    pub(crate) guests: Guests,
+    pub(crate) budget: Budget,
     pub(crate) keys: KeyRing,
     pub(crate) revoked: Revoked,
     pub(crate) seats: Seats,
@@ -58,8 +62,13 @@ impl App {
         );
         Self {
             tickets: Tickets::default(),
+            accepted: Addresses::new(
+                config.connections_per_address.saturating_mul(2),
+                "connections_per_address",
+            ),
             addresses: Addresses::new(config.connections_per_address, "connections_per_address"),
-            guests: Addresses::new(config.guests_per_address, "guests_per_address"),
+            guests: Guests::new(config.guests_per_address),
+            budget: Budget::new(&config),
             gates: Gates::new(config.gate_secret.signer(), config.variables.clone()),
             keys,
             documents: Documents::default(),

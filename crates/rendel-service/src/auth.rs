@@ -59,7 +59,10 @@ pub(crate) fn bearer(request: &HttpRequest) -> Result<Option<&str>, Problem> {
         return Err(Problem::new(ProblemKind::BadToken, detail));
     }
     let Some(value) = request.headers().get(header::AUTHORIZATION) else { return Ok(None) };
-    let token = value.to_str().ok().and_then(|value| value.strip_prefix("Bearer ")).map(str::trim);
+    let token = value.to_str().ok().and_then(|value| value.split_once(' '));
+    // The name of a scheme is read in any case (RFC 9110).
+    let token = token.filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer"));
+    let token = token.map(|(_, token)| token.trim());
     token.map(Some).ok_or_else(|| {
         Problem::new(ProblemKind::BadToken, "Authorization must read \"Bearer TOKEN\".")
     })

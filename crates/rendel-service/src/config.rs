@@ -53,6 +53,10 @@ pub struct Config {
     pub connections_per_participant: u32,
     /// Connections from one address.
     pub connections_per_address: usize,
+    /// What calls and entries from one address may cost per second; see `docs/limits.md`.
+    pub calls_per_address: u32,
+    /// What the calls of one participant of a session may cost per second.
+    pub calls_per_participant: u32,
     /// Whether the address is what a proxy says in `Forwarded` or `X-Forwarded-For`.
     pub trust_forwarded: bool,
     /// Bytes of a session that is brought in.
@@ -99,6 +103,8 @@ impl Config {
             sessions: 10_000,
             connections_per_participant: 32,
             connections_per_address: 1_000,
+            calls_per_address: 200,
+            calls_per_participant: 50,
             trust_forwarded: false,
             import_bytes: 256 << 20,
             fence: Duration::from_secs(10),

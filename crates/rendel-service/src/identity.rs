@@ -1,6 +1,7 @@
 //! Who somebody is, as their key or token says.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use rendel_core::Actor;
 use serde_json::Value;
@@ -25,6 +26,8 @@ pub(crate) struct Identity {
     pub(crate) issued: f64,
     /// What the token says beside that.
     pub(crate) claims: BTreeMap<String, Value>,
+    /// Who the token says that it is, where the backend says something else.
+    pub(crate) as_token: Option<Arc<Identity>>,
 }
 
 impl Identity {
@@ -40,6 +43,7 @@ impl Identity {
             jti: None,
             issued: 0.0,
             claims: BTreeMap::new(),
+            as_token: None,
         }
     }
 
@@ -53,6 +57,7 @@ impl Identity {
             jti: claims.jti,
             issued: claims.iat.unwrap_or(0.0),
             claims: claims.claims,
+            as_token: None,
         }
     }
 

@@ -15,6 +15,7 @@ mod access;
 mod addresses;
 mod app;
 mod auth;
+mod budget;
 mod carry;
 mod clock;
 mod config;

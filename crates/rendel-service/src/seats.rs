@@ -8,6 +8,8 @@ use rendel_core::{Problem, ProblemKind};
 
 /// A sign-in of the console ends when it was not used for so long.
 const SEAT_LIFE: Duration = Duration::from_secs(30 * 60);
+/// And in any case after so long.
+const LONGEST: Duration = Duration::from_secs(12 * 3_600);
 /// Sign-ins at one time.
 const SEATS: usize = 1_000;
 
@@ -21,6 +23,8 @@ pub(crate) struct Seat {
     /// What a page must say with every call that changes something.
     pub(crate) secret: String,
     pub(crate) until: Instant,
+    /// When it ends however often it is used.
+    latest: Instant,
 }
 
 impl Seats {
@@ -35,8 +39,9 @@ impl Seats {
         }
         let made = || hex::encode(rand::random::<[u8; 32]>());
         let (id, secret) = (made(), made());
-        seats
-            .insert(id.clone(), Seat { secret: secret.clone(), until: Instant::now() + SEAT_LIFE });
+        let now = Instant::now();
+        let (until, latest) = (now + SEAT_LIFE, now + LONGEST);
+        seats.insert(id.clone(), Seat { secret: secret.clone(), until, latest });
         Ok((id, secret))
     }
 
@@ -44,7 +49,7 @@ impl Seats {
     pub(crate) fn find(&self, id: &str) -> Option<Seat> {
         let mut seats = self.0.lock();
         let seat = seats.get_mut(id).filter(|seat| seat.until > Instant::now())?;
-        seat.until = Instant::now() + SEAT_LIFE;
+        seat.until = (Instant::now() + SEAT_LIFE).min(seat.latest);
         Some(seat.clone())
     }
 

@@ -6,13 +6,14 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use actix_cors::Cors;
-use actix_web::dev::Server;
-use actix_web::middleware::Compress;
+use actix_web::dev::{Extensions, Server};
+use actix_web::middleware::{Compress, from_fn};
 use actix_web::{App as WebApp, HttpServer, web};
 use rendel_store::{JournalWriter, Store, StoreError};
 
 use crate::app::App;
 use crate::config::Config;
+use crate::http::guard::guard;
 use crate::http::{Described, routes};
 use crate::metrics::Metrics;
 use crate::openapi::openapi_json;
@@ -58,18 +59,22 @@ impl Service {
         let stop_within = config.stop_within.as_secs().max(1);
         let app = Arc::new(App::new(config, store, writer, metrics));
         app.look_at_access().await?;
-        let shared = app.clone();
+        let (shared, accepting) = (app.clone(), app.clone());
         let silence = app.config.silence;
         let described = web::Data::new(Described(openapi_json()));
         let server = HttpServer::new(move || {
             WebApp::new()
                 .app_data(web::Data::new(shared.clone()))
                 .app_data(described.clone())
+                .wrap(from_fn(guard))
                 .wrap(cors(&shared.config.origins))
                 .wrap(Compress::default())
                 .configure(routes)
         })
-        .on_connect(move |connection, _| give_up_after(connection, silence))
+        .on_connect(move |connection, data| {
+            give_up_after(connection, silence);
+            accept(connection, data, &accepting);
+        })
         .tcp_nodelay(true)
         .disable_signals()
         .keep_alive(Duration::from_secs(75))
@@ -116,7 +121,7 @@ fn cors(origins: &[String]) -> Cors {
         .allowed_origin_fn(move |origin, _| {
             origins.iter().any(|known| known.as_bytes() == origin.as_bytes())
         })
-        .allowed_methods(["GET", "POST", "PATCH", "DELETE"])
+        .allowed_methods(["GET", "HEAD", "POST", "PATCH", "DELETE"])
         .allowed_headers([
             "Authorization",
             "Content-Type",
@@ -136,6 +141,24 @@ fn give_up_after(connection: &dyn std::any::Any, silence: Duration) {
     let Some(stream) = connection.downcast_ref::<tokio::net::TcpStream>() else { return };
     if let Err(error) = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(silence)) {
         tracing::debug!(%error, "a connection has no time-out of its own");
+    }
+}
+
+/// Counts a connection by its address from the moment in which it is accepted. One beyond the bound
+/// is shut at once: whoever opens them says nothing and needs no answer.
+fn accept(connection: &dyn std::any::Any, data: &mut Extensions, app: &App) {
+    let Some(stream) = connection.downcast_ref::<tokio::net::TcpStream>() else { return };
+    // Behind a proxy all come from one address; its connections are counted by what it says.
+    let Some(peer) = stream.peer_addr().ok().filter(|_| !app.config.trust_forwarded) else {
+        return;
+    };
+    match app.accepted.admit(peer.ip().to_string()) {
+        Ok(admission) => drop(data.insert(admission)),
+        Err(problem) => {
+            app.metrics.count(&problem);
+            // It may be gone already.
+            let _ = socket2::SockRef::from(stream).shutdown(std::net::Shutdown::Both);
+        }
     }
 }
 

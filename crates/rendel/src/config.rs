@@ -38,6 +38,8 @@ struct Settings {
     connections_per_participant: Option<u32>,
     connections_per_address: Option<usize>,
     guests_per_address: Option<usize>,
+    calls_per_address: Option<u32>,
+    calls_per_participant: Option<u32>,
     gate_secret: Option<String>,
     audit_days: Option<u32>,
     #[serde(default)]
@@ -69,6 +71,8 @@ const NAMES: &[&str] = &[
     "connections_per_participant",
     "connections_per_address",
     "guests_per_address",
+    "calls_per_address",
+    "calls_per_participant",
     "gate_secret",
     "audit_days",
     "variables",
@@ -127,6 +131,10 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
         )?;
     }
     set(&mut config.audit_days, settings.audit_days, 1..=36_500, "audit_days")?;
+    let per_second = 10..=1_000_000;
+    let (address, participant) = (settings.calls_per_address, settings.calls_per_participant);
+    set(&mut config.calls_per_address, address, per_second.clone(), "calls_per_address")?;
+    set(&mut config.calls_per_participant, participant, per_second, "calls_per_participant")?;
     set(
         &mut config.guests_per_address,
         settings.guests_per_address,

@@ -26,9 +26,10 @@ use messages::{Message, Messages, Unread};
 use crate::addresses::{Admission, address_of};
 use crate::app::App;
 use crate::auth::{bearer, check_role};
+use crate::budget::Cost;
 use crate::clock::now_ms;
 use crate::failure::{Failure, no_session, shutting_down};
-use crate::guests::guest;
+use crate::guests::{GuestHere, guest};
 use crate::identity::Identity;
 use crate::queue::Outbound;
 use crate::rate::Rate;
@@ -38,6 +39,8 @@ use crate::session::{Ask, Entered, Entry, SessionHandle};
 const FIRST_FRAME: usize = 64 << 10;
 /// A proposal that came too fast is waited for so long beyond the wait that was told.
 const AGAIN_WITHIN: Duration = Duration::from_secs(1);
+/// A connection that was too fast is not read for so long.
+const REST: Duration = Duration::from_millis(5);
 /// A connection that sends so many frames that are not understood is closed.
 const MOST_FAULTS: u32 = 64;
 
@@ -53,7 +56,9 @@ pub(crate) async fn connect(
     }
     check_origin(&request, &app)?;
     let token = bearer(&request).map_err(Failure)?.map(str::to_owned);
-    let admitted = app.addresses.admit(address_of(&request, app.config.trust_forwarded));
+    let address = address_of(&request, app.config.trust_forwarded);
+    app.budget.charge_address(&address, Cost::Page, &app.metrics).map_err(Failure)?;
+    let admitted = app.addresses.admit(address);
     let admission = admitted.inspect_err(|problem| app.metrics.count(problem)).map_err(Failure)?;
     // What comes is read by us, with a bound on how much of it waits in memory.
     let nothing = web::Payload::from_request(&request, &mut Payload::None).await?;
@@ -65,8 +70,17 @@ pub(crate) async fn connect(
     let encoding = Encoding::of_subprotocol(chosen);
     let app = app.get_ref().clone();
     let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
-    let connection =
-        Connection { outbound, app, socket, encoding, admission, guest: None, faults: 0 };
+    let rests_until = tokio::time::Instant::now();
+    let connection = Connection {
+        outbound,
+        app,
+        socket,
+        encoding,
+        admission,
+        guest: None,
+        faults: 0,
+        rests_until,
+    };
     rt::spawn(connection.run(messages, session.into_inner(), token));
     Ok(response)
 }
@@ -94,9 +108,11 @@ struct Connection {
     encoding: Encoding,
     admission: Admission,
     /// Counts a guest among those of their address.
-    guest: Option<Admission>,
+    guest: Option<GuestHere>,
     outbound: Arc<Outbound>,
     faults: u32,
+    /// Nothing is read before this.
+    rests_until: tokio::time::Instant,
 }
 
 /// A connection that has entered.
@@ -284,6 +300,10 @@ impl Connection {
             self.count_guest(&who.id)?;
             return Ok((self.app.session(session).await?, who, None));
         }
+        // What a stranger asks for is not brought into memory before it is known that they may come.
+        if !self.app.lets_guests_in(session).await {
+            return Err(no_token());
+        }
         let handle = self.app.session(session).await.map_err(|_| no_token())?;
         let role = handle.charter().session.guests.clone().ok_or_else(no_token)?;
         let (who, token) = guest(&self.app.keys, session, &role)?;
@@ -293,7 +313,7 @@ impl Connection {
 
     fn count_guest(&mut self, id: &str) -> Result<(), Problem> {
         if crate::guests::is_guest(id) {
-            let admitted = self.app.guests.admit(self.admission.address.clone());
+            let admitted = self.app.guests.admit(&self.admission.address, id);
             self.guest = Some(admitted.inspect_err(|problem| self.app.metrics.count(problem))?);
         }
         Ok(())
@@ -315,7 +335,7 @@ impl Connection {
                         again with a new one.").into())
                 }
                 () = outbound.filled() => self.send(&outbound, inside).await,
-                message = messages.next() => {
+                message = read_after(self.rests_until, messages) => {
                     heard = Instant::now();
                     self.receive(message, inside).await
                 }
@@ -391,10 +411,20 @@ impl Connection {
                 Ok(())
             }
             Ok(FromParticipant::Ping(ping)) => {
+                if let Err(problem) = inside.words.check(1) {
+                    // The next finds that the connection is there.
+                    self.app.metrics.count(&problem);
+                    return Ok(());
+                }
                 self.put(&FromService::Pong(Pong { sent: ping.sent, time: now_ms() }));
                 Ok(())
             }
             Ok(FromParticipant::Digest(Digest { seq, sha256 })) => {
+                if let Err(problem) = inside.words.check(1) {
+                    // One that is missing is asked for again with the next.
+                    self.app.metrics.count(&problem);
+                    return Ok(());
+                }
                 inside.tell(Heard::Digest { seq, sha256 }).await
             }
             Ok(FromParticipant::Presence(said)) => {
@@ -434,6 +464,10 @@ impl Connection {
     /// Goes on with a new token, which must be for the same participant and role.
     async fn renew(&mut self, renew: Renew, inside: &mut Inside) -> Result<(), End> {
         let Renew { n, token } = renew;
+        if let Err(problem) = inside.words.check(5) {
+            self.refuse_act(n, problem);
+            return Ok(());
+        }
         let renewed = Identity::of(&token, inside.session.id(), &self.app).and_then(|who| {
             let same = who.id == inside.told.id && who.role == inside.told.role;
             let detail = "A connection goes on as the participant and in the role that it entered \
@@ -446,10 +480,6 @@ impl Connection {
                 Ok(())
             }
             Ok(who) => {
-                if let Err(problem) = inside.words.check(1) {
-                    self.refuse_act(n, problem);
-                    return Ok(());
-                }
                 inside.told = who.clone();
                 let ask = Ask::Renewed { connection: inside.entered.id, n, told: Box::new(who) };
                 inside.session.tell(ask).await.map_err(End::from)
@@ -482,14 +512,23 @@ impl Connection {
         inside.tell(Heard::Propose(frame)).await
     }
 
-    fn refuse_act(&self, n: u64, problem: Problem) {
+    fn refuse_act(&mut self, n: u64, problem: Problem) {
+        self.rest_from(&problem);
         self.app.metrics.refused(&problem);
         self.put(&FromService::Answer(AnswerFrame { n, problem: Some(problem) }));
     }
 
-    fn too_fast(&self, n: u64, problem: Problem) {
+    fn too_fast(&mut self, n: u64, problem: Problem) {
+        self.rest_from(&problem);
         self.app.metrics.refused(&problem);
         self.put(&FromService::Refused(Refused { n, problem }));
+    }
+
+    /// Whoever is too fast is read more slowly for a moment, so that a flood of refusals costs little.
+    fn rest_from(&mut self, problem: &Problem) {
+        if problem.kind() == ProblemKind::TooFast {
+            self.rests_until = tokio::time::Instant::now() + REST;
+        }
     }
 
     fn put(&self, frame: &FromService) {
@@ -522,6 +561,14 @@ impl Connection {
         // Who does not read does not get to hold us up.
         let _ = tokio::time::timeout(Duration::from_secs(2), last).await;
     }
+}
+
+async fn read_after(
+    until: tokio::time::Instant,
+    messages: &mut Messages,
+) -> Result<Message, Unread> {
+    tokio::time::sleep_until(until).await;
+    messages.next().await
 }
 
 /// The refusal of what was sent behind a proposal that came too fast.

@@ -12,6 +12,7 @@ use serde_json::json;
 use super::{Answer, SMALL_BODY, Shared, body};
 use crate::addresses::address_of;
 use crate::auth::{COOKIE, backend};
+use crate::budget::Cost;
 use crate::failure::Failure;
 
 fn cookie(request: &HttpRequest, value: &str) -> Cookie<'static> {
@@ -28,12 +29,15 @@ fn cookie(request: &HttpRequest, value: &str) -> Cookie<'static> {
 #[utoipa::path(tag = "service", request_body = SignIn, responses((status = 200, body = SignedIn), (status = 401, description = "`bad-token`")))]
 #[post("/console/sign-in")]
 pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
+    let address = address_of(&request, app.config.trust_forwarded);
     let SignIn { key } = decode_json(&body(payload, SMALL_BODY).await?)?;
     if !app.keys.is_service(key.trim()) {
+        app.budget.charge_address(&address, Cost::Try, &app.metrics)?;
+        let detail = json!({ "address": address });
+        app.store.note(Note::of_service("failed to sign in to the console", detail)).await?;
         return Err(Failure(Problem::new(ProblemKind::BadToken, "This is not the service key.")));
     }
     let (id, secret) = app.seats.take()?;
-    let address = address_of(&request, app.config.trust_forwarded);
     app.store
         .note(Note::of_service("signed in to the console", json!({ "address": address })))
         .await?;

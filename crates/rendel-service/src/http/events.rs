@@ -21,6 +21,7 @@ use super::{Answer, Shared};
 use crate::addresses::{Admission, address_of};
 use crate::app::App;
 use crate::auth::check_role;
+use crate::budget::Cost;
 use crate::failure::{from_store, shutting_down};
 use crate::identity::Identity;
 use crate::queue::{Beginning, Item, Outbound};
@@ -65,13 +66,17 @@ pub(crate) async fn follow(
     let (session, who) = match &following.ticket {
         Some(ticket) => {
             let who = app.tickets.take(ticket, &session)?;
+            // What was good when the ticket was given may not be any more.
+            who.check(&session, &app)?;
             let session = app.session(&session).await?;
+            let who = session.amendments().over(&who);
             check_role(session.charter(), &who)?;
             session.removals().check(&who.id)?;
             (session, who)
         }
         None => inside(&request, &app, &session).await?,
     };
+    app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
     let after = last_event(&request)?.or(following.after);
     let admitted = app.addresses.admit(address_of(&request, app.config.trust_forwarded));
     let admission = admitted.inspect_err(|problem| app.metrics.count(problem))?;

@@ -12,6 +12,7 @@ use serde::Deserialize;
 
 use super::participants::inside;
 use super::{Answer, Shared};
+use crate::budget::Cost;
 use crate::failure::{Failure, from_store};
 use crate::session::{Patches, SessionHandle};
 
@@ -58,6 +59,7 @@ pub(crate) async fn journal(
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
+    app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
     let now = session.figures().await?.seq;
     let kept_from =
         app.store.session(session.id().to_owned()).await?.map_or(0, |(row, _)| row.kept_from);
@@ -108,6 +110,7 @@ pub(crate) async fn conflicts(
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
+    app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
     let most = asked.most.unwrap_or(100);
     if !(1..=1_000).contains(&most) {
         return Err(Failure(Problem::new(

@@ -162,9 +162,7 @@ pub(crate) async fn export(
     let whole = app.store.whole(id.clone()).await?.ok_or_else(|| no_session(&id))?;
     let charter = app.store.charter(whole.charter.clone(), Some(whole.version)).await?;
     let source = charter.map(|row| row.source).unwrap_or_default();
-    let text = web::block(move || carry::write(&whole, &source))
-        .await
-        .map_err(|_| crate::failure::unavailable())?;
+    let text = app.documents.work(move || Ok(carry::write(&whole, &source))).await?;
     let name = format!("attachment; filename=\"{id}.jsonl\"");
     Ok(HttpResponse::Ok()
         .content_type("application/jsonl")
@@ -198,9 +196,7 @@ pub(crate) async fn import(
         .await
         .inspect_err(|problem| app.metrics.count(problem))?;
     let id = asked.into_inner().id;
-    let read = web::block(move || carry::read(&body, id))
-        .await
-        .map_err(|_| crate::failure::unavailable())??;
+    let read = app.documents.work(move || carry::read(&body, id)).await?;
     let id = read.whole.id.clone();
     super::sessions::check_id(&id)?;
     if app.store.session(id.clone()).await?.is_some() {

@@ -4,6 +4,7 @@ pub(crate) mod audit;
 pub(crate) mod charters;
 pub(crate) mod console;
 pub(crate) mod events;
+pub(crate) mod guard;
 pub(crate) mod invitations;
 pub(crate) mod journal;
 pub(crate) mod keys;
@@ -18,10 +19,12 @@ pub(crate) mod tickets;
 pub(crate) mod tokens;
 
 use std::sync::Arc;
+use std::time::Duration;
 
-use actix_web::http::header;
+use actix_web::http::header::HeaderValue;
+use actix_web::http::{StatusCode, header};
 use actix_web::web::{self, Bytes, ServiceConfig};
-use actix_web::{HttpRequest, HttpResponse};
+use actix_web::{HttpRequest, HttpResponse, ResponseError as _};
 use rendel_core::{Problem, ProblemKind};
 
 pub(crate) use service::Described;
@@ -119,13 +122,26 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
         }));
 }
 
-async fn nothing_here(request: HttpRequest) -> Answer {
+/// What no call matches: a call with another method is told which it takes.
+async fn nothing_here(request: HttpRequest) -> HttpResponse {
+    let methods = crate::openapi::methods_of(request.path());
+    if !methods.is_empty() {
+        let allow = methods.join(", ");
+        let detail = format!("{} takes {allow}.", request.path());
+        let problem = Problem::new(ProblemKind::Malformed, detail);
+        let mut response = Failure(problem).error_response();
+        *response.status_mut() = StatusCode::METHOD_NOT_ALLOWED;
+        if let Ok(allow) = HeaderValue::from_str(&allow) {
+            response.headers_mut().insert(header::ALLOW, allow);
+        }
+        return response;
+    }
     let detail = format!(
         "{} {} is no call of this service; /v1/openapi.json lists them.",
         request.method(),
         request.path()
     );
-    Err(Failure(Problem::new(ProblemKind::NotFound, detail)))
+    Failure(Problem::new(ProblemKind::NotFound, detail)).error_response()
 }
 
 /// The answer to a call that changes the state.
@@ -140,13 +156,23 @@ fn settled(answered: Answered) -> HttpResponse {
     }
 }
 
-/// The body of a request, `too-large` beyond `limit` bytes.
+/// How long a body may take; a large one longer, by a second a mebibyte.
+const BODY_WITHIN: Duration = Duration::from_secs(30);
+
+/// The body of a request: `too-large` beyond `limit` bytes, `silent` if it takes too long.
 async fn body(payload: web::Payload, limit: usize) -> Result<Bytes, Problem> {
+    let more = u64::try_from(limit >> 20).unwrap_or(u64::MAX);
+    let within = BODY_WITHIN + Duration::from_secs(more);
+    let too_slow = || {
+        let detail = format!("The body has {} s to come. Send it faster.", within.as_secs());
+        Problem::new(ProblemKind::Silent, detail)
+    };
     let too_large = || {
         Problem::new(ProblemKind::TooLarge, format!("The body has at most {limit} bytes."))
             .with("limit", "body")
     };
-    let read = payload.to_bytes_limited(limit).await.map_err(|_| too_large())?;
+    let read = tokio::time::timeout(within, payload.to_bytes_limited(limit));
+    let read = read.await.map_err(|_| too_slow())?.map_err(|_| too_large())?;
     read.map_err(|error| {
         Problem::new(ProblemKind::Malformed, format!("The body broke off: {error}."))
     })

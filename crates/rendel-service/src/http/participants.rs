@@ -10,9 +10,12 @@ use serde::Deserialize;
 use uuid::Uuid;
 
 use super::{Answer, Shared, body, settled};
+use crate::addresses::address_of;
 use crate::app::App;
 use crate::auth::{check_role, participant};
+use crate::budget::Cost;
 use crate::failure::Failure;
+use crate::guests::is_guest;
 use crate::identity::Identity;
 use crate::session::SessionHandle;
 use crate::signature::hmac;
@@ -108,6 +111,12 @@ pub(super) async fn inside(
 ) -> Result<(SessionHandle, Identity), Failure> {
     let app: &Arc<App> = app;
     let who = participant(request, app, session)?;
+    app.budget.charge(session, &who, Cost::Call, &app.metrics)?;
+    if is_guest(&who.id) {
+        let address = address_of(request, app.config.trust_forwarded);
+        let touched = app.guests.touch(&address, &who.id);
+        touched.inspect_err(|problem| app.metrics.count(problem))?;
+    }
     let session = app.session(session).await?;
     let who = session.amendments().over(&who);
     check_role(session.charter(), &who)?;

@@ -12,6 +12,7 @@ use serde_json::Value;
 
 use super::participants::{Speaking, counted_as, inside};
 use super::{Answer, Shared, Tags, body, settled};
+use crate::budget::Cost;
 use crate::failure::Failure;
 use crate::session::{Begun, state_at};
 
@@ -53,14 +54,17 @@ pub(crate) async fn show(
             (reading.seq, reading.json.into_bytes())
         }
         Some(at) => {
+            app.budget.charge(session.id(), &who, Cost::Document, &app.metrics)?;
             let state = state_at(&app, &session, at).await?;
             let path = path.unwrap_or_else(|| Path::of::<String>([]));
-            let charter = session.charter();
-            let plain = state.plain_at(&charter.fields, &path);
-            let shown = plain
-                .and_then(|plain| charter.sight(&who.role).value(&charter.fields, &path, plain));
-            let value = shown.ok_or_else(|| nothing_at(&path))?;
-            (at, value.to_string().into())
+            let charter = session.charter().clone();
+            let made = app.documents.work(move || {
+                let (fields, sight) = (&charter.fields, charter.sight(&who.role));
+                let plain = state.plain_at(fields, &path);
+                let shown = plain.and_then(|plain| sight.value(fields, &path, plain));
+                Ok(shown.ok_or_else(|| nothing_at(&path))?.to_string())
+            });
+            (at, made.await?.into())
         }
     };
     let tag = format!("\"{seq}\"");
@@ -91,6 +95,7 @@ pub(crate) async fn change(
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
+    app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
     let if_match = Tags::of(&request, &header::IF_MATCH)?.map(Tags::states);
     let kind = request
         .headers()
@@ -150,13 +155,19 @@ pub(crate) async fn diff(
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
+    app.budget.charge(session.id(), &who, Cost::Document, &app.metrics)?;
     let to = match between.to {
         Some(to) => to,
         None => session.figures().await?.seq,
     };
-    let (fields, sight) = (&session.charter().fields, session.charter().sight(&who.role));
-    let was = sight.state(fields, state_at(&app, &session, between.from).await?.plain(fields));
-    let now = sight.state(fields, state_at(&app, &session, to).await?.plain(fields));
-    let differences = serde_json::to_value(differences(&was, &now)).unwrap_or_default();
+    let (was, now) =
+        (state_at(&app, &session, between.from).await?, state_at(&app, &session, to).await?);
+    let charter = session.charter().clone();
+    let made = app.documents.work(move || {
+        let (fields, sight) = (&charter.fields, charter.sight(&who.role));
+        let [was, now] = [was, now].map(|state| sight.state(fields, state.plain(fields)));
+        Ok(serde_json::to_value(differences(&was, &now)).unwrap_or_default())
+    });
+    let differences = made.await?;
     Ok(HttpResponse::Ok().json(StateDifference { from: between.from, to, differences }))
 }

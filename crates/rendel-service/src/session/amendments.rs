@@ -1,6 +1,7 @@
 //! What the backend says of participants, over what their tokens say, on whichever way they come.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use parking_lot::RwLock;
 use rendel_store::Amendment;
@@ -29,13 +30,17 @@ impl Amendments {
         self.0.read().get(sub).cloned().unwrap_or_default()
     }
 
-    /// Who somebody is, whose token says `told`. Nobody amends the backend itself.
+    /// Who somebody is, whose token says `told`, whatever stood over it before. Nobody amends the
+    /// backend itself.
     pub(crate) fn over(&self, told: &Identity) -> Identity {
+        let told = told.as_token.as_deref().unwrap_or(told);
         let mut who = told.clone();
-        if who.until.is_none() {
+        let amendment = self.of_participant(&who.id);
+        if who.until.is_none() || amendment.is_empty() {
             return who;
         }
-        let Amendment { role, name, claims } = self.of_participant(&who.id);
+        let Amendment { role, name, claims } = amendment;
+        who.as_token = Some(Arc::new(told.clone()));
         who.role = role.unwrap_or(who.role);
         who.name = name.unwrap_or(who.name);
         who.claims = claims.unwrap_or(who.claims);

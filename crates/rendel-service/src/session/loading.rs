@@ -36,6 +36,17 @@ impl App {
         }
     }
 
+    /// Whether a session has guests; one that is not in memory stays so, and stays whose it is.
+    pub(crate) async fn lets_guests_in(&self, id: &str) -> bool {
+        if let Some(session) = self.session_in_memory(id) {
+            return session.charter().session.guests.is_some();
+        }
+        let Ok(Some((row, _))) = self.store.session(id.to_owned()).await else { return false };
+        let charter = self.store.charter(row.charter, Some(row.version)).await.ok().flatten();
+        let charter = charter.and_then(|row| Charter::parse(&row.source).ok());
+        charter.is_some_and(|charter| charter.session.guests.is_some())
+    }
+
     async fn load(self: &Arc<Self>, id: &str) -> Result<SessionHandle, Problem> {
         if self.is_fenced(id) {
             return Err(moved());

@@ -31,7 +31,7 @@ pub(crate) async fn state_at(
     }
     let past = app.store.past(session.ord(), at).await.map_err(|error| from_store(&error))?;
     let charter = session.charter().clone();
-    let made = tokio::task::spawn_blocking(move || {
+    let made = app.documents.work(move || {
         let Past { opening, snapshot, updates } = past;
         let mut state = match snapshot {
             Some(snapshot) => snapshot.into_state(),
@@ -41,7 +41,7 @@ pub(crate) async fn state_at(
         applied.map_err(|misfit| damaged(misfit.to_string()))?;
         Ok(state)
     });
-    made.await.map_err(|error| damaged(error.to_string()))?
+    made.await.inspect_err(|problem| app.metrics.count(problem))
 }
 
 fn damaged(why: String) -> Problem {

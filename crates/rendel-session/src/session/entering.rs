@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rendel_core::{Actor, Charter, Fact, Path, Problem, ProblemKind, RosterSight, Teller, placed};
+use rendel_core::{
+    Actor, Charter, Fact, Facts, Path, Problem, ProblemKind, RosterSight, Teller, placed,
+};
 use rendel_wire::{
     AnswerFrame, ConnectionLimits, LeftWhy, Notice, OutcomeFrame, Roster, Said, SendCue, Welcome,
     You,
@@ -16,6 +18,15 @@ use crate::input::{ConnectionId, Entry, Had, Status, WayIn};
 use crate::order::Waiting;
 use crate::output::{Output, Report};
 use crate::problems::{ended, nothing_at, unavailable};
+
+/// Somebody who waits for a welcome.
+#[derive(Debug)]
+pub(super) struct Arrival {
+    connection: ConnectionId,
+    had: Option<Had>,
+    /// What they tell of themselves from the first moment on.
+    presence: Option<Facts>,
+}
 
 impl Session {
     pub(super) fn enter(&mut self, mut entry: Entry) {
@@ -39,10 +50,7 @@ impl Session {
             WayIn::Replica { had } => had.filter(|had| had.audience == audience),
             WayIn::Events { .. } => None,
         };
-        self.arrivals.push((connection, had));
-        if let Some(set) = presence {
-            self.said(connection, Said { seen: None, set });
-        }
+        self.arrivals.push(Arrival { connection, had, presence });
     }
 
     fn admit(&mut self, entry: &mut Entry) -> Result<(), Problem> {
@@ -97,7 +105,7 @@ impl Session {
         self.members.set_welcome(connection, false);
         let epoch = self.order.epoch();
         let had = seen.map(|seen| Had { seen, epoch, audience });
-        self.arrivals.push((connection, had));
+        self.arrivals.push(Arrival { connection, had, presence: None });
     }
 
     /// Welcomes those who came together: the roster that each gets has all of them, and whoever was
@@ -113,7 +121,7 @@ impl Session {
         if let Some(change) = holds {
             self.order.push(Waiting::Holds(change));
         }
-        for (connection, had) in std::mem::take(&mut self.arrivals) {
+        for Arrival { connection, had, presence } in std::mem::take(&mut self.arrivals) {
             match self.members.get(connection).map(|member| (member.way, member.audience)) {
                 Some((WayIn::Replica { .. }, _)) => self.welcome(connection, had),
                 Some((WayIn::Events { after, patches }, audience)) => {
@@ -124,6 +132,10 @@ impl Session {
                     self.order.push(Waiting::Welcome { connection, shown, followed, presence });
                 }
                 None => {}
+            }
+            // Only now: the others hear of them before they hear what they tell.
+            if let Some(set) = presence {
+                self.said(connection, Said { seen: None, set });
             }
         }
     }

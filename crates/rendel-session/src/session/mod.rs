@@ -57,7 +57,7 @@ pub struct Session {
     /// When replicas are compared next, if something has changed since the last time.
     compare_at: Option<u64>,
     /// Who came since the last append was made and waits for a welcome.
-    arrivals: Vec<(ConnectionId, Option<crate::input::Had>)>,
+    arrivals: Vec<entering::Arrival>,
     /// What waits for the next beat, where the charter has one, and when that is.
     held: Vec<Waiting>,
     beat: Option<u64>,
@@ -235,6 +235,7 @@ impl Session {
         }
         // In its turn: told at once it would overtake who came and went.
         if self.people.queue_presence(self.now) {
+            self.receive_arrivals();
             self.order.push(Waiting::Presence);
         }
         if self.compare_at.is_some_and(|at| at <= self.now) {

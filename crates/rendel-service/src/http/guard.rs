@@ -1,0 +1,47 @@
+//! What every request passes first: the budget of its address.
+
+use std::sync::Arc;
+
+use actix_web::body::{BoxBody, MessageBody};
+use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::Method;
+use actix_web::middleware::Next;
+use actix_web::{Error, HttpRequest, ResponseError as _, web};
+
+use crate::addresses::address_of;
+use crate::app::App;
+use crate::auth::{COOKIE, bearer};
+use crate::budget::Cost;
+use crate::failure::Failure;
+
+/// Charges the address that a request comes from, unless it is the backend's, and answers `HEAD` as
+/// `GET` without a body.
+pub(crate) async fn guard(
+    mut request: ServiceRequest,
+    next: Next<impl MessageBody + 'static>,
+) -> Result<ServiceResponse<BoxBody>, Error> {
+    let app = request.app_data::<web::Data<Arc<App>>>().cloned();
+    if let Some(app) = app.filter(|app| !is_backend(request.request(), app)) {
+        let address = address_of(request.request(), app.config.trust_forwarded);
+        if let Err(problem) = app.budget.charge_address(&address, Cost::Call, &app.metrics) {
+            let refused = Failure(problem).error_response();
+            return Ok(request.into_response(refused));
+        }
+    }
+    let is_head = *request.method() == Method::HEAD;
+    if is_head {
+        request.head_mut().method = Method::GET;
+    }
+    let answered = next.call(request).await?;
+    Ok(match is_head {
+        true => answered.map_body(|_, _| BoxBody::new(())),
+        false => answered.map_into_boxed_body(),
+    })
+}
+
+fn is_backend(request: &HttpRequest, app: &App) -> bool {
+    match bearer(request) {
+        Ok(Some(token)) => app.keys.is_service(token),
+        _ => request.cookie(COOKIE).is_some_and(|cookie| app.seats.find(cookie.value()).is_some()),
+    }
+}
