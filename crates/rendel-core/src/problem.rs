@@ -80,6 +80,8 @@ problems! {
     Removed        "removed"         403 37 "Removed"
     KeyReused      "key-reused"      422 38 "The Idempotency-Key stands for another call"
     Forgotten      "forgotten"       409 39 "No longer remembered"
+    WrongMethod    "wrong-method"    405 40 "Method not taken here"
+    WrongMedia     "wrong-media"     415 41 "Content-Type not taken here"
 }
 
 impl ProblemKind {

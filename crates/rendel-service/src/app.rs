@@ -47,6 +47,7 @@ pub(crate) struct App {
     sessions: Mutex<Slots>,
     /// Sessions that another process took over, and when that was noticed.
     fenced: Mutex<BTreeMap<String, Instant>>,
+    draining: AtomicBool,
     stopping: AtomicBool,
 }
 
@@ -80,6 +81,7 @@ impl App {
             metrics,
             sessions: Mutex::default(),
             fenced: Mutex::default(),
+            draining: AtomicBool::new(false),
             stopping: AtomicBool::new(false),
         }
     }
@@ -148,6 +150,15 @@ impl App {
     /// The sessions in memory.
     pub(crate) fn sessions_in_memory(&self) -> Vec<SessionHandle> {
         self.sessions.lock().values().filter_map(|slot| slot.get().cloned()).collect()
+    }
+
+    /// From now on the service says that it is not ready, and goes on.
+    pub(crate) fn drain(&self) {
+        self.draining.store(true, Ordering::Relaxed);
+    }
+
+    pub(crate) fn is_draining(&self) -> bool {
+        self.draining.load(Ordering::Relaxed)
     }
 
     pub(crate) fn is_stopping(&self) -> bool {

@@ -69,6 +69,10 @@ pub struct Config {
     pub digest_within: Duration,
     /// How long a stop waits for what is under way.
     pub stop_within: Duration,
+    /// A stop first says for so long that the service is not ready, so that nobody new is sent here.
+    pub drain: Duration,
+    /// Where metrics and probes are served, and nowhere else; beside everything else if it is none.
+    pub probe_listen: Option<SocketAddr>,
 }
 
 /// What may wait for one connection.
@@ -111,6 +115,8 @@ impl Config {
             digest_every: 1_000,
             digest_within: Duration::from_secs(5),
             stop_within: Duration::from_secs(10),
+            drain: Duration::ZERO,
+            probe_listen: None,
         }
     }
 }

@@ -39,6 +39,13 @@ impl ResponseError for Failure {
         if self.0.kind().status() == 401 {
             response.insert_header((header::WWW_AUTHENTICATE, "Bearer"));
         }
+        if self.0.kind() == ProblemKind::WrongMedia {
+            let accepted = "application/json-patch+json, application/merge-patch+json";
+            response.insert_header(("Accept-Patch", accepted));
+        }
+        if self.0.kind().status() == 503 {
+            response.insert_header((header::RETRY_AFTER, 1));
+        }
         if let Some(wait) = self.0.member("wait_ms").and_then(serde_json::Value::as_u64) {
             response.insert_header((header::RETRY_AFTER, wait.div_ceil(1000)));
         }

@@ -6,6 +6,7 @@ use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
+use prometheus_client::metrics::info::Info;
 use prometheus_client::registry::Registry;
 use rendel_core::Problem;
 
@@ -48,6 +49,19 @@ pub(crate) struct Metrics {
     pub(crate) unanswered: Counter,
     pub(crate) gates_away: Counter,
     pub(crate) gate_seconds: Histogram,
+    pub(crate) written_seconds: Histogram,
+    pub(crate) load_seconds: Histogram,
+    pub(crate) mailbox: Histogram,
+    http_seconds: Family<OfCall, Histogram, fn() -> Histogram>,
+}
+
+/// A call over HTTP.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(crate) struct OfCall {
+    pub(crate) method: String,
+    /// The pattern that its path matched.
+    pub(crate) path: String,
+    pub(crate) status: u16,
 }
 
 impl Metrics {
@@ -77,6 +91,12 @@ impl Metrics {
             unanswered: Counter::default(),
             gates_away: Counter::default(),
             gate_seconds: Histogram::new(exponential_buckets(0.001, 2.0, 14)),
+            written_seconds: Histogram::new(exponential_buckets(0.000_25, 2.0, 16)),
+            load_seconds: Histogram::new(exponential_buckets(0.001, 2.0, 14)),
+            mailbox: Histogram::new(exponential_buckets(1.0, 2.0, 11)),
+            http_seconds: Family::new_with_constructor(|| {
+                Histogram::new(exponential_buckets(0.001, 4.0, 8))
+            }),
         };
         metrics.registered()
     }
@@ -173,6 +193,28 @@ impl Metrics {
             self.gates_away.clone(),
         );
         registry.register(
+            "written_seconds",
+            "Seconds from an append of settled updates until it was on disk and shown",
+            self.written_seconds.clone(),
+        );
+        registry.register(
+            "load_seconds",
+            "Seconds that it took to bring a session into memory",
+            self.load_seconds.clone(),
+        );
+        registry.register(
+            "mailbox",
+            "What waited for a session when it looked",
+            self.mailbox.clone(),
+        );
+        registry.register(
+            "http_seconds",
+            "Seconds until a call over HTTP was answered, by method, path and status",
+            self.http_seconds.clone(),
+        );
+        let version = [("version".to_owned(), env!("CARGO_PKG_VERSION").to_owned())];
+        registry.register("build", "The version that runs", Info::new(version.to_vec()));
+        registry.register(
             "gate_seconds",
             "Seconds that gates took to answer",
             self.gate_seconds.clone(),
@@ -183,6 +225,11 @@ impl Metrics {
             self.limited.clone(),
         );
         self
+    }
+
+    /// A call over HTTP was answered.
+    pub(crate) fn called(&self, call: OfCall, seconds: f64) {
+        self.http_seconds.get_or_create(&call).observe(seconds);
     }
 
     /// Counts the limit that a problem tells of, if it does.

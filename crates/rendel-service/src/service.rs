@@ -14,7 +14,7 @@ use rendel_store::{JournalWriter, Store, StoreError};
 use crate::app::App;
 use crate::config::Config;
 use crate::http::guard::guard;
-use crate::http::{Described, routes};
+use crate::http::{Described, probe_routes, routes};
 use crate::metrics::Metrics;
 use crate::openapi::openapi_json;
 
@@ -22,6 +22,8 @@ use crate::openapi::openapi_json;
 pub struct Service {
     app: Arc<App>,
     server: Server,
+    /// What serves metrics and probes, if that has an address of its own.
+    probes: Option<Server>,
     address: SocketAddr,
 }
 
@@ -70,6 +72,12 @@ impl Service {
                 .wrap(cors(&shared.config.origins))
                 .wrap(Compress::default())
                 .configure(routes)
+                .configure(|config| {
+                    if shared.config.probe_listen.is_none() {
+                        probe_routes(config)
+                    }
+                })
+                .default_service(web::get().to(crate::console::page))
         })
         .on_connect(move |connection, data| {
             give_up_after(connection, silence);
@@ -82,7 +90,9 @@ impl Service {
         .bind(listen)
         .map_err(|error| ServiceError::Listen(listen, error))?;
         let address = server.addrs().first().copied().unwrap_or(listen);
-        Ok(Self { app, server: server.run(), address })
+        let probes =
+            app.config.probe_listen.map(|listen| probes(app.clone(), listen)).transpose()?;
+        Ok(Self { app, server: server.run(), probes, address })
     }
 
     /// The address that it is bound to.
@@ -93,6 +103,7 @@ impl Service {
     /// Serves until `stop` is there. What was accepted by then is settled and written, and every
     /// connection is told.
     pub async fn run(self, stop: impl Future<Output = ()>) -> Result<(), ServiceError> {
+        let probes = self.probes.map(|server| (server.handle(), tokio::spawn(server)));
         let handle = self.server.handle();
         let serving = tokio::spawn(self.server);
         let watching = [
@@ -100,6 +111,12 @@ impl Service {
             tokio::spawn(self.app.clone().watch_ownership()),
         ];
         stop.await;
+        self.app.drain();
+        let drain = self.app.config.drain;
+        if !drain.is_zero() {
+            tracing::info!(seconds = drain.as_secs_f64(), "draining: not ready any more");
+            tokio::time::sleep(drain).await;
+        }
         tracing::info!("stopping: settling what was accepted");
         let within = self.app.config.stop_within;
         if tokio::time::timeout(within, self.app.stop_sessions()).await.is_err() {
@@ -110,8 +127,21 @@ impl Service {
         watching.iter().for_each(tokio::task::JoinHandle::abort);
         handle.stop(true).await;
         serving.await.map_err(std::io::Error::other)??;
+        if let Some((handle, probed)) = probes {
+            handle.stop(false).await;
+            probed.await.map_err(std::io::Error::other)??;
+        }
         Ok(())
     }
+}
+
+/// Serves metrics and probes at an address of their own.
+fn probes(app: Arc<App>, listen: SocketAddr) -> Result<Server, ServiceError> {
+    let server = HttpServer::new(move || {
+        WebApp::new().app_data(web::Data::new(app.clone())).configure(probe_routes)
+    });
+    let server = server.workers(1).disable_signals().bind(listen);
+    Ok(server.map_err(|error| ServiceError::Listen(listen, error))?.run())
 }
 
 /// Pages of the configured origins may call. The service's own need no permission.

@@ -13,6 +13,8 @@ use crate::identity::Identity;
 pub(crate) const LIFE: Duration = Duration::from_secs(30);
 /// Tickets that are open at one time.
 const MOST: usize = 10_000;
+/// Of one participant.
+const MOST_EACH: usize = 16;
 
 /// The tickets that nobody has used yet. They are the process's own: a restart makes them
 /// worthless.
@@ -30,6 +32,18 @@ impl Tickets {
     /// A ticket that lets somebody in once.
     pub(crate) fn issue(&self, session: &str, who: Identity) -> Result<Uuid, Problem> {
         let mut open = self.0.lock();
+        let now = Instant::now();
+        let is_theirs = |ticket: &&Open| {
+            ticket.until > now && ticket.session == session && ticket.who.id == who.id
+        };
+        if who.until.is_some() && open.values().filter(is_theirs).count() >= MOST_EACH {
+            let detail = format!(
+                "You have {MOST_EACH} open tickets. Use them, or wait until they have ended."
+            );
+            return Err(Problem::new(ProblemKind::TooFast, detail)
+                .with("limit", "tickets")
+                .with("wait_ms", 1_000));
+        }
         if open.len() >= MOST {
             open.retain(|_, ticket| ticket.until > Instant::now());
         }
@@ -86,7 +100,13 @@ mod tests {
         ] {
             assert_eq!(tickets.take(ticket, session).unwrap_err().kind(), ProblemKind::BadToken);
         }
-        (0..MOST).for_each(|_| drop(new()));
+        let oda = Identity { until: Some(u64::MAX), ..who.clone() };
+        for _ in 0..MOST_EACH {
+            tickets.issue("gate", oda.clone()).unwrap();
+        }
+        assert_eq!(tickets.issue("gate", oda.clone()).unwrap_err().kind(), ProblemKind::TooFast);
+        tickets.issue("slope", oda).unwrap();
+        (0..MOST - MOST_EACH - 1).for_each(|_| drop(new()));
         assert_eq!(tickets.issue("gate", who).unwrap_err().kind(), ProblemKind::TooFast);
     }
 }

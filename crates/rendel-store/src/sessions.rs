@@ -179,9 +179,19 @@ impl Store {
             }
             let rows: Vec<(SessionRow, String)> =
                 query.order(sessions::id).limit(page).load(conn)?;
-            rows.into_iter()
-                .map(|(row, title)| last_seq(conn, row.ord).map(|seq| (row, seq, title)))
-                .collect()
+            let ords: Vec<i64> = rows.iter().map(|(row, _)| row.ord).collect();
+            let last: BTreeMap<i64, Option<i64>> = journal::table
+                .filter(journal::session.eq_any(ords))
+                .group_by(journal::session)
+                .select((journal::session, max(journal::seq)))
+                .load::<(i64, Option<i64>)>(conn)?
+                .into_iter()
+                .collect();
+            let with_seq = |(row, title): (SessionRow, String)| {
+                let seq = last.get(&row.ord).copied().flatten().unwrap_or(0).max(row.kept_from);
+                (row, unsigned(seq), title)
+            };
+            Ok(rows.into_iter().map(with_seq).collect())
         })
         .await
     }

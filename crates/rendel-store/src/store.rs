@@ -47,7 +47,10 @@ impl Store {
             .run(|conn| {
                 // Bringing large tables up to date may take its time.
                 conn.batch_execute("SET statement_timeout = 0; SET lock_timeout = 0")?;
+                // Several services may start at the same time.
+                conn.batch_execute("SELECT pg_advisory_lock(7241386034)")?;
                 let run = conn.run_pending_migrations(MIGRATIONS).map(|_| ());
+                conn.batch_execute("SELECT pg_advisory_unlock(7241386034)")?;
                 run.map_err(|error| {
                     StoreError::Damaged(format!(
                         "the tables could not be brought up to date: {error}"

@@ -128,6 +128,11 @@ impl JournalWriter {
         Ok(Self { queue })
     }
 
+    /// Whether its thread has ended, so that nothing can be written any more.
+    pub fn has_ended(&self) -> bool {
+        self.queue.is_closed()
+    }
+
     /// Puts an append into the next group. Waits while too many wait already; gives it back if the
     /// writer has ended.
     pub async fn append(&self, append: Append) -> Result<(), Append> {
@@ -233,6 +238,7 @@ impl Writer {
                 let mut conn = PgConnection::establish(&self.url)
                     .map_err(|error| StoreError::Away(error.to_string()))?;
                 conn.batch_execute(WRITER_TIME_OUTS)?;
+                keep_promises(&mut conn)?;
                 self.conn.insert(conn)
             }
         };
@@ -266,6 +272,31 @@ impl Writer {
         };
         Ok(left_out.into_iter().map(|(index, append)| (index, why(append))).collect())
     }
+}
+
+/// What was told settled must outlive the database's end: a commit waits for its disk, whatever the
+/// server's own configuration says.
+fn keep_promises(conn: &mut PgConnection) -> Result<(), StoreError> {
+    #[derive(QueryableByName)]
+    struct Setting {
+        #[diesel(sql_type = Text)]
+        setting: String,
+    }
+    let mut is = |name: &str| -> Result<String, StoreError> {
+        let query = format!("SELECT current_setting('{name}') AS setting");
+        Ok(diesel::sql_query(query).get_result::<Setting>(conn)?.setting)
+    };
+    let (commits, fsync) = (is("synchronous_commit")?, is("fsync")?);
+    if commits == "off" {
+        tracing::warn!("the database has synchronous_commit = off; the journal waits for its disk");
+        conn.batch_execute("SET synchronous_commit = on")?;
+    }
+    if fsync == "off" {
+        tracing::error!(
+            "the database has fsync = off: what is settled may be lost with its machine"
+        );
+    }
+    Ok(())
 }
 
 impl<'r> CopiedRow<'r> {

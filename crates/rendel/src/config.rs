@@ -50,6 +50,8 @@ struct Settings {
     digest_every: Option<u64>,
     digest_within_ms: Option<u64>,
     stop_within_ms: Option<u64>,
+    drain_ms: Option<u64>,
+    probe_listen: Option<SocketAddr>,
 }
 
 const NAMES: &[&str] = &[
@@ -82,7 +84,24 @@ const NAMES: &[&str] = &[
     "digest_every",
     "digest_within_ms",
     "stop_within_ms",
+    "drain_ms",
+    "probe_listen",
 ];
+
+/// Names of the environment that are no settings of the service: the log, and the command's own.
+const OTHER_NAMES: &[&str] = &["log", "server", "token"];
+
+/// Names of the environment that look like settings and are none.
+pub(crate) fn unknown_names() -> Vec<String> {
+    let names = std::env::vars_os().filter_map(|(name, _)| name.into_string().ok());
+    let is_unknown = |name: &String| {
+        let setting = name.strip_prefix("RENDEL_").map(str::to_lowercase);
+        setting.is_some_and(|setting| {
+            !NAMES.contains(&setting.as_str()) && !OTHER_NAMES.contains(&setting.as_str())
+        })
+    };
+    names.filter(is_unknown).collect()
+}
 
 /// The database to use.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -151,6 +170,10 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
     set_ms(&mut config.enter_within, settings.enter_within_ms, "enter_within_ms")?;
     set_ms(&mut config.silence, settings.silence_ms, "silence_ms")?;
     set_ms(&mut config.stop_within, settings.stop_within_ms, "stop_within_ms")?;
+    let mut drain = 0;
+    set(&mut drain, settings.drain_ms, 0..=600_000, "drain_ms")?;
+    config.drain = Duration::from_millis(drain);
+    config.probe_listen = settings.probe_listen;
     set(&mut config.queue.frames, settings.queue_frames, 16..=1_000_000, "queue_frames")?;
     set(&mut config.queue.bytes, settings.queue_bytes, 65_536..=1 << 30, "queue_bytes")?;
     set(&mut config.snapshot_every, settings.snapshot_every, 1..=1_000_000, "snapshot_every")?;

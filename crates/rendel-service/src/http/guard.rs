@@ -1,6 +1,7 @@
 //! What every request passes first: the budget of its address.
 
 use std::sync::Arc;
+use std::time::Instant;
 
 use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
@@ -13,6 +14,7 @@ use crate::app::App;
 use crate::auth::{COOKIE, bearer};
 use crate::budget::Cost;
 use crate::failure::Failure;
+use crate::metrics::OfCall;
 
 /// Charges the address that a request comes from, unless it is the backend's, and answers `HEAD` as
 /// `GET` without a body.
@@ -28,11 +30,22 @@ pub(crate) async fn guard(
             return Ok(request.into_response(refused));
         }
     }
+    let began = Instant::now();
+    let metrics = request.app_data::<web::Data<Arc<App>>>().map(|app| app.metrics.clone());
     let is_head = *request.method() == Method::HEAD;
     if is_head {
         request.head_mut().method = Method::GET;
     }
     let answered = next.call(request).await?;
+    if let Some(metrics) = metrics {
+        let of = answered.request();
+        let call = OfCall {
+            method: of.method().to_string(),
+            path: of.match_pattern().unwrap_or_else(|| "other".to_owned()),
+            status: answered.status().as_u16(),
+        };
+        metrics.called(call, began.elapsed().as_secs_f64());
+    }
     Ok(match is_head {
         true => answered.map_body(|_, _| BoxBody::new(())),
         false => answered.map_into_boxed_body(),

@@ -1,5 +1,6 @@
 //! The life of a session, as the backend steers it.
 
+use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use rendel_core::{Actor, Power, Problem, ProblemKind};
 use rendel_session::{Standing, Status};
@@ -204,5 +205,6 @@ pub(crate) async fn import(
     }
     super::charters::keep(&app, &read.charter).await?;
     kept(&id, app.store.bring_in(read.whole).await)?;
-    Ok(HttpResponse::Created().json(info_of(&app, &id).await?))
+    let location = (header::LOCATION, format!("/v1/sessions/{id}"));
+    Ok(HttpResponse::Created().insert_header(location).json(info_of(&app, &id).await?))
 }

@@ -21,8 +21,8 @@ pub(crate) mod tokens;
 use std::sync::Arc;
 use std::time::Duration;
 
+use actix_web::http::header;
 use actix_web::http::header::HeaderValue;
-use actix_web::http::{StatusCode, header};
 use actix_web::web::{self, Bytes, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, ResponseError as _};
 use rendel_core::{Problem, ProblemKind};
@@ -100,10 +100,6 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .route("/sessions/{session}/connect", web::get().to(crate::connection::connect))
                 .default_service(web::to(nothing_here)),
         )
-        .service(service::health)
-        .service(service::ready)
-        .service(service::metrics)
-        .default_service(web::get().to(crate::console::page))
         .app_data(web::QueryConfig::default().error_handler(|error, request| {
             let not_understood = || {
                 Problem::new(
@@ -122,15 +118,18 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
         }));
 }
 
+/// What whoever runs the service looks at.
+pub(crate) fn probe_routes(config: &mut ServiceConfig) {
+    config.service(service::health).service(service::ready).service(service::metrics);
+}
+
 /// What no call matches: a call with another method is told which it takes.
 async fn nothing_here(request: HttpRequest) -> HttpResponse {
     let methods = crate::openapi::methods_of(request.path());
     if !methods.is_empty() {
         let allow = methods.join(", ");
         let detail = format!("{} takes {allow}.", request.path());
-        let problem = Problem::new(ProblemKind::Malformed, detail);
-        let mut response = Failure(problem).error_response();
-        *response.status_mut() = StatusCode::METHOD_NOT_ALLOWED;
+        let mut response = Failure(Problem::new(ProblemKind::WrongMethod, detail)).error_response();
         if let Ok(allow) = HeaderValue::from_str(&allow) {
             response.headers_mut().insert(header::ALLOW, allow);
         }

@@ -11,14 +11,18 @@ pub(crate) async fn health() -> HttpResponse {
     HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("alive\n")
 }
 
-/// Whether the service can settle proposals: the database answers and no stop is under way.
+/// Whether the service can settle proposals: the database answers, the journal's writer runs, and no
+/// stop is under way.
 #[utoipa::path(tag = "service", responses((status = 200, body = String), (status = 503, description = "`unavailable`, `shutting-down`")))]
 #[get("/readyz")]
 pub(crate) async fn ready(app: Shared) -> Answer {
-    if app.is_stopping() {
+    if app.is_draining() || app.is_stopping() {
         return Err(crate::failure::shutting_down().into());
     }
     app.store.ping().await?;
+    if app.writer.has_ended() {
+        return Err(crate::failure::unavailable().into());
+    }
     Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n"))
 }
 

@@ -1,5 +1,6 @@
 //! Sessions, as the backend manages them.
 
+use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use rendel_core::{Charter, Problem, ProblemKind, Sequencer};
 use rendel_store::{SessionRow, StoreError};
@@ -38,7 +39,9 @@ pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Share
     let opening = asked.opening.map(|opening| opening.to_string());
     let opened =
         kept(&id, app.store.open_session(id.clone(), row.name, row.version, opening).await)?;
-    Ok(HttpResponse::Created().json(info(&app, opened, 0, row.title).await))
+    let location = (header::LOCATION, format!("/v1/sessions/{id}"));
+    let opened = info(&app, opened, 0, row.title).await;
+    Ok(HttpResponse::Created().insert_header(location).json(opened))
 }
 
 /// What became of a session that was to be kept under an id.

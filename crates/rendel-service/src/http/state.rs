@@ -2,6 +2,7 @@
 //! become.
 
 use actix_web::http::header;
+use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, patch, web};
 use rendel_core::{Document, Path, Problem, ProblemKind, Proposal, differences};
 use rendel_session::nothing_at;
@@ -49,6 +50,17 @@ pub(crate) async fn show(
     let path = part.path.as_deref().map(Path::parse).transpose()?;
     let known = Tags::of(&request, &header::IF_NONE_MATCH)?;
     let (seq, json) = match part.at {
+        None if path.is_none() && known.is_some() => {
+            // Whoever has it already costs no encoding.
+            let seq = session.figures().await?.seq;
+            match known.as_ref().is_some_and(|known| known.has(seq)) {
+                true => (seq, Bytes::new()),
+                false => {
+                    let reading = session.read(path, who.role).await?;
+                    (reading.seq, reading.json.into_bytes())
+                }
+            }
+        }
         None => {
             let reading = session.read(path, who.role).await?;
             (reading.seq, reading.json.into_bytes())
@@ -67,12 +79,19 @@ pub(crate) async fn show(
             (at, made.await?.into())
         }
     };
-    let tag = format!("\"{seq}\"");
-    if known.is_some_and(|known| known.has(seq)) {
-        return Ok(HttpResponse::NotModified().insert_header((header::ETAG, tag)).finish());
-    }
     let mut response = HttpResponse::Ok();
-    response.insert_header((header::ETAG, tag)).insert_header((header::CACHE_CONTROL, "no-cache"));
+    let is_known = known.is_some_and(|known| known.has(seq));
+    if is_known {
+        response = HttpResponse::NotModified();
+    }
+    // What is shown depends on who asks.
+    response
+        .insert_header((header::ETAG, format!("\"{seq}\"")))
+        .insert_header((header::CACHE_CONTROL, "private, no-cache"))
+        .insert_header((header::VARY, "Authorization"));
+    if is_known {
+        return Ok(response.finish());
+    }
     Ok(response.content_type("application/json").body(json))
 }
 
@@ -83,7 +102,7 @@ pub(crate) async fn show(
     (Object = "application/merge-patch+json"), (Vec<Object> = "application/json-patch+json"))),
     params(Speaking, ("session" = String, Path), ("If-Match" = Option<String>, Header), ("Idempotency-Key" = Option<String>, Header)),
     responses((status = 200, description = "The settled update", body = Object), (status = 204, description = "Nothing was to be changed"),
-    (status = 400, description = "`malformed`"), (status = 404, description = "`unknown-path`"), (status = 412, description = "`test-failed`, with the present value"),
+    (status = 400, description = "`malformed`"), (status = 404, description = "`unknown-path`"), (status = 415, description = "`wrong-media`, with `Accept-Patch`"), (status = 412, description = "`test-failed`, with the present value"),
     (status = 422, description = "`wrong-type`, `out-of-bounds`"), (status = 429, description = "`too-fast`"), (status = 503, description = "`unavailable`")),
     security(("bearer" = [])))]
 #[patch("/sessions/{session}/state")]
@@ -108,7 +127,7 @@ pub(crate) async fn change(
         MERGE_PATCH => |document| Ok(Document::Merge(document)),
         _ => {
             let detail = format!("The Content-Type of a change is {JSON_PATCH} or {MERGE_PATCH}.");
-            return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
+            return Err(Failure(Problem::new(ProblemKind::WrongMedia, detail)));
         }
     };
     let body = body(payload, session.charter().limits.frame)

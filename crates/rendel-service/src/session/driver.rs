@@ -150,6 +150,7 @@ impl Driver {
                     if count == 0 {
                         self.feed(Input::Stop);
                     }
+                    self.app.metrics.mailbox.observe(count as f64);
                     for ask in taken.drain(..) {
                         if let Ask::Stop { answer } = ask {
                             stopped = Some(answer);

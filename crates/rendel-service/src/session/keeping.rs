@@ -1,7 +1,7 @@
 //! What the driver of a session asks of the store: rows in, and what is found back.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use backon::{ExponentialBuilder, Retryable as _};
 use chrono::{TimeDelta, Utc};
@@ -121,9 +121,13 @@ impl StoreSide {
         };
         let (returns, id, metrics) =
             (self.returns.clone(), self.id.clone(), self.app.metrics.clone());
+        let began = Instant::now();
         let done = Box::new(move |result| {
             let input = match result {
-                Ok(()) => Input::Written { append },
+                Ok(()) => {
+                    metrics.written_seconds.observe(began.elapsed().as_secs_f64());
+                    Input::Written { append }
+                }
                 Err(WriteError::Superseded) => Input::Superseded,
                 Err(error @ WriteError::Away(_)) => {
                     tracing::warn!(session = %id, %error, "the journal is away; the session waits \

@@ -51,13 +51,16 @@ impl App {
         if self.is_fenced(id) {
             return Err(moved());
         }
+        let began = std::time::Instant::now();
         let taken = self
             .store
             .take_over(id.to_owned(), Claim::Anew)
             .await
             .map_err(|error| from_store(&error))?;
         let taken = taken.ok_or_else(|| no_session(id))?;
-        start(self.clone(), &taken)
+        let started = start(self.clone(), &taken);
+        self.metrics.load_seconds.observe(began.elapsed().as_secs_f64());
+        started
     }
 }
 

@@ -11,12 +11,15 @@ use tracing_subscriber::EnvFilter;
 use super::charter::publish_folder;
 use crate::api::Api;
 use crate::cli::ServeArgs;
-use crate::config::{Database, ServePlan, plan};
+use crate::config::{Database, ServePlan, plan, unknown_names};
 use crate::out::Out;
 
 pub(crate) async fn run(args: &ServeArgs, out: Out) -> Result<()> {
     let plan = plan(args)?;
     log_to_stderr();
+    for name in unknown_names() {
+        tracing::warn!(name, "the environment has a name that is no setting");
+    }
     if let Database::Local(dir) = &plan.database {
         out.note(&format!("starting PostgreSQL in {} …", dir.display()));
     }

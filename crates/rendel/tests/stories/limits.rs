@@ -240,3 +240,200 @@ async fn how_many_come_is_bounded() {
     );
     assert_eq!(counted(&service, "sessions").await, 1.0);
 }
+
+/// What the page of limits says of each, by its name: the default and who sets it.
+fn page_of_limits() -> std::collections::BTreeMap<String, (String, String)> {
+    let rows =
+        include_str!("../../../../docs/limits.md").lines().filter(|line| line.starts_with("| `"));
+    let cells =
+        |row: &str| row.trim_matches('|').split('|').map(str::trim).map(str::to_owned).collect();
+    let rows = rows.map(cells).filter(|cells: &Vec<String>| cells.len() == 6);
+    rows.map(|cells| {
+        let name = cells[0].trim_matches('`').to_owned();
+        (name, (cells[2].replace(',', ""), cells[3].trim_matches('`').to_owned()))
+    })
+    .collect()
+}
+
+#[test]
+fn the_page_of_limits_names_each_and_says_its_default() {
+    let page = page_of_limits();
+    let mut named = std::collections::BTreeSet::new();
+    let mut folders = vec![std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("..")];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() && !path.ends_with("tests") && !path.ends_with("target") {
+                folders.push(path);
+            } else if path.extension().is_some_and(|kind| kind == "rs") {
+                let text = std::fs::read_to_string(&path).unwrap();
+                let told = text.split("with(\"limit\", \"").skip(1);
+                named.extend(told.map(|rest| rest.split('"').next().unwrap().to_owned()));
+            }
+        }
+    }
+    // Those whose name the place that counts them is given.
+    for given in [
+        "connections_per_address",
+        "calls-per-address",
+        "calls-per-participant",
+        "words-per-second",
+    ] {
+        named.insert(given.to_owned());
+    }
+    assert!(named.len() > 15, "{named:?}");
+    assert_eq!(page.keys().cloned().collect::<std::collections::BTreeSet<_>>(), named);
+
+    let listen = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
+    let config =
+        rendel_service::Config::new(listen, String::new(), rendel_service::ServiceKey::generate());
+    let limits = rendel_core::Limits::default();
+    for (name, default) in [
+        ("calls-per-address", u64::from(config.calls_per_address)),
+        ("calls-per-participant", u64::from(config.calls_per_participant)),
+        ("connections_per_address", config.connections_per_address as u64),
+        ("connections_per_participant", u64::from(config.connections_per_participant)),
+        ("guests_per_address", config.guests_per_address as u64),
+        ("sessions", config.sessions as u64),
+        ("queue", config.queue.frames as u64),
+        ("body", config.import_bytes as u64),
+        ("proposals-per-second", u64::from(limits.proposals_per_second)),
+        ("frame", limits.frame as u64),
+        ("state", limits.state),
+        ("edits", limits.edits as u64),
+        ("participants", rendel_core::SessionRules::default().participants as u64),
+        ("holds", rendel_core::HoldRules::default().most as u64),
+    ] {
+        assert_eq!(page[name].0, default.to_string(), "{name}");
+    }
+    let operations = include_str!("../../../../docs/operations.md");
+    let settings = page.values().map(|(_, set_by)| set_by).filter(|set_by| !set_by.is_empty());
+    for setting in
+        settings.filter(|set_by| *set_by != "charter").flat_map(|set_by| set_by.split("`, `"))
+    {
+        assert!(operations.contains(&format!("`{setting}`")), "{setting}");
+    }
+}
+
+#[tokio::test]
+async fn calls_of_one_participant_cost_what_is_left_and_others_go_on() {
+    let service = tight(&[("RENDEL_CALLS_PER_PARTICIPANT", "10")]).await;
+    let oda = service.token("tight", "oda", "participant").await;
+    let bram = service.token("tight", "bram", "participant").await;
+    let read = async |token: &str, path: &str| {
+        let url = format!("{}/v1/sessions/tight/{path}", service.server);
+        service.http.get(url).bearer_auth(token).send().await.unwrap()
+    };
+    // A bucket holds ten seconds of its rate, and differences cost ten.
+    let mut refused = loop {
+        let answer = read(&oda, "diff?from=0").await;
+        if answer.status() != 200 {
+            break answer;
+        }
+    };
+    assert_eq!(refused.status(), 429);
+    assert!(refused.headers()["retry-after"].to_str().unwrap().parse::<u64>().unwrap() >= 1);
+    let problem: Value = serde_json::from_slice(&refused.chunk().await.unwrap().unwrap()).unwrap();
+    assert_eq!(
+        (name(&problem), &problem["limit"]),
+        ("too-fast".into(), &json!("calls-per-participant"))
+    );
+    assert!(counted(&service, "calls-per-participant").await >= 1.0);
+    assert_eq!(read(&bram, "state").await.status(), 200);
+    assert_eq!(
+        service.get("/v1/sessions/tight/diff?from=0").await.status(),
+        200,
+        "nor the backend"
+    );
+}
+
+#[tokio::test]
+async fn an_address_that_tries_keys_and_codes_is_slowed_down_and_the_backend_is_not() {
+    let service = tight(&[("RENDEL_CALLS_PER_ADDRESS", "10")]).await;
+    let url = format!("{}/v1/console/sign-in", service.server);
+    let mut tries = 0;
+    let refused = loop {
+        let answer =
+            service.http.post(&url).json(&json!({ "key": "k".repeat(40) })).send().await.unwrap();
+        if answer.status() == 429 {
+            break answer;
+        }
+        assert_eq!(answer.status(), 401);
+        tries += 1;
+    };
+    assert!((1..10).contains(&tries), "{tries}");
+    assert_eq!(name(&refused.json().await.unwrap()), "too-fast");
+    assert_eq!(service.get("/v1/sessions").await.status(), 200);
+    let audit: Value = service.get("/v1/audit").await.json().await.unwrap();
+    let failed = audit["entries"].as_array().unwrap().iter();
+    let failed = failed.filter(|entry| entry["what"] == "failed to sign in to the console");
+    assert_eq!(failed.count(), tries);
+}
+
+#[tokio::test]
+async fn a_stranger_brings_no_session_into_memory() {
+    let service = tight(&[]).await;
+    let before = service.metric("rendel_sessions").await;
+    let mut stranger = Raw::connect(&service, "tight").await;
+    stranger.send(&json!({ "type": "enter", "client": stranger.client })).await;
+    assert_eq!(stranger.bye().await.0, "no-token");
+    assert_eq!(service.metric("rendel_sessions").await, before);
+}
+
+#[tokio::test]
+async fn the_operations_page_names_every_setting_and_every_metric() {
+    let page = include_str!("../../../../docs/operations.md");
+    let service = tight(&[]).await;
+    std::fs::write(service.path("wrong.toml"), "nothing = 1\n").unwrap();
+    let refused = service.rendel(&["serve", "--config", "wrong.toml"]);
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    let names =
+        told.split("they are ").nth(1).unwrap().split([':', '\n']).next().unwrap().to_owned();
+    let names: Vec<&str> = names.split(", ").collect();
+    assert!(names.len() > 25, "{told}");
+    for name in names {
+        assert!(page.contains(&format!("`{name}`")), "the setting {name}");
+    }
+    let metrics = service.get("/metrics").await.text().await.unwrap();
+    let families = metrics.lines().filter_map(|line| line.strip_prefix("# TYPE ")?.split_once(' '));
+    let families: Vec<(&str, &str)> = families.collect();
+    assert!(families.len() > 20, "{}", families.len());
+    for (family, kind) in families {
+        let end = match kind {
+            "counter" => "_total",
+            "info" => "_info",
+            _ => "",
+        };
+        assert!(page.contains(&format!("`{family}{end}")), "the metric {family}{end}");
+    }
+}
+
+#[tokio::test]
+async fn a_service_that_drains_goes_on_and_is_not_ready_and_its_probes_may_stand_apart() {
+    let port = crate::harness::free_port();
+    let probes = format!("http://127.0.0.1:{port}");
+    let listen = format!("127.0.0.1:{port}");
+    let mut service = tight(&[("RENDEL_DRAIN_MS", "1500"), ("RENDEL_PROBE_LISTEN", &listen)]).await;
+    let probe = async |path: &str| {
+        service.http.get(format!("{probes}{path}")).send().await.unwrap().status().as_u16()
+    };
+    assert_eq!(
+        (probe("/readyz").await, probe("/metrics").await, probe("/v1/sessions").await),
+        (200, 200, 404)
+    );
+    assert_ne!(
+        service.get("/metrics").await.headers()["content-type"],
+        "application/openmetrics-text; version=1.0.0; charset=utf-8"
+    );
+    let token = service.token("tight", "oda", "participant").await;
+    let (mut oda, _) = Raw::enter(&service, "tight", &token).await;
+    service.begin_to_terminate();
+    crate::harness::until("it is not ready", async || {
+        (probe("/readyz").await == 503).then_some(())
+    })
+    .await;
+    oda.propose(add(1)).await;
+    oda.answer().await.expect("it goes on meanwhile");
+    assert_eq!(oda.bye().await.0, "shutting-down");
+    assert!(service.terminate().success());
+}

@@ -94,6 +94,7 @@ impl Service {
         command
             .envs(self.settings.iter().map(|(name, value)| (name, value)))
             .env("RENDEL_LOG", "warn")
+            .env_remove("RENDEL_SEED")
             .current_dir(self.dir.path());
         let log = fs::OpenOptions::new()
             .create(true)
@@ -264,6 +265,11 @@ impl Service {
         has_died
     }
 
+    /// SIGTERM, without waiting.
+    pub(crate) fn begin_to_terminate(&self) {
+        send(self.pid(), "TERM");
+    }
+
     /// SIGTERM, and waits for the end.
     pub(crate) fn terminate(&mut self) -> std::process::ExitStatus {
         let mut child = self.child.take().unwrap();
@@ -407,6 +413,10 @@ impl Service {
     /// The value of a metric, its labels included in the name.
     pub(crate) async fn metric(&self, name: &str) -> f64 {
         let text = self.get("/metrics").await.text().await.unwrap();
+        let family = name.split('{').next().unwrap();
+        let ends = ["_total", "_count", "_sum", "_bucket"];
+        let family = ends.iter().find_map(|end| family.strip_suffix(end)).unwrap_or(family);
+        assert!(text.contains(&format!("# TYPE {family} ")), "there is no metric {name}");
         text.lines().find_map(|line| line.strip_prefix(name)?.trim().parse().ok()).unwrap_or(0.0)
     }
 
