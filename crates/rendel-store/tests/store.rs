@@ -12,8 +12,8 @@ use diesel::connection::SimpleConnection as _;
 use diesel::{Connection as _, PgConnection, RunQueryDsl as _};
 use rendel_core::{ClientKey, Problem, ProblemKind};
 use rendel_store::{
-    Append, Claim, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, Note, RefusalRow,
-    Store, StoreError, UpdateRow, WriteError,
+    Append, Claim, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, NewRevocation, Note,
+    RefusalRow, Store, StoreError, UpdateRow, WriteError,
 };
 use tempfile::TempDir;
 use uuid::Uuid;
@@ -54,6 +54,73 @@ const WAIT: Duration = Duration::from_secs(20);
 
 fn note() -> Note {
     Note::of_service("a test", serde_json::json!({}))
+}
+
+#[tokio::test]
+async fn the_private_database_s_role_owns_its_tables_and_is_no_superuser() {
+    let database = Database::start();
+    with_session(&database.url()).await;
+    let mut conn = PgConnection::establish(&database.url()).unwrap();
+    assert!(conn.batch_execute("CREATE ROLE other SUPERUSER").is_err());
+    assert!(conn.batch_execute("COPY (SELECT 1) TO PROGRAM 'true'").is_err());
+}
+
+#[test]
+fn a_database_of_another_server_is_told_and_left_alone() {
+    let mut database = Database::start();
+    database.local.take().unwrap().stop().unwrap();
+    let dir = database.dir.path().join("database");
+    let version = dir.join("data/PG_VERSION");
+    let was = fs::read_to_string(&version).unwrap();
+    fs::write(&version, "9\n").unwrap();
+    let told = LocalDatabase::start(&dir).unwrap_err().to_string();
+    assert!(told.contains("made by PostgreSQL 9") && told.contains(was.trim()), "{told}");
+    fs::write(&version, was).unwrap();
+    database.local = Some(LocalDatabase::start(&dir).unwrap());
+}
+
+#[test]
+fn a_lock_file_that_is_a_link_is_not_followed() {
+    let dir = tempfile::tempdir().unwrap();
+    let precious = dir.path().join("precious");
+    fs::write(&precious, "kept").unwrap();
+    let database = dir.path().join("database");
+    fs::create_dir(&database).unwrap();
+    std::os::unix::fs::symlink(&precious, database.join("in-use")).unwrap();
+    assert!(matches!(LocalDatabase::start(&database), Err(LocalDatabaseError::Folder(..))));
+    assert_eq!(fs::read_to_string(&precious).unwrap(), "kept");
+}
+
+#[tokio::test]
+async fn revocations_commit_in_the_order_of_their_numbers() {
+    let database = Database::start();
+    let (store, _) = with_session(&database.url()).await;
+    let mut other = PgConnection::establish(&database.url()).unwrap();
+    // Another service is in the middle of revoking.
+    other
+        .batch_execute(
+            "BEGIN; SELECT pg_advisory_xact_lock(125780104276837); INSERT INTO revocations (session, \
+             sub, issued_until, kept_until) VALUES ('gate', 'oda', 1, now() + interval '1 day')",
+        )
+        .unwrap();
+    let new = NewRevocation {
+        session: "gate".into(),
+        sub: Some("bram".into()),
+        jti: None,
+        issued_until: 1.0,
+        kept_until: chrono::Utc::now() + chrono::TimeDelta::days(1),
+    };
+    let (ours, seen) = {
+        let revoker = store.clone();
+        let revoking = tokio::spawn(async move { revoker.revoke(new, note()).await.unwrap() });
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        assert!(!revoking.is_finished(), "it waits for the one before it");
+        assert!(store.revocations(0).await.unwrap().is_empty());
+        other.batch_execute("COMMIT").unwrap();
+        (revoking.await.unwrap(), store.revocations(0).await.unwrap())
+    };
+    let subs: Vec<_> = seen.iter().map(|one| one.sub.clone().unwrap()).collect();
+    assert_eq!((subs, seen[1].ord), (vec!["oda".to_owned(), "bram".to_owned()], ours.ord));
 }
 
 async fn with_session(url: &str) -> (Store, i64) {

@@ -449,7 +449,8 @@ fn copy_database(to: &Path) {
     let made = MADE.get_or_init(|| {
         let programs = rendel_store::find_server_programs().unwrap();
         let version = programs.parent().unwrap().file_name().unwrap().to_str().unwrap();
-        let kept = Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("database-{version}"));
+        let kept =
+            Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("database-of-role-{version}"));
         if !kept.exists() {
             let permissions = fs::Permissions::from_mode(0o755);
             let dir = tempfile::Builder::new().permissions(permissions).tempdir().unwrap();
