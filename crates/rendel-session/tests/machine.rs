@@ -545,3 +545,42 @@ fn frozen_and_ended_sessions_say_so_once_that_is_written() {
     let refused = shown(&story.write()).pop().unwrap();
     assert_eq!(refused["problem"]["type"], "urn:rendel:problem:frozen");
 }
+
+#[test]
+fn each_of_those_who_look_on_costs_the_others_nothing_but_a_count() {
+    let charter = CHARTER.replace(
+        "[roles.picker]\n",
+        "[roles.looker]\nedit = []\nroster = \"count\"\n[roles.picker]\n",
+    );
+    let mut story = Story::with(&charter, &found(1));
+    story.enter(1, "oda", "steward", None);
+    let mut told = (0, 0);
+    for looker in 0..2_000u64 {
+        let entry = Entry {
+            connection: 10 + looker,
+            who: Actor::new(
+                format!("looker-{looker}"),
+                "looker",
+                Uuid::from_u128(u128::from(looker)),
+            ),
+            name: "Looker".into(),
+            way: WayIn::Replica { had: None },
+            presence: None,
+            token: None,
+        };
+        story.now += 5;
+        let outputs = story.tell(Input::Entered(Box::new(entry)));
+        let due = story.machine.next_timeout().filter(|due| *due <= story.now);
+        let outputs =
+            [outputs, due.map(|_| story.tell(Input::Timeout)).unwrap_or_default()].concat();
+        for output in &outputs {
+            if let Output::Show { to, shown } = output {
+                let bytes = format!("{:?}", shown.get()).len();
+                told = (told.0 + usize::from(!matches!(to, To::One(_))), told.1.max(bytes));
+            }
+        }
+    }
+    // Ten seconds: a count each second to each of the two audiences, and no welcome grows.
+    assert!(told.0 <= 2 * 11, "{told:?}");
+    assert!(told.1 < 1_500, "{told:?}");
+}

@@ -16,6 +16,7 @@ mod durability;
 mod entering;
 mod faults;
 mod gates;
+mod hostile;
 mod interface;
 mod journal_away;
 mod leaks;
