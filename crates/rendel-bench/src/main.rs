@@ -39,7 +39,7 @@ enum Command {
         #[arg(long, default_value_t = 5)]
         seconds: u64,
         /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal,
-        /// late, slow, recovery, idle, beat, presence, guards.
+        /// late, slow, recovery, idle, beat, presence, guards, lookers.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -109,6 +109,9 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("presence") {
         people::presence(&mut report, time).await?;
+    }
+    if is_wanted("lookers") {
+        people::lookers(&mut report, time).await?;
     }
     if is_wanted("guards") {
         people::guards(&mut report, time).await?;

@@ -278,3 +278,83 @@ pub(crate) async fn guards(report: &mut Report, time: Duration) -> Result<()> {
     );
     Ok(())
 }
+
+/// Those who look on beside ten who play.
+const LOOKERS: usize = 10_000;
+/// So many where all are named: each arrival is told to all.
+const NAMED: usize = 1_000;
+
+/// Lets people come in a row; gives the seconds that it took, and keeps them connected until what is
+/// given is dropped.
+async fn arrive(
+    rendel: &Rendel,
+    session: &str,
+    tokens: &[String],
+) -> Result<(f64, tokio::task::JoinSet<()>)> {
+    let mut here = tokio::task::JoinSet::new();
+    let began = Instant::now();
+    for token in tokens {
+        let address = format!("ws://127.0.0.1:{}/v1/sessions/{session}/connect", rendel.port());
+        let mut request = address.into_client_request()?;
+        request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse()?);
+        let (mut socket, _) =
+            tokio_tungstenite::connect_async_with_config(request, None, true).await?;
+        let enter = json!({ "type": "enter", "token": token, "client": uuid::Uuid::now_v7() });
+        socket.send(Message::text(enter.to_string())).await?;
+        socket.next().await.context("no welcome")??;
+        here.spawn(async move { while let Some(Ok(_)) = socket.next().await {} });
+    }
+    Ok((began.elapsed().as_secs_f64(), here))
+}
+
+/// What ten thousand who look on cost ten who play.
+pub(crate) async fn lookers(report: &mut Report, time: Duration) -> Result<()> {
+    eprintln!("ten thousand who look on …");
+    let rules = |roster: &str| {
+        format!(
+            "[session]\nparticipants = 20000\n[roles.participant]\nedit = [\"/**\"]\n\
+             [roles.looker]\nedit = []\nroster = \"{roster}\"\n"
+        )
+    };
+    let rendel = Rendel::start().await?;
+    let mut each = Vec::new();
+    for roster in ["names", "count"] {
+        let (session, _) = rendel.people(10, &rules(roster)).await?;
+        let mut tokens = Vec::with_capacity(NAMED);
+        for at in 0..NAMED {
+            tokens.push(rendel.token_as(&session, &format!("looker-{at}"), "looker").await?);
+        }
+        let (seconds, here) = arrive(&rendel, &session, &tokens).await?;
+        each.push(seconds / NAMED as f64 * 1e3);
+        drop(here);
+    }
+    report.ratio(
+        "milliseconds an arrival among 1,000 who look on and are counted",
+        each[1],
+        "the same where all are named",
+        each[0],
+        Goal::AtMost(1.0),
+    );
+    let (session, players) = rendel.people(10, &rules("count")).await?;
+    let alone = crowd(rendel.port(), &session, &players, 0.0, 8.0, time).await?;
+    let mut tokens = Vec::with_capacity(LOOKERS);
+    for at in 0..LOOKERS {
+        tokens.push(rendel.token_as(&session, &format!("looker-{at}"), "looker").await?);
+    }
+    let before = rendel.memory()?;
+    let (seconds, here) = arrive(&rendel, &session, &tokens).await?;
+    report.figure("seconds in which 10,000 who look on entered in a row", seconds, Goal::None);
+    let kib = rendel.memory()?.saturating_sub(before) as f64 / LOOKERS as f64;
+    report.figure("KiB of memory for each of 10,000 who look on", kib, Goal::None);
+    let beside = crowd(rendel.port(), &session, &players, 0.0, 8.0, time * 2).await?;
+    report.ratio(
+        "p99 in ms among ten who play, 8 edits a second, beside 10,000 who look on",
+        beside.p99,
+        "the same alone",
+        alone.p99,
+        Goal::None,
+    );
+    drop(here);
+    rendel.stop().await;
+    Ok(())
+}

@@ -139,7 +139,11 @@ impl Rendel {
     }
 
     async fn token_of(&self, session: &str, sub: &str) -> Result<String> {
-        let asked = json!({ "session": session, "sub": sub, "role": "participant" });
+        self.token_as(session, sub, "participant").await
+    }
+
+    pub(crate) async fn token_as(&self, session: &str, sub: &str, role: &str) -> Result<String> {
+        let asked = json!({ "session": session, "sub": sub, "role": role });
         let answer = self.post("/tokens", asked.to_string()).await?;
         Ok(answer["token"].as_str().context("a token is a string")?.to_owned())
     }

@@ -91,6 +91,9 @@ impl Present {
     /// The wanted colour, or the one after it that stands apart from all that are here, as far as
     /// there is one. Each step turns by the golden angle, so that steps never fall together.
     fn free_hue(&self, wanted: u16) -> u16 {
+        if self.participants.len() > CROWD {
+            return wanted;
+        }
         let apart = |hue: u16| {
             let apart = self.participants.values().map(|here| here.shown.hue.abs_diff(hue));
             apart.map(|by| by.min(360 - by)).min().unwrap_or(180)
@@ -146,6 +149,9 @@ impl Present {
         self.participants.values().filter_map(|here| here.away_until).min()
     }
 }
+
+/// Among more than so many no colour stands apart, and to look for one would cost each arrival more.
+const CROWD: usize = 64;
 
 /// Degrees by which colours differ enough to be told apart at a glance.
 const APART: u16 = 24;
