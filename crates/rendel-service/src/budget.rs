@@ -63,7 +63,7 @@ impl Budget {
         cost: Cost,
         metrics: &Metrics,
     ) -> Result<(), Problem> {
-        self.take(&self.addresses, network(address), cost, "calls-per-address", metrics)
+        self.take(&self.addresses, &network(address), cost, "calls-per-address", metrics)
     }
 
     /// Charges a participant of a session: `too-fast` where too little is left.
@@ -78,13 +78,13 @@ impl Budget {
             return Ok(());
         }
         let key = format!("{session}\n{}", who.id);
-        self.take(&self.participants, key, cost, "calls-per-participant", metrics)
+        self.take(&self.participants, &key, cost, "calls-per-participant", metrics)
     }
 
     fn take(
         &self,
         buckets: &Buckets,
-        key: String,
+        key: &str,
         cost: Cost,
         limit: &'static str,
         metrics: &Metrics,
@@ -94,7 +94,7 @@ impl Budget {
         }
         let cost = NonZeroU32::new(cost as u32).unwrap_or(NonZeroU32::MIN);
         // A bucket holds more than any cost, so there is always a time at which it passes.
-        let taken = buckets.check_key_n(&key, cost).unwrap_or(Ok(()));
+        let taken = buckets.check_key_n(&key.to_owned(), cost).unwrap_or(Ok(()));
         taken.map_err(|until| {
             let wait = until.wait_time_from(self.clock.now());
             let wait_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX).max(1);

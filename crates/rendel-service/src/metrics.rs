@@ -228,8 +228,8 @@ impl Metrics {
     }
 
     /// A call over HTTP was answered.
-    pub(crate) fn called(&self, call: OfCall, seconds: f64) {
-        self.http_seconds.get_or_create(&call).observe(seconds);
+    pub(crate) fn called(&self, call: &OfCall, seconds: f64) {
+        self.http_seconds.get_or_create(call).observe(seconds);
     }
 
     /// Counts the limit that a problem tells of, if it does.

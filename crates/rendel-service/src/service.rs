@@ -16,7 +16,7 @@ use crate::config::Config;
 use crate::http::guard::guard;
 use crate::http::{Described, probe_routes, routes};
 use crate::metrics::Metrics;
-use crate::openapi::openapi_json;
+use crate::openapi::{methods_of, openapi_json};
 
 /// A service that is bound to its address.
 pub struct Service {
@@ -63,7 +63,7 @@ impl Service {
         app.look_at_access().await?;
         let (shared, accepting) = (app.clone(), app.clone());
         let silence = app.config.silence;
-        let described = web::Data::new(Described(openapi_json()));
+        let described = web::Data::new(Described { json: openapi_json(), methods: methods_of });
         let server = HttpServer::new(move || {
             WebApp::new()
                 .app_data(web::Data::new(shared.clone()))

@@ -44,7 +44,7 @@ pub(crate) async fn guard(
             path: of.match_pattern().unwrap_or_else(|| "other".to_owned()),
             status: answered.status().as_u16(),
         };
-        metrics.called(call, began.elapsed().as_secs_f64());
+        metrics.called(&call, began.elapsed().as_secs_f64());
     }
     Ok(match is_head {
         true => answered.map_body(|_, _| BoxBody::new(())),

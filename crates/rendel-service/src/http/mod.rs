@@ -125,7 +125,8 @@ pub(crate) fn probe_routes(config: &mut ServiceConfig) {
 
 /// What no call matches: a call with another method is told which it takes.
 async fn nothing_here(request: HttpRequest) -> HttpResponse {
-    let methods = crate::openapi::methods_of(request.path());
+    let described = request.app_data::<web::Data<Described>>();
+    let methods = described.map(|known| (known.methods)(request.path())).unwrap_or_default();
     if !methods.is_empty() {
         let allow = methods.join(", ");
         let detail = format!("{} takes {allow}.", request.path());

@@ -46,9 +46,14 @@ pub(crate) async fn charter_schema() -> HttpResponse {
 #[utoipa::path(tag = "service", responses((status = 200, body = Object)))]
 #[get("/openapi.json")]
 pub(crate) async fn openapi(described: web::Data<Described>) -> HttpResponse {
-    HttpResponse::Ok().content_type("application/json").body(described.0.clone())
+    HttpResponse::Ok().content_type("application/json").body(described.json.clone())
 }
 
 /// The description of the interface, which knows all of its calls.
 #[derive(Debug)]
-pub(crate) struct Described(pub(crate) String);
+pub(crate) struct Described {
+    /// As JSON.
+    pub(crate) json: String,
+    /// The methods that a path takes.
+    pub(crate) methods: fn(&str) -> Vec<&'static str>,
+}
