@@ -13,6 +13,8 @@ import { followCarets } from "./presence.ts";
 /** Who is in a session with a replica, what they tell of themselves, and what they hold. */
 export class Company {
   roster: Participant[] = [];
+  /** How many are here in all, if some are not named. */
+  count: number | undefined;
   presence = new Map<string, Map<string, Facts>>();
   holds = new Map<string, Hold>();
   #isSelf: (who: string, client: string) => boolean;
@@ -24,6 +26,7 @@ export class Company {
   /** What a welcome says takes the place of what was known. */
   arrive(frame: Welcome): void {
     this.roster = frame.roster;
+    this.count = frame.count;
     this.holds = new Map((frame.holds ?? []).map((hold) => [hold.at, hold]));
     this.presence.clear();
     this.tell(frame.presence ?? {});
@@ -61,6 +64,7 @@ export class Company {
     const gone = new Set((change.left ?? []).map(({ id }) => id));
     for (const id of gone) this.presence.delete(id);
     const shown = [...(change.joined ?? []), ...(change.changed ?? [])];
+    this.count = change.count ?? this.count;
     const kept = this.roster.filter(
       (here) => !gone.has(here.id) && shown.every((one) => one.id !== here.id),
     );

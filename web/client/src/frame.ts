@@ -98,7 +98,13 @@ export type Cue = { name: string; by: string; data?: Json };
 export type CueFor = "everyone" | "everyone-else" | { role: string } | { participant: string };
 export type Outcome = { n: number; seq?: number; problem?: Problem };
 export type Left = { id: string; why: "left" | "lost" | "removed" };
-export type Roster = { joined?: Participant[]; left?: Left[]; changed?: Participant[] };
+export type Roster = {
+  /** How many are here in all, if that is another number and some are not named. */
+  count?: number;
+  joined?: Participant[];
+  left?: Left[];
+  changed?: Participant[];
+};
 
 export type Enter = {
   type: "enter";
@@ -141,6 +147,8 @@ export type Welcome = {
   state?: Json;
   updates?: Settled[];
   roster: Participant[];
+  /** How many are here in all, if some are not named. */
+  count?: number;
   presence?: Told<Facts>;
   holds?: Hold[];
   /** For a guest, the token with which they are the same guest when they come back. */

@@ -191,6 +191,11 @@ export class Replica {
     return this.#company.roster;
   }
 
+  /** How many are here, those included who look on and are not named. */
+  get count(): number {
+    return this.#company.count ?? this.#company.roster.length;
+  }
+
   /**
    * What participants tell of themselves, by participant and client; what this client tells is not
    * among it. Carets count in what everyone agrees on: see `shownIndex`.

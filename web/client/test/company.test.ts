@@ -108,6 +108,15 @@ test("what is said while a welcome is waited for is told after it", () => {
   ]);
 });
 
+test("those who look on are counted beside those who are named", () => {
+  const connection = present();
+  const named = connection.replica.roster.length;
+  expect(connection.replica.count).toBe(named);
+  last().receive({ type: "roster", count: 7 });
+  last().receive({ type: "roster", changed: [] });
+  expect([connection.replica.count, connection.replica.roster.length]).toEqual([7, named]);
+});
+
 test("what others tell is kept by their tabs, and one's own word is passed over", () => {
   const connection = present();
   const other = "018f0000-0000-7000-8000-000000000002";

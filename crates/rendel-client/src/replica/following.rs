@@ -25,6 +25,7 @@ impl Replica {
             state,
             updates,
             roster,
+            count,
             presence,
             holds,
             outcomes,
@@ -44,6 +45,7 @@ impl Replica {
         self.epoch = epoch;
         self.audience = audience;
         self.roster = roster;
+        self.count = count;
         self.holds = holds.into_iter().map(|hold| (hold.at.clone(), hold)).collect();
         let mut changes = vec![Change::Welcomed];
         let open: Vec<u64> = self.unanswered().map(|frame| frame.n).collect();

@@ -97,6 +97,8 @@ pub struct Replica {
     seq: u64,
     confirmed: Option<Value>,
     roster: Vec<Participant>,
+    /// How many are here in all, if some are not named.
+    count: Option<u64>,
     presence: BTreeMap<String, BTreeMap<Uuid, Facts>>,
     holds: BTreeMap<String, Hold>,
     /// What this client tells of its participant.
@@ -131,6 +133,7 @@ impl Replica {
             seq: 0,
             confirmed: None,
             roster: Vec::new(),
+            count: None,
             presence: BTreeMap::new(),
             holds: BTreeMap::new(),
             said: Facts::new(),
@@ -307,6 +310,11 @@ impl Replica {
         &self.roster
     }
 
+    /// How many are here, those included who look on and are not named.
+    pub fn count(&self) -> u64 {
+        self.count.unwrap_or(self.roster.len() as u64)
+    }
+
     /// What participants tell of themselves, by participant and client: in two tabs they have two
     /// carets. What this client tells is not among it. Carets (`{"at", "index"}`) count in what
     /// everyone agrees on; see [`shown_index`](Self::shown_index).
@@ -350,6 +358,7 @@ impl Replica {
     }
 
     fn handle_roster(&mut self, change: &Roster) {
+        self.count = change.count.or(self.count);
         for left in &change.left {
             self.roster.retain(|here| here.id != left.id);
             self.presence.remove(&left.id);
