@@ -109,6 +109,17 @@ pub(crate) struct Audiences {
     of_role: BTreeMap<String, usize>,
 }
 
+impl Content {
+    /// Whose it is, for what somebody begins with.
+    pub(crate) fn audience(&self) -> Option<usize> {
+        match self {
+            Self::Welcome(welcomed) => Some(welcomed.audience),
+            Self::Begin { audience, .. } => Some(*audience),
+            _ => None,
+        }
+    }
+}
+
 #[derive(Debug)]
 struct Audience {
     sight: Sight,

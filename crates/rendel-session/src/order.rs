@@ -80,6 +80,7 @@ pub(crate) enum Waiting {
     },
     Resync {
         connection: ConnectionId,
+        audience: usize,
         shown: Shown<Content>,
     },
 }

@@ -367,6 +367,28 @@ fn what_is_told_while_the_journal_is_away_is_shown_once_it_is_back() {
 }
 
 #[test]
+fn a_welcome_that_waited_is_not_told_in_a_role_that_is_over() {
+    let mut story = Story::begin();
+    story.enter(1, "bram", "steward", None);
+    let secret = Edit::new("/ledger", "set").with("value", "hidden");
+    story.propose(1, 1, 0, secret);
+    // The welcome waits for the disk, and so does the whole state in it.
+    story.enter(2, "oda", "steward", None);
+    let (name, role) = ("oda".to_owned(), "picker".to_owned());
+    story.tell(Input::Amended { connection: 2, name, role, claims: Default::default() });
+    let outputs = story.write();
+    let to_oda = |output: &&Output| match output {
+        Output::Show { to, .. } => matches!(to, To::One(2) | To::Audience(1)),
+        _ => false,
+    };
+    let told = format!("{:?}", outputs.iter().filter(to_oda).collect::<Vec<_>>());
+    let more = format!("{:?}", story.write());
+    assert!(!told.contains("hidden"), "{told}");
+    let both = told + &more;
+    assert!(both.contains("Welcome") && both.contains("picker"), "{both}");
+}
+
+#[test]
 fn presence_does_not_overtake_who_came_and_went() {
     let mut story = Story::begin();
     story.enter(1, "oda", "steward", None);

@@ -83,6 +83,10 @@ impl Session {
                 else {
                     return;
                 };
+                // Somebody who has another role since is about to get another welcome.
+                if shown.get().audience() != Some(audience) {
+                    return;
+                }
                 self.members.set_welcome(connection, true);
                 if let Some(state) = followed {
                     self.audiences.follow(audience, *state);
@@ -125,8 +129,11 @@ impl Session {
                 self.tell_all(&Word::Digest(DigestAsked { seq }));
                 self.outputs.push(Output::Digest { seq, state });
             }
-            Waiting::Resync { connection, shown } => {
-                self.outputs.push(Output::Show { to: To::One(connection), shown });
+            Waiting::Resync { connection, audience, shown } => {
+                let is_theirs = self.members.get(connection);
+                if is_theirs.is_some_and(|member| member.audience == audience) {
+                    self.outputs.push(Output::Show { to: To::One(connection), shown });
+                }
             }
         }
     }
@@ -219,6 +226,6 @@ impl Session {
         self.report(Report::Differed { who, seq });
         let state = self.order.sequencer().state();
         let shown = self.audiences.resync(audience, seq, &state);
-        self.order.push(Waiting::Resync { connection, shown });
+        self.order.push(Waiting::Resync { connection, audience, shown });
     }
 }
