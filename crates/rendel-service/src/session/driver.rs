@@ -204,7 +204,7 @@ impl Driver {
                 let who = self.amendments.over(&told);
                 let claims = who.claims.clone();
                 if let Some(outlet) = self.outlets.get_mut(connection) {
-                    (outlet.told, outlet.who) = (*told, who);
+                    outlet.who = who;
                 }
                 self.feed(Input::Frame { connection, frame: Heard::Renewed { n, claims } });
             }
@@ -278,7 +278,7 @@ impl Driver {
         }
         let connection = self.take_id();
         let (actor, name) = (who.actor(client), who.name.clone());
-        let outlet = Outlet::new(told, who, client, outbound, encoding, address);
+        let outlet = Outlet::new(who, client, outbound, encoding, address);
         self.entering.insert(connection, (outlet, answer));
         let entry = MachineEntry { connection, who: actor, name, way, presence, token };
         self.feed(Input::Entered(Box::new(entry)));
@@ -289,7 +289,7 @@ impl Driver {
     fn amend(&mut self, sub: &str) {
         for connection in self.outlets.of_participant(sub) {
             let Some(outlet) = self.outlets.get_mut(connection) else { continue };
-            let who = self.amendments.over(&outlet.told);
+            let who = self.amendments.over(&outlet.who);
             if who == outlet.who {
                 continue;
             }

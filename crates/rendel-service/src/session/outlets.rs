@@ -19,9 +19,6 @@ use crate::queue::{Arrival, Beat, Beginning, Frame, Item, Outbound, Run, Snapsho
 /// A connection that entered.
 #[derive(Debug)]
 pub(super) struct Outlet {
-    /// Who it is, as their token says.
-    pub(super) told: Identity,
-    /// Who it is, as the backend says over that.
     pub(super) who: Identity,
     pub(super) client: Uuid,
     pub(super) outbound: Arc<Outbound>,
@@ -35,14 +32,13 @@ pub(super) struct Outlet {
 
 impl Outlet {
     pub(super) fn new(
-        told: Identity,
         who: Identity,
         client: Uuid,
         outbound: Arc<Outbound>,
         encoding: &'static str,
         address: String,
     ) -> Self {
-        Self { told, who, client, outbound, encoding, address, since: now_ms(), audience: None }
+        Self { who, client, outbound, encoding, address, since: now_ms(), audience: None }
     }
 }
 
