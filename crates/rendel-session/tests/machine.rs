@@ -408,6 +408,25 @@ fn presence_does_not_overtake_who_came_and_went() {
 }
 
 #[test]
+fn whoever_arrives_is_heard_of_before_what_they_tell() {
+    let mut story = Story::begin();
+    story.enter(1, "bram", "steward", None);
+    story.now += 1_000;
+    let place = json!({ "place": { "at": "/notes", "index": 0 } });
+    let entry = Entry {
+        connection: 2,
+        who: actor("oda", "steward"),
+        name: "oda".into(),
+        way: WayIn::Replica { had: None },
+        presence: Some(place.as_object().unwrap().clone()),
+        token: None,
+    };
+    let told = types(&story.tell(Input::Entered(Box::new(entry))));
+    let at = |what: &str| told.iter().position(|one| one == what);
+    assert!(at("roster").is_some() && at("roster") < at("presence"), "{told:?}");
+}
+
+#[test]
 fn a_caret_that_goes_back_to_where_it_was_said_to_be_is_told_again() {
     let mut story = Story::begin();
     for (connection, who, role) in [(1, "oda", "steward"), (2, "bram", "picker")] {

@@ -175,7 +175,7 @@ async fn a_change_by_patch_is_conditional_safe_to_repeat_and_says_what_is_wrong_
         "nothing was to be changed"
     );
     let table = [
-        ("application/json", "\"1\"", nine.clone(), 400, "malformed"),
+        ("application/json", "\"1\"", nine.clone(), 415, "wrong-media"),
         (JSON_PATCH, "mist", nine.clone(), 400, "malformed"),
         (JSON_PATCH, "1", nine.clone(), 400, "malformed"),
         (JSON_PATCH, "*", json!({ "crates": 1 }), 400, "malformed"),
