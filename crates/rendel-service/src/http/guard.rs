@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use actix_web::body::{BoxBody, MessageBody};
+use actix_web::body::{self, BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
 use actix_web::middleware::Next;
@@ -47,7 +47,8 @@ pub(crate) async fn guard(
         metrics.called(&call, began.elapsed().as_secs_f64());
     }
     Ok(match is_head {
-        true => answered.map_body(|_, _| BoxBody::new(())),
+        // Without a length, which would be that of no body.
+        true => answered.map_body(|_, _| BoxBody::new(body::None::new())),
         false => answered.map_into_boxed_body(),
     })
 }
