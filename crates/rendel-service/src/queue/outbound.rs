@@ -131,6 +131,15 @@ impl Outbound {
         self.put(Item::Welcome(Arc::new(arrival)));
     }
 
+    /// Takes out what waits of the state and of people, since they may not be shown it any more. What
+    /// was answered stays; a welcome comes in place of the rest.
+    pub(crate) fn drop_shown(&self) {
+        let mut queue = self.queue.lock();
+        queue.items.retain(|item| matches!(item, Item::Frame(_)));
+        queue.presence.clear();
+        queue.bytes = queue.items.iter().map(Item::bytes).sum();
+    }
+
     /// Ends the connection after what waits.
     pub(crate) fn end(&self, problem: Problem) {
         self.queue.lock().end.get_or_insert(problem);
@@ -226,6 +235,18 @@ mod tests {
 
     fn seqs(taken: &Taken) -> Vec<u64> {
         taken.items.iter().filter_map(Item::seq).collect()
+    }
+
+    #[test]
+    fn whoever_may_see_less_gets_none_of_what_waited() {
+        let queue = Outbound::new(LIMITS, LONG);
+        queue.put_welcome(welcome(1));
+        queue.put(run(2));
+        queue.put_frame("{}");
+        queue.drop_shown();
+        queue.put_welcome(welcome(2));
+        let taken = queue.take();
+        assert_eq!((seqs(&taken), taken.items.len()), (vec![2], 2), "the answer and the welcome");
     }
 
     #[test]

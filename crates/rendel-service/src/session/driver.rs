@@ -296,7 +296,8 @@ impl Driver {
             let is_shown = (&who.role, &who.name) != (&outlet.who.role, &outlet.who.name);
             outlet.who = who.clone();
             if is_shown {
-                // Nothing that the old role was shown goes out to them until they are welcomed anew.
+                // Nothing that the old role was shown goes out to them any more.
+                outlet.outbound.drop_shown();
                 self.outlets.handle_behind(connection);
             }
             let Identity { name, role, claims, .. } = who;
