@@ -13,7 +13,8 @@ use crate::token::MOST_SECONDS;
 /// How often the service looks for what other processes revoked and which keys they added or
 /// retired.
 const LOOK: Duration = Duration::from_millis(400);
-/// After so many looks, about ten seconds, sessions are deleted whose time has come.
+/// After so many looks, about ten seconds, sessions whose time has come are deleted, and callers who
+/// have spent nothing lately are forgotten.
 const SWEEP: u64 = 25;
 /// After so many looks, about an hour, what is older than it need be is forgotten.
 const TIDY: u64 = 9_000;
@@ -33,6 +34,8 @@ impl App {
                 let _ = self.store.forget_audit(Utc::now() - kept).await;
             }
             if looks.is_multiple_of(SWEEP) {
+                self.budget.tidy();
+                self.guests.tidy();
                 // What could not be deleted now is due still at the next time.
                 let _ = self.delete_due().await;
             }

@@ -1,5 +1,4 @@
-//! What callers may make the service do: the one place that knows who asks, what it costs and what is
-//! left. The backend has no bound.
+//! The budget of each caller: what a call costs and how much is left. The backend has no bound.
 //!
 //! Each address and each participant has a bucket that fills at a rate and holds ten seconds of it (a
 //! generic cell rate algorithm, by `governor`). Cost: one look into a table a call.
@@ -15,8 +14,6 @@ use crate::config::Config;
 use crate::identity::Identity;
 use crate::metrics::Metrics;
 
-/// Buckets that are remembered of each kind before full ones are forgotten.
-const REMEMBERED: usize = 65_536;
 /// Seconds of its rate that a bucket holds.
 const BURST: NonZeroU32 = NonZeroU32::MIN.saturating_add(9);
 
@@ -27,9 +24,9 @@ pub(crate) enum Cost {
     Call = 1,
     /// A page of the journal, a stream, an entry.
     Page = 5,
-    /// One that makes states of the past or compares documents.
+    /// One that makes states of the past, compares documents or accepts an invitation.
     Document = 10,
-    /// A try that failed at a secret.
+    /// A try at a secret, right or wrong.
     Try = 50,
 }
 
@@ -54,6 +51,12 @@ impl Budget {
             participants: buckets(config.calls_per_participant),
             clock: DefaultClock::default(),
         }
+    }
+
+    /// Forgets the buckets that are full again. Cost: one look at each, so it is no part of a call.
+    pub(crate) fn tidy(&self) {
+        self.addresses.retain_recent();
+        self.participants.retain_recent();
     }
 
     /// Charges an address: `too-fast` where too little is left.
@@ -89,9 +92,6 @@ impl Budget {
         limit: &'static str,
         metrics: &Metrics,
     ) -> Result<(), Problem> {
-        if buckets.len() > REMEMBERED {
-            buckets.retain_recent();
-        }
         let cost = NonZeroU32::new(cost as u32).unwrap_or(NonZeroU32::MIN);
         // A bucket holds more than any cost, so there is always a time at which it passes.
         let taken = buckets.check_key_n(&key.to_owned(), cost).unwrap_or(Ok(()));
@@ -163,7 +163,7 @@ mod tests {
             assert!(std::time::Instant::now() < deadline, "{} are kept", budget.addresses.len());
             std::thread::sleep(std::time::Duration::from_millis(20));
             // They are full again.
-            budget.addresses.retain_recent();
+            budget.tidy();
         }
     }
 }

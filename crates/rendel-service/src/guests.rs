@@ -66,6 +66,11 @@ impl Guests {
         Self { most, of: Arc::default() }
     }
 
+    /// Forgets the addresses whose guests do not count any more.
+    pub(crate) fn tidy(&self) {
+        self.of.lock().retain(|_, guests| guests.values().any(Here::counts));
+    }
+
     /// Counts a guest who calls: `full` beyond the bound.
     pub(crate) fn touch(&self, address: &str, id: &str) -> Result<(), Problem> {
         self.count(&network(address), id, 0)
@@ -80,9 +85,6 @@ impl Guests {
 
     fn count(&self, network: &str, id: &str, connections: usize) -> Result<(), Problem> {
         let mut all = self.of.lock();
-        if all.len() > ADDRESSES {
-            all.retain(|_, guests| guests.values().any(Here::counts));
-        }
         let guests = all.entry(network.to_owned()).or_default();
         if !guests.contains_key(id) {
             guests.retain(|_, here| here.counts());
@@ -115,9 +117,6 @@ impl Drop for GuestHere {
         }
     }
 }
-
-/// Addresses that are remembered before those without guests are forgotten.
-const ADDRESSES: usize = 10_000;
 
 /// A name that can be read and said, made from a number.
 pub(crate) fn made_up_name(number: u64) -> String {

@@ -58,7 +58,7 @@ pub(crate) struct Metrics {
 /// A call over HTTP.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, EncodeLabelSet)]
 pub(crate) struct OfCall {
-    pub(crate) method: String,
+    pub(crate) method: &'static str,
     /// The pattern that its path matched.
     pub(crate) path: String,
     pub(crate) status: u16,

@@ -79,8 +79,8 @@ pub struct SessionRules {
     pub tick: Duration,
     /// A session that nobody uses leaves memory after this time.
     pub idle: Duration,
-    /// A session that has ended is deleted with all its data after this time; where it is none, it is
-    /// kept.
+    /// How long a session that has ended is kept before it is deleted with all its data; `None` keeps
+    /// it.
     pub retain: Option<Duration>,
     /// The role of who comes without a token; where it is none, nobody does.
     pub guests: Option<String>,

@@ -30,9 +30,10 @@ fn cookie(request: &HttpRequest, value: &str) -> Cookie<'static> {
 #[post("/console/sign-in")]
 pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
     let address = address_of(&request, app.config.trust_forwarded);
+    // Before the key is looked at: a wrong one must not be told from a right one beyond that.
+    app.budget.charge_address(&address, Cost::Try, &app.metrics)?;
     let SignIn { key } = decode_json(&body(payload, SMALL_BODY).await?)?;
     if !app.keys.is_service(key.trim()) {
-        app.budget.charge_address(&address, Cost::Try, &app.metrics)?;
         let detail = json!({ "address": address });
         app.store.note(Note::of_service("failed to sign in to the console", detail)).await?;
         return Err(Failure(Problem::new(ProblemKind::BadToken, "This is not the service key.")));

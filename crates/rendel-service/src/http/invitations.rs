@@ -119,7 +119,9 @@ pub(crate) async fn withdraw(
     (status = 401, description = "`bad-token`: it is used up, has ended or was taken back"), (status = 409, description = "`full`: too many tries from one address")))]
 #[post("/invitations/accepted")]
 pub(crate) async fn accept(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
+    // Codes cannot be guessed; this keeps anyone who tries from keeping the database busy.
     let address = address_of(&request, app.config.trust_forwarded);
+    app.budget.charge_address(&address, Cost::Document, &app.metrics)?;
     let AcceptInvitation { code, name } = decode_json(&body(payload, SMALL_BODY).await?)?;
     name.iter().try_for_each(|name| check_name("name", name, 128))?;
     let number: u64 = rand::random();
@@ -132,9 +134,7 @@ pub(crate) async fn accept(request: HttpRequest, payload: web::Payload, app: Sha
     };
     let row = app.store.accept(digest(&code), note).await?.ok_or_else(|| {
         let detail = "This invitation is used up, has ended or was taken back. Ask for another.";
-        // Codes cannot be guessed; this keeps who tries from keeping the database busy.
-        let within = app.budget.charge_address(&address, Cost::Try, &app.metrics);
-        within.err().unwrap_or_else(|| Problem::new(ProblemKind::BadToken, detail))
+        Problem::new(ProblemKind::BadToken, detail)
     })?;
     let answer = issued(&app, &row.session, &sub, Some(&name), &row.role, TOKEN_SECONDS)?;
     let (token, expires) = (answer.token, answer.expires);

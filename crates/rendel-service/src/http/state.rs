@@ -84,7 +84,7 @@ pub(crate) async fn show(
     if is_known {
         response = HttpResponse::NotModified();
     }
-    // What is shown depends on who asks.
+    // The role of the caller decides what the state shows.
     response
         .insert_header((header::ETAG, format!("\"{seq}\"")))
         .insert_header((header::CACHE_CONTROL, "private, no-cache"))

@@ -363,6 +363,8 @@ async fn an_address_that_tries_keys_and_codes_is_slowed_down_and_the_backend_is_
     };
     assert!((1..10).contains(&tries), "{tries}");
     assert_eq!(name(&refused.json().await.unwrap()), "too-fast");
+    let right = service.http.post(&url).json(&json!({ "key": service.key })).send().await.unwrap();
+    assert_eq!(right.status(), 429, "a right one is not told from a wrong one by then");
     assert_eq!(service.get("/v1/sessions").await.status(), 200);
     let audit: Value = service.get("/v1/audit").await.json().await.unwrap();
     let failed = audit["entries"].as_array().unwrap().iter();
