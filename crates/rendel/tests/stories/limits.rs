@@ -396,7 +396,10 @@ async fn the_operations_page_names_every_setting_and_every_metric() {
     for name in names {
         assert!(page.contains(&format!("`{name}`")), "the setting {name}");
     }
+    let made_up = reqwest::Method::from_bytes(b"PLANT").unwrap();
+    assert_eq!(service.request(made_up, "/v1/sessions").send().await.unwrap().status(), 405);
     let metrics = service.get("/metrics").await.text().await.unwrap();
+    assert!(metrics.contains("method=\"other\"") && !metrics.contains("PLANT"), "{metrics}");
     let families = metrics.lines().filter_map(|line| line.strip_prefix("# TYPE ")?.split_once(' '));
     let families: Vec<(&str, &str)> = families.collect();
     assert!(families.len() > 20, "{}", families.len());
