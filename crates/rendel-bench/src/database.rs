@@ -102,7 +102,7 @@ pub(crate) async fn journal(time: Duration) -> Result<(f64, f64)> {
     let note = rendel_store::Note::of_service("published a charter", serde_json::json!({}));
     store.publish_charter("bench".into(), 1, "Bench".into(), String::new(), note).await?;
     for session in 0..SESSIONS {
-        store.open_session(format!("s{session}"), "bench".into(), 1, None).await?;
+        store.open_session(format!("s{session}"), "bench".into(), 1, None, None).await?;
     }
     let ours = append(&url, time).await?;
     let copied = tokio::task::spawn_blocking(move || copy(&url, time)).await??;

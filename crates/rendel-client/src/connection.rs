@@ -519,6 +519,7 @@ impl Attempt {
         match problem.kind() {
             ProblemKind::Slow
             | ProblemKind::ShuttingDown
+            | ProblemKind::Crowded
             | ProblemKind::Unavailable
             | ProblemKind::Silent => Self::Again(problem.detail().to_owned()),
             _ => Self::Final(ConnectionError::Refused(problem)),

@@ -82,6 +82,7 @@ problems! {
     Forgotten      "forgotten"       409 39 "No longer remembered"
     WrongMethod    "wrong-method"    405 40 "Method not taken here"
     WrongMedia     "wrong-media"     415 41 "Content-Type not taken here"
+    Crowded        "crowded"         503 42 "No place at this moment"
 }
 
 impl ProblemKind {

@@ -33,6 +33,7 @@ pub(crate) struct Host {
 pub(crate) struct Outlet {
     pub(crate) person: usize,
     pub(crate) who: String,
+    pub(crate) role: String,
     pub(crate) client: Uuid,
     pub(crate) audience: Option<usize>,
     queue: VecDeque<Queued>,
@@ -62,6 +63,8 @@ pub(crate) struct Told {
 struct Queued {
     told: Arc<Told>,
     seq: Option<u64>,
+    /// It says nothing of the state.
+    is_aside: bool,
 }
 
 /// What a connection writes next.
@@ -73,10 +76,11 @@ pub(crate) struct Writing {
 }
 
 impl Outlet {
-    pub(crate) fn new(person: usize, who: String, client: Uuid) -> Self {
+    pub(crate) fn new(person: usize, who: String, role: String, client: Uuid) -> Self {
         Self {
             person,
             who,
+            role,
             client,
             audience: None,
             queue: VecDeque::new(),
@@ -87,11 +91,18 @@ impl Outlet {
         }
     }
 
-    fn put(&mut self, told: Arc<Told>, seq: Option<u64>) {
+    /// Nothing that an old role was shown goes out any more; a welcome comes in its place.
+    pub(crate) fn drop_shown(&mut self) {
+        self.queue.retain(|one| one.is_aside);
+        self.audience = None;
+        self.taken = None;
+    }
+
+    fn put(&mut self, queued: Queued) {
         if self.behind.is_some() || self.is_ended {
             return;
         }
-        self.queue.push_back(Queued { told, seq });
+        self.queue.push_back(queued);
         if self.queue.len() > QUEUE {
             self.queue.clear();
             self.behind = Some(Behind::Unasked);
@@ -128,6 +139,7 @@ impl Host {
 
     /// Puts what is shown into the queues.
     pub(crate) fn show(&mut self, to: &To, content: Content) -> Result<(), String> {
+        let is_aside = matches!(content, Content::Aside(_));
         let (text, seq, audience) = match content {
             Content::Welcome(welcomed) => {
                 (whole(&welcomed), Some(welcomed.seq), Some(welcomed.audience))
@@ -139,7 +151,7 @@ impl Host {
             Content::Presence(of) => {
                 (FromService::Presence(PresenceFrame { of }).encode(), None, None)
             }
-            Content::Frame(json) => (json.to_string(), None, None),
+            Content::Frame(json) | Content::Aside(json) => (json.to_string(), None, None),
         };
         let frame = FromService::decode(text.as_bytes())
             .map_err(|problem| format!("{problem} in {text}"))?;
@@ -159,7 +171,7 @@ impl Host {
                     outlet.audience = audience;
                     outlet.behind = None;
                 }
-                outlet.put(told.clone(), seq);
+                outlet.put(Queued { told: told.clone(), seq, is_aside });
             }
         }
         Ok(())

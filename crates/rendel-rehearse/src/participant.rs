@@ -26,6 +26,8 @@ pub(crate) enum Heard {
 pub(crate) struct Participant {
     pub(crate) id: String,
     pub(crate) role: String,
+    /// The backend has said their role.
+    pub(crate) is_amended: bool,
     pub(crate) replica: Replica,
     pub(crate) link: Option<Link>,
     /// They do not come back.
@@ -64,6 +66,7 @@ impl Participant {
         Self {
             id,
             role: role.to_owned(),
+            is_amended: false,
             replica: Replica::new(client),
             link: None,
             has_gone: false,

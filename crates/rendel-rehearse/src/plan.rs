@@ -23,11 +23,13 @@ pub enum Fault {
     Roles,
     /// The backend freezes, thaws and resets.
     Backend,
+    /// The backend gives those who are here another role.
+    Amends,
 }
 
 impl Fault {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Cuts,
         Self::SlowReaders,
         Self::SlowJournal,
@@ -36,6 +38,7 @@ impl Fault {
         Self::Rivals,
         Self::Roles,
         Self::Backend,
+        Self::Amends,
     ];
 
     fn letter(self) -> char {
@@ -48,6 +51,7 @@ impl Fault {
             Self::Rivals => 'r',
             Self::Roles => 'o',
             Self::Backend => 'b',
+            Self::Amends => 'a',
         }
     }
 }

@@ -4,10 +4,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use chrono::{TimeDelta, Utc};
+use rendel_core::Actor;
 use rendel_store::{Note, Revocation, StoreError};
 use serde_json::json;
 
 use crate::app::App;
+use crate::failure::{Failure, no_session};
 use crate::token::MOST_SECONDS;
 
 /// How often the service looks for what other processes revoked and which keys they added or
@@ -32,6 +34,7 @@ impl App {
             if looks.is_multiple_of(TIDY) {
                 let kept = TimeDelta::days(i64::from(self.config.audit_days));
                 let _ = self.store.forget_audit(Utc::now() - kept).await;
+                let _ = self.store.forget_calls(Utc::now() - TimeDelta::days(1)).await;
             }
             if looks.is_multiple_of(SWEEP) {
                 self.budget.tidy();
@@ -84,14 +87,38 @@ impl App {
         Ok(is_deleted)
     }
 
+    /// Puts all that a session holds of a participant under a made-up name, which it gives.
+    pub(crate) async fn forget_participant(
+        self: &Arc<Self>,
+        id: &str,
+        sub: &str,
+    ) -> Result<String, Failure> {
+        let alias = format!("forgotten-{:016x}", rand::random::<u64>());
+        let note =
+            Note::of_session(id, Actor::SERVICE, "forgot a participant", json!({ "alias": alias }));
+        // What is under way is settled and written under the old name; whoever has it in memory
+        // reads it again under the new one.
+        self.let_end(id).await;
+        let (session, sub) = (id.to_owned(), sub.to_owned());
+        let forgotten =
+            self.store.forget_participant(session, sub, alias.clone(), ends_of_tokens(), note);
+        let revocation = forgotten.await?.ok_or_else(|| no_session(id))?;
+        self.let_end(id).await;
+        self.take_revocation(revocation).await;
+        Ok(alias)
+    }
+
+    /// Ends a session in memory; whoever wants it next reads it anew.
+    async fn let_end(&self, id: &str) {
+        if let Some(session) = self.session_in_memory(id) {
+            session.stop().await;
+            self.forget_session(id);
+        }
+    }
+
     async fn delete_due(&self) -> Result<(), StoreError> {
         for id in self.store.due_to_be_deleted(DELETED).await? {
-            let note = Note::of_session(
-                &id,
-                rendel_core::Actor::SERVICE,
-                "deleted",
-                json!({ "due": true }),
-            );
+            let note = Note::of_session(&id, Actor::SERVICE, "deleted", json!({ "due": true }));
             self.delete_session(&id, note).await?;
             tracing::info!(session = %id, "a session that had ended was deleted, as its charter says");
         }

@@ -29,7 +29,7 @@ impl Addresses {
         Self { most, limit, open: Arc::default() }
     }
 
-    /// Counts one more connection: `full` beyond the bound.
+    /// Counts one more connection: `crowded` beyond the bound.
     pub(crate) fn admit(&self, address: String) -> Result<Admission, Problem> {
         let mut open = self.open.lock();
         let network = network(&address);
@@ -39,7 +39,7 @@ impl Addresses {
                 "{} from {address} are open, the most that {} lets one address have.",
                 self.most, self.limit
             );
-            return Err(Problem::new(ProblemKind::Full, detail).with("limit", self.limit));
+            return Err(Problem::new(ProblemKind::Crowded, detail).with("limit", self.limit));
         }
         *count += 1;
         Ok(Admission { address, network, open: self.open.clone() })
@@ -137,7 +137,7 @@ mod tests {
         let addresses = Addresses::new(2, "connections_per_address");
         let admit = |address: &str| addresses.admit(address.to_owned());
         let (first, _second) = (admit("10.0.0.1").unwrap(), admit("10.0.0.1").unwrap());
-        assert_eq!(admit("10.0.0.1").unwrap_err().kind(), ProblemKind::Full);
+        assert_eq!(admit("10.0.0.1").unwrap_err().kind(), ProblemKind::Crowded);
         assert!(admit("10.0.0.2").is_ok());
         drop(first);
         assert!(admit("10.0.0.1").is_ok());

@@ -98,7 +98,7 @@ impl App {
                 "The service has its {most} sessions in memory. Try again when some of them are \
                  idle."
             );
-            return Err(Problem::new(ProblemKind::Full, detail).with("limit", "sessions"));
+            return Err(Problem::new(ProblemKind::Crowded, detail).with("limit", "sessions"));
         }
         Ok(sessions.entry(id.to_owned()).or_default().clone())
     }

@@ -71,12 +71,12 @@ impl Guests {
         self.of.lock().retain(|_, guests| guests.values().any(Here::counts));
     }
 
-    /// Counts a guest who calls: `full` beyond the bound.
+    /// Counts a guest who calls: `crowded` beyond the bound.
     pub(crate) fn touch(&self, address: &str, id: &str) -> Result<(), Problem> {
         self.count(&network(address), id, 0)
     }
 
-    /// Counts a guest who is connected until what is given is dropped: `full` beyond the bound.
+    /// Counts a guest who is connected until what is given is dropped: `crowded` beyond the bound.
     pub(crate) fn admit(&self, address: &str, id: &str) -> Result<GuestHere, Problem> {
         let network = network(address);
         self.count(&network, id, 1)?;
@@ -94,7 +94,7 @@ impl Guests {
                     "{most} guests from {network} are here or were a moment ago, the most that \
                      guests_per_address lets one address have."
                 );
-                return Err(Problem::new(ProblemKind::Full, detail)
+                return Err(Problem::new(ProblemKind::Crowded, detail)
                     .with("limit", "guests_per_address")
                     .with("wait_ms", 60_000));
             }
@@ -150,7 +150,7 @@ mod tests {
         let here = guests.admit("10.0.0.1", "guest-1").unwrap();
         guests.touch("10.0.0.1", "guest-2").unwrap();
         guests.touch("10.0.0.1", "guest-1").expect("a guest who is known counts once");
-        assert_eq!(guests.touch("10.0.0.1", "guest-3").unwrap_err().kind(), ProblemKind::Full);
+        assert_eq!(guests.touch("10.0.0.1", "guest-3").unwrap_err().kind(), ProblemKind::Crowded);
         drop(here);
         assert!(guests.admit("10.0.0.1", "guest-3").is_err(), "their seat waits for them");
         guests.admit("10.0.0.2", "guest-3").unwrap();

@@ -1,11 +1,15 @@
 //! The description of the HTTP interface (OpenAPI 3.1), generated from its calls.
 
 use std::sync::LazyLock;
-use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
-use utoipa::openapi::path::PathItem;
+use utoipa::openapi::path::{Operation, PathItem};
+use utoipa::openapi::security::{
+    ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityRequirement, SecurityScheme,
+};
+use utoipa::openapi::{Content, Ref, RefOr, Response};
 use utoipa::{Modify, OpenApi};
 
+use crate::auth::COOKIE;
 use crate::http::{
     audit, charters, console, events, invitations, journal, keys, life, participants, people,
     service, sessions, state, tickets, tokens,
@@ -21,22 +25,79 @@ use crate::http::{
     servers((url = "/v1")),
     paths(
         charters::publish, charters::check, charters::list, charters::show, sessions::open, sessions::list,
-        sessions::show, life::freeze, life::thaw, life::end, life::delete, life::reset, life::export, life::import, life::connections,
+        sessions::show, sessions::ensure, life::freeze, life::thaw, life::end, life::delete, life::reset, life::export, life::import, life::connections,
         tokens::issue, tokens::revoke, tickets::issue, keys::list, keys::add, keys::retire, invitations::make,
-        invitations::list, invitations::withdraw, invitations::accept, people::list, people::amend, people::remove, people::removals, people::lift, people::cue, people::may,
+        invitations::list, invitations::withdraw, invitations::accept, people::list, people::amend, people::record, people::forget, people::remove, people::removals, people::lift, people::cue, people::may,
         audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, service::charter_schema, service::openapi
     ),
-    modifiers(&Bearer)
+    components(schemas(rendel_wire::described::Problem)),
+    modifiers(&Common)
 )]
 struct Description;
 
-struct Bearer;
+/// What is the same for many calls: who may call, and what goes wrong.
+struct Common;
 
-impl Modify for Bearer {
+/// What a call without a token, without a body, and any call may be refused with.
+const REFUSALS: [(&str, &str); 10] = [
+    ("400", "`malformed`, `too-deep`, `unknown-op`"),
+    ("401", "`no-token`, `bad-token`, `expired-token`"),
+    ("403", "`not-allowed`, `removed`"),
+    ("404", "`no-session`, `not-found`, `unknown-path`"),
+    ("408", "`silent`: the body did not come in time"),
+    ("409", "`frozen`, `exists` and others: the state stands against it"),
+    ("410", "`ended`, `gone`, `too-old`"),
+    ("413", "`too-large`"),
+    ("422", "`out-of-bounds`, `wrong-type`, `guard`, `gate`, `key-reused`"),
+    ("503", "`unavailable`, `shutting-down`, `crowded`, with `Retry-After`"),
+];
+
+impl Modify for Common {
     fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
         let components = openapi.components.get_or_insert_default();
         components
             .add_security_scheme("bearer", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
+        let cookie = ApiKey::Cookie(ApiKeyValue::with_description(
+            COOKIE,
+            "A sign-in to the console; calls that change something say its secret as \
+             X-Rendel-Console.",
+        ));
+        components.add_security_scheme("console", SecurityScheme::ApiKey(cookie));
+        for item in openapi.paths.paths.values_mut() {
+            let PathItem { get, put, post, patch, delete, .. } = item;
+            for call in [get, put, post, patch, delete].into_iter().flatten() {
+                complete(call);
+            }
+        }
+    }
+}
+
+fn complete(call: &mut Operation) {
+    let has_token = call.security.is_some();
+    let has_body = call.request_body.is_some();
+    if let Some(security) = &mut call.security {
+        security.push(SecurityRequirement::new::<_, _, String>("console", []));
+    }
+    let responses = &mut call.responses.responses;
+    for (status, description) in REFUSALS {
+        let is_possible = match status {
+            "401" | "403" | "404" | "409" | "410" | "422" => has_token || has_body,
+            "408" | "413" => has_body,
+            _ => true,
+        };
+        if is_possible {
+            let response = Response::new(description);
+            responses.entry(status.to_owned()).or_insert_with(|| response.into());
+        }
+    }
+    let too_fast = Response::new("`too-fast`, with `Retry-After`");
+    responses.entry("429".to_owned()).or_insert_with(|| too_fast.into());
+    let refusals = responses.iter_mut().filter(|(status, _)| status.as_str() >= "400");
+    for (_, response) in refusals {
+        if let RefOr::T(response) = response {
+            let problem = Content::new(Some(Ref::from_schema_name("Problem")));
+            response.content.insert("application/problem+json".to_owned(), RefOr::T(problem));
+        }
     }
 }
 
@@ -67,6 +128,7 @@ fn methods(item: &PathItem) -> Vec<&'static str> {
         ("GET", item.get.is_some()),
         ("HEAD", item.get.is_some()),
         ("POST", item.post.is_some()),
+        ("PUT", item.put.is_some()),
         ("PATCH", item.patch.is_some()),
         ("DELETE", item.delete.is_some()),
     ];
@@ -81,7 +143,7 @@ mod tests {
     fn a_path_takes_the_methods_of_its_calls() {
         assert_eq!(methods_of("/v1/sessions/gate/state"), ["GET", "HEAD", "PATCH"]);
         assert_eq!(methods_of("/v1/sessions/import"), ["POST"]);
-        assert_eq!(methods_of("/v1/sessions/gate"), ["GET", "HEAD", "DELETE"]);
+        assert_eq!(methods_of("/v1/sessions/gate"), ["GET", "HEAD", "PUT", "DELETE"]);
         assert!(methods_of("/v1/nothing").is_empty());
     }
 }

@@ -35,7 +35,7 @@ impl Seats {
         if seats.len() >= SEATS {
             let detail =
                 format!("{SEATS} are signed in to the console. Wait until one of them has ended.");
-            return Err(Problem::new(ProblemKind::Full, detail).with("limit", "console"));
+            return Err(Problem::new(ProblemKind::Crowded, detail).with("limit", "console"));
         }
         let made = || hex::encode(rand::random::<[u8; 32]>());
         let (id, secret) = (made(), made());

@@ -157,6 +157,11 @@ impl KeyRing {
         has_lost
     }
 
+    /// A secret that follows from the service key.
+    pub(crate) fn derived(&self, purpose: &str) -> [u8; 32] {
+        self.service.first().map_or([0; 32], |key| key.derived(purpose))
+    }
+
     /// Whether the key of that id, or the service's own, is good still.
     pub(crate) fn check(&self, kid: Option<&str>) -> Result<(), Problem> {
         match kid {

@@ -68,6 +68,8 @@ pub enum Content {
     Presence(Told),
     /// Any other frame, as JSON.
     Frame(Arc<str>),
+    /// One that says nothing of the state, as JSON: theirs also if their role has changed since.
+    Aside(Arc<str>),
 }
 
 /// A `welcome`, with its state apart, which many share.
@@ -510,7 +512,9 @@ impl Audiences {
             Word::Status(frame) => FromService::Status(frame),
             Word::Digest(frame) => FromService::Digest(frame),
         };
-        Some(Shown(Content::Frame(frame.encode().into())))
+        let json = frame.encode().into();
+        let is_aside = matches!(frame, FromService::Answer(_) | FromService::Cue(_));
+        Some(Shown(if is_aside { Content::Aside(json) } else { Content::Frame(json) }))
     }
 }
 

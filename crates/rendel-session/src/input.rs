@@ -303,6 +303,8 @@ pub enum Ask {
     Reset {
         /// Who.
         actor: Actor,
+        /// The number of the call among those of its client; 0 where it has none.
+        n: u64,
         /// The others.
         opening: Option<Value>,
     },

@@ -169,7 +169,7 @@ impl People {
         }
     }
 
-    /// A connection enters: `full` beyond the charter's participants, and beyond `most_each`
+    /// A connection enters: `crowded` beyond the charter's participants, and beyond `most_each`
     /// connections of one.
     pub(crate) fn enter(&mut self, who: &Person, most_each: u32) -> Result<(), Problem> {
         let change = self.present.add(who, self.charter.session.participants, most_each)?;

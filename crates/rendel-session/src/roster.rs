@@ -32,7 +32,7 @@ impl Present {
         shown.filter(|shown| is_meant(&shown.role)).cloned().collect()
     }
 
-    /// Adds a connection: `full` beyond `most` participants, and beyond `most_each` connections of
+    /// Adds a connection: `crowded` beyond `most` participants, and beyond `most_each` connections of
     /// one. Gives the change of the roster.
     pub(crate) fn add(
         &mut self,
@@ -46,7 +46,7 @@ impl Present {
                     "{:?} has {most_each} connections here already. Close one of them.",
                     who.id
                 );
-                return Err(Problem::new(ProblemKind::Full, detail)
+                return Err(Problem::new(ProblemKind::Crowded, detail)
                     .with("limit", "connections_per_participant"));
             }
             here.shown.connections += 1;
@@ -61,7 +61,7 @@ impl Present {
             let detail = format!(
                 "The session has its {most} participants. Come back when somebody has left."
             );
-            return Err(Problem::new(ProblemKind::Full, detail).with("limit", "participants"));
+            return Err(Problem::new(ProblemKind::Crowded, detail).with("limit", "participants"));
         }
         let shown = Participant {
             id: who.id.clone(),

@@ -140,7 +140,7 @@ fn shown(outputs: &[Output]) -> Vec<Value> {
                 let updates = updates.iter().map(|json| serde_json::from_str(json).unwrap());
                 json!({ "type": "settled", "updates": updates.collect::<Vec<Value>>() })
             }
-            Content::Frame(json) => serde_json::from_str(json).unwrap(),
+            Content::Frame(json) | Content::Aside(json) => serde_json::from_str(json).unwrap(),
             Content::Presence(of) => json!({ "type": "presence", "of": of }),
             other => json!(other),
         }),
@@ -624,4 +624,24 @@ fn each_of_those_who_look_on_costs_the_others_nothing_but_a_count() {
     // Ten seconds: a count each second to each of the two audiences, and no welcome grows.
     assert!(told.0 <= 2 * 11, "{told:?}");
     assert!(told.1 < 1_500, "{told:?}");
+}
+
+#[test]
+fn what_somebody_told_while_they_were_not_named_is_told_once_they_are() {
+    let charter = format!("{CHARTER}[roles.onlooker]\nedit = []\nroster = \"count\"\n");
+    let mut story = Story::with(&charter, &found(1));
+    story.enter(1, "oda", "steward", None);
+    story.enter(2, "bram", "onlooker", None);
+    let place = json!({ "place": { "at": "/notes", "index": 0 } });
+    let set = place.as_object().unwrap().clone();
+    let said =
+        Input::Frame { connection: 2, frame: Heard::Said(rendel_wire::Said { seen: None, set }) };
+    let told = format!("{:?}", story.tell(said));
+    assert!(told.contains("without being named") && !told.contains("AudienceBut"), "{told}");
+    story.now += 1_000;
+    let (name, role) = ("bram".to_owned(), "picker".to_owned());
+    let amended = Input::Amended { connection: 2, name, role, claims: Default::default() };
+    let told = types(&story.tell(amended));
+    let at = |what: &str| told.iter().position(|one| one == what);
+    assert!(at("roster").is_some() && at("roster") < at("presence"), "{told:?}");
 }

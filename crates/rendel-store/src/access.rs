@@ -205,16 +205,21 @@ impl Store {
     }
 
     /// Keeps an invitation under the digest of its code.
-    pub async fn invite(
-        &self,
-        new: NewInvitation,
-        note: Note,
-    ) -> Result<InvitationRow, StoreError> {
+    pub async fn invite(&self, new: NewInvitation, note: Note) -> Result<(), StoreError> {
         let made = self.run_noted(note, move |conn| {
-            let insert = diesel::insert_into(invitations::table).values(new);
-            Ok(Some(insert.returning(InvitationRow::as_returning()).get_result(conn)?))
+            diesel::insert_into(invitations::table).values(new).execute(conn)?;
+            Ok(Some(()))
         });
-        made.await?.ok_or(StoreError::Exists)
+        made.await.map(drop)
+    }
+
+    /// The invitation whose code has this digest.
+    pub async fn invitation(&self, code: String) -> Result<Option<InvitationRow>, StoreError> {
+        self.run(move |conn| {
+            let of_code = invitations::table.filter(invitations::code.eq(code));
+            Ok(of_code.select(InvitationRow::as_select()).first(conn).optional()?)
+        })
+        .await
     }
 
     /// Uses an invitation up by one; `None` if there is none that is good. What `note` says of it

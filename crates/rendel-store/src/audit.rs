@@ -4,6 +4,7 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use serde_json::Value;
 
+use crate::calls::OnceCall;
 use crate::error::StoreError;
 use crate::schema::audit;
 use crate::store::Store;
@@ -37,17 +38,25 @@ pub struct Note {
     pub what: &'static str,
     /// More about it.
     pub detail: Value,
+    /// The call by which it is done, where that counts once.
+    pub once: Option<OnceCall>,
 }
 
 impl Note {
     /// Something that is done in a session.
     pub fn of_session(session: &str, by: &str, what: &'static str, detail: Value) -> Self {
-        Self { session: Some(session.to_owned()), by: by.to_owned(), what, detail }
+        Self { session: Some(session.to_owned()), by: by.to_owned(), what, detail, once: None }
     }
 
     /// Something that the backend does about the service as a whole.
     pub fn of_service(what: &'static str, detail: Value) -> Self {
-        Self { session: None, by: rendel_core::Actor::SERVICE.to_owned(), what, detail }
+        Self { session: None, by: rendel_core::Actor::SERVICE.to_owned(), what, detail, once: None }
+    }
+
+    /// The same, done by a call that counts once.
+    #[must_use]
+    pub fn by_call(self, once: Option<OnceCall>) -> Self {
+        Self { once, ..self }
     }
 
     pub(crate) fn write(&self, conn: &mut PgConnection) -> Result<(), StoreError> {
@@ -59,14 +68,14 @@ impl Note {
             dsl::detail.eq(self.detail.to_string()),
         );
         diesel::insert_into(audit::table).values(row).execute(conn)?;
-        Ok(())
+        self.once.iter().try_for_each(|once| once.write(conn))
     }
 }
 
 impl Store {
     /// Writes down something that is done elsewhere.
     pub async fn note(&self, note: Note) -> Result<(), StoreError> {
-        self.run(move |conn| note.write(conn)).await
+        self.run(move |conn| conn.transaction(|conn| note.write(conn))).await
     }
 
     /// Does something and writes it down, both or neither. `None` says that there was nothing to

@@ -14,8 +14,10 @@
 
 mod access;
 mod audit;
+mod calls;
 mod charters;
 mod error;
+mod forgetting;
 mod journal;
 mod local;
 mod participants;
@@ -23,12 +25,15 @@ mod rows;
 mod schema;
 mod sessions;
 mod store;
+mod timeline;
 mod writer;
 
 pub use access::{InvitationRow, KeyRow, NewInvitation, NewRevocation, Revocation};
 pub use audit::{AuditRow, Note};
+pub use calls::OnceCall;
 pub use charters::CharterRow;
 pub use error::StoreError;
+pub use forgetting::Held;
 pub use journal::{Keeping, Past};
 pub use local::{LocalDatabase, LocalDatabaseError, find_server_programs};
 pub use participants::Amendment;

@@ -39,6 +39,24 @@ diesel::table! {
 }
 
 diesel::table! {
+    calls (key) {
+        key -> Text,
+        fingerprint -> Text,
+        answer -> Text,
+        at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    timelines (ord) {
+        ord -> BigInt,
+        marks -> Text,
+        floor -> BigInt,
+        since -> Timestamptz,
+    }
+}
+
+diesel::table! {
     epochs (session, epoch) {
         session -> BigInt,
         epoch -> BigInt,

@@ -10,6 +10,7 @@ use uuid::Uuid;
 
 use crate::access::{NewRevocation, revoke};
 use crate::audit::Note;
+use crate::calls::OnceCall;
 use crate::error::StoreError;
 use crate::participants::{Amendment, amendments};
 use crate::rows::{in_present_form, read, read_snapshot, signed, unsigned};
@@ -18,6 +19,7 @@ use crate::schema::{
     snapshots,
 };
 use crate::store::Store;
+use crate::timeline::floor;
 use crate::writer::{RefusalRow, UpdateRow, copy_updates};
 
 /// A stored session.
@@ -36,7 +38,7 @@ pub struct SessionRow {
     pub status: String,
     /// The plain JSON that it opened with.
     pub opening: Option<String>,
-    /// How often a process took it over.
+    /// A number that grows with each take-over by a process.
     pub epoch: i64,
     /// When it was opened.
     pub opened: DateTime<Utc>,
@@ -117,16 +119,18 @@ pub enum Ownership {
 }
 
 impl Store {
-    /// Keeps a new session. `Exists` if its id is taken.
+    /// Keeps a new session. `Exists` if its id is taken, or the call was made before.
     pub async fn open_session(
         &self,
         id: String,
         charter: String,
         version: i32,
         opening: Option<String>,
+        once: Option<OnceCall>,
     ) -> Result<SessionRow, StoreError> {
         use sessions::dsl;
-        self.run(move |conn| {
+        let keep = move |conn: &mut PgConnection| {
+            once.iter().try_for_each(|once| once.write(conn))?;
             let row = (
                 dsl::id.eq(id),
                 dsl::charter.eq(charter),
@@ -135,8 +139,8 @@ impl Store {
             );
             let insert = diesel::insert_into(sessions::table).values(row);
             Ok(insert.returning(SessionRow::as_returning()).get_result(conn)?)
-        })
-        .await
+        };
+        self.run(move |conn| conn.transaction(keep)).await
     }
 
     /// The session of that id and the `seq` of its last update.
@@ -330,7 +334,7 @@ fn delete(
 }
 
 /// Raises a session's epoch; gives its number and the epoch.
-fn raise(
+pub(crate) fn raise(
     conn: &mut PgConnection,
     id: &str,
     claim: Claim,
@@ -339,19 +343,17 @@ fn raise(
     // This waits for appends, which hold a share of the row, and lets none begin.
     let held = sessions::table
         .filter(sessions::id.eq(id))
-        .select((sessions::ord, sessions::owner))
+        .select((sessions::ord, sessions::owner, sessions::epoch))
         .for_update();
-    let Some((session, owned_by)) = held.first::<(i64, Option<Uuid>)>(conn).optional()? else {
-        return Ok(None);
-    };
+    let held = held.first::<(i64, Option<Uuid>, i64)>(conn).optional()?;
+    let Some((session, owned_by, last)) = held else { return Ok(None) };
     if claim == Claim::Again && owned_by != Some(owner) {
         return Ok(None);
     }
-    let raised = (sessions::epoch.eq(sessions::epoch + 1), sessions::owner.eq(owner));
-    let epoch: i64 = diesel::update(sessions::table.filter(sessions::ord.eq(session)))
-        .set(raised)
-        .returning(sessions::epoch)
-        .get_result(conn)?;
+    let epoch = floor(conn)?.max(last + 1);
+    diesel::update(sessions::table.filter(sessions::ord.eq(session)))
+        .set((sessions::epoch.eq(epoch), sessions::owner.eq(owner)))
+        .execute(conn)?;
     // A statement of its own, later than the lock: it sees what the last append before it has
     // written.
     let begins = signed(last_seq(conn, session)?);

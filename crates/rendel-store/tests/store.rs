@@ -129,7 +129,7 @@ async fn with_session(url: &str) -> (Store, i64) {
         .publish_charter("headcount".into(), 1, "Headcount".into(), CHARTER.into(), note())
         .await
         .unwrap();
-    let row = store.open_session("gate".into(), "headcount".into(), 1, None).await.unwrap();
+    let row = store.open_session("gate".into(), "headcount".into(), 1, None, None).await.unwrap();
     (store, row.ord)
 }
 
@@ -169,7 +169,7 @@ async fn appends_of_many_sessions_are_all_there_in_order_whichever_way_they_went
         JournalWriter::start(&database.url(), move |rows, _| told.send(rows).unwrap_or_default())
             .unwrap();
     for n in 2..=40 {
-        store.open_session(format!("s{n}"), "headcount".into(), 1, None).await.unwrap();
+        store.open_session(format!("s{n}"), "headcount".into(), 1, None, None).await.unwrap();
     }
     let mut waiting = Vec::new();
     for session in 1..=40 {
@@ -195,7 +195,7 @@ async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_i
     let database = Database::start();
     let (store, session) = with_session(&database.url()).await;
     let bystander =
-        store.open_session("east".into(), "headcount".into(), 1, None).await.unwrap().ord;
+        store.open_session("east".into(), "headcount".into(), 1, None, None).await.unwrap().ord;
     // Few rows go in as one statement, many by COPY, and refusals in a transaction: each way is
     // fenced.
     for (round, rows) in [(0i64, 2), (1, 600)] {
@@ -322,7 +322,7 @@ async fn an_append_to_a_session_that_is_being_taken_over_fails_alone_and_can_be_
     let database = Database::start();
     let (store, session) = with_session(&database.url()).await;
     let bystander =
-        store.open_session("east".into(), "headcount".into(), 1, None).await.unwrap().ord;
+        store.open_session("east".into(), "headcount".into(), 1, None, None).await.unwrap().ord;
     let mut taking = connect(&database.url());
     for rows in [2i64, 600] {
         let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
@@ -639,7 +639,8 @@ async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
     let charter = "charter = \"rows\"\nversion = 1\n[state.rows]\nkind = \
         \"set\"\n[state.steps]\nkind = \"list\"\n";
     store.publish_charter("rows".into(), 1, "Rows".into(), charter.into(), note()).await.unwrap();
-    let session = store.open_session("rows".into(), "rows".into(), 1, None).await.unwrap().ord;
+    let session =
+        store.open_session("rows".into(), "rows".into(), 1, None, None).await.unwrap().ord;
     // As an earlier version wrote them; the value of the third only looks like an edit.
     let effects = [
         r#"{"at":"/rows","op":"insert","value":"north"},{"at":"/rows","op":"insert","value":"west"}"#,
@@ -690,7 +691,7 @@ async fn names_are_taken_once_and_lists_come_in_pages() {
         store.publish_charter("headcount".into(), 1, "Other".into(), "other".into(), note()).await;
     assert!(matches!(again, Err(StoreError::Exists)));
     assert!(matches!(
-        store.open_session("gate".into(), "headcount".into(), 1, None).await,
+        store.open_session("gate".into(), "headcount".into(), 1, None, None).await,
         Err(StoreError::Exists)
     ));
     store
@@ -704,7 +705,7 @@ async fn names_are_taken_once_and_lists_come_in_pages() {
     );
     assert!(store.charter("headcuont".into(), None).await.unwrap().is_none());
     for n in 0..5 {
-        store.open_session(format!("s{n}"), "headcount".into(), 2, None).await.unwrap();
+        store.open_session(format!("s{n}"), "headcount".into(), 2, None, None).await.unwrap();
     }
     let page = store.sessions(None, Some("gate".into()), 3).await.unwrap();
     assert_eq!(
@@ -724,4 +725,24 @@ fn a_private_database_is_used_by_one_at_a_time_and_goes_on_where_it_ended() {
     assert_eq!(mode & 0o077, 0, "nobody else reads the password");
     database.local.take().unwrap().stop().unwrap();
     database.local = Some(LocalDatabase::start(&folder).unwrap());
+}
+
+#[tokio::test]
+async fn epochs_of_a_database_that_was_put_back_are_not_ones_that_were_given_out() {
+    let database = Database::start();
+    let (store, _) = with_session(&database.url()).await;
+    let epoch = async |store: &Store| {
+        store.take_over("gate".into(), Claim::Anew).await.unwrap().unwrap().row.epoch
+    };
+    assert_eq!((epoch(&store).await, epoch(&store).await), (1, 2));
+    // As a dump does that is restored over what was there.
+    let mut conn = PgConnection::establish(&database.url()).unwrap();
+    conn.batch_execute(
+        "CREATE TABLE restored (LIKE journal INCLUDING ALL); DROP TABLE journal; ALTER TABLE \
+         restored RENAME TO journal",
+    )
+    .unwrap();
+    let began = chrono::Utc::now().timestamp();
+    let (third, fourth) = (epoch(&store).await, epoch(&store).await);
+    assert!(third >= began && fourth == third + 1, "{third} and {fourth}");
 }

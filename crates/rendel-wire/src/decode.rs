@@ -18,6 +18,18 @@ pub fn decode_json<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
     decode_json_within(DEEPEST, bytes)
 }
 
+/// As [`decode_json`], for what is one JSON object: an array of its members' values in order is not
+/// taken for it.
+pub fn decode_object<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
+    match bytes.iter().find(|byte| !byte.is_ascii_whitespace()) {
+        Some(b'{') | None => decode_json(bytes),
+        Some(_) => {
+            let detail = "This is not what was expected: a JSON object.";
+            Err(Problem::new(ProblemKind::Malformed, detail))
+        }
+    }
+}
+
 /// As [`decode_json`], with so many levels.
 pub(crate) fn decode_json_within<T: DeserializeOwned>(
     deepest: usize,
@@ -77,6 +89,19 @@ mod tests {
         );
         let in_a_string = format!("[\"\\\"{}\"]", "[".repeat(100));
         assert!(decode_json::<Value>(in_a_string.as_bytes()).is_ok());
+    }
+
+    #[test]
+    fn an_array_is_not_taken_for_an_object() {
+        #[derive(Debug, Default, PartialEq, serde::Deserialize)]
+        #[serde(default)]
+        struct Body {
+            role: Option<String>,
+        }
+        let read = |text: &str| decode_object::<Body>(text.as_bytes()).map_err(|no| no.kind());
+        assert_eq!(read("[null]"), Err(ProblemKind::Malformed));
+        assert_eq!(read(" {} "), Ok(Body::default()));
+        assert_eq!(read(""), Err(ProblemKind::Malformed));
     }
 
     #[test]

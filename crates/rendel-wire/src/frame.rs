@@ -207,7 +207,7 @@ pub struct SendCue {
 }
 
 /// Who gets a cue.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum CueFor {
     /// Everyone, its sender included.

@@ -9,6 +9,8 @@ use serde_json::Value;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+use crate::described;
+
 /// A charter that was published.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct CharterEntry {
@@ -37,7 +39,7 @@ pub struct CharterList {
 pub struct CheckAnswer {
     /// Each fault with line, column, path, what is wrong, what was expected and perhaps
     /// `did_you_mean`.
-    #[schema(value_type = Vec<Object>)]
+    #[schema(value_type = Vec<described::Fault>)]
     pub faults: Vec<Fault>,
 }
 
@@ -77,7 +79,7 @@ pub struct SessionInfo {
     pub status: String,
     /// The place of its last settled update.
     pub seq: u64,
-    /// How often a process took it over.
+    /// A number that grows each time a process takes it over.
     pub epoch: u64,
     /// Participants present.
     pub participants: u64,
@@ -129,7 +131,7 @@ pub struct AmendParticipant {
     /// What the charter's expressions read as `who.claims`, in place of all that the token says: at
     /// most 1,024 bytes as JSON.
     #[serde(default, with = "given", skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
+    #[schema(value_type = Option<BTreeMap<String, Value>>)]
     pub claims: Option<Option<BTreeMap<String, Value>>>,
 }
 
@@ -164,7 +166,6 @@ pub struct AmendedParticipant {
     pub name: Option<String>,
     /// What the charter's expressions read as `who.claims`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
     pub claims: Option<BTreeMap<String, Value>>,
 }
 
@@ -184,7 +185,7 @@ pub struct ParticipantInfo {
     /// Whether the last connection was lost and they may be back in a moment.
     pub away: bool,
     /// What they tell of themselves, by client.
-    #[schema(value_type = Object)]
+    #[schema(value_type = BTreeMap<String, BTreeMap<String, Value>>)]
     pub presence: BTreeMap<Uuid, Facts>,
     /// The paths that they hold.
     pub holds: Vec<String>,
@@ -196,8 +197,42 @@ pub struct ParticipantList {
     /// By their ids.
     pub participants: Vec<ParticipantInfo>,
     /// What is held: `at`, `by` and `until` in milliseconds since 1970 UTC.
-    #[schema(value_type = Vec<Object>)]
+    #[schema(value_type = Vec<described::Hold>)]
     pub holds: Vec<rendel_core::Hold>,
+}
+
+/// What the service holds of a participant in a session.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ParticipantRecord {
+    /// The participant.
+    pub sub: String,
+    /// The updates that they made, as the journal has them; at most 1,000.
+    #[schema(value_type = Vec<described::SettledUpdate>)]
+    pub updates: Vec<Value>,
+    /// Where the next page begins, if there is one: give it as `after`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<u64>,
+    /// Until when they may not come back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub removed_until: Option<String>,
+    /// The role that stands over their tokens.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// The name that stands over their tokens.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The claims that stand over their tokens.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub claims: Option<BTreeMap<String, Value>>,
+    /// What they did, and what was done about them.
+    pub acts: Vec<AuditEntry>,
+}
+
+/// A participant who was forgotten.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ForgottenParticipant {
+    /// What stands in place of their id.
+    pub alias: String,
 }
 
 /// A participant who was removed.
@@ -225,12 +260,10 @@ pub struct CueBody {
     pub name: String,
     /// What goes with it, where the charter declares data.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
     pub data: Option<Value>,
     /// `"everyone"`, `"everyone-else"`, `{"role": …}` or `{"participant": …}`, where the charter
     /// leaves it to the sender.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
     pub to: Option<crate::CueFor>,
 }
 
@@ -244,7 +277,7 @@ pub struct MayBody {
     #[serde(default)]
     pub sub: String,
     /// The edit.
-    #[schema(value_type = Object)]
+    #[schema(value_type = described::Edit)]
     pub edit: Edit,
 }
 
@@ -264,7 +297,7 @@ pub struct MayAnswer {
     pub because: String,
     /// The problem with which it would be refused.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
+    #[schema(value_type = Option<described::Problem>)]
     pub problem: Option<Problem>,
 }
 
@@ -410,7 +443,7 @@ pub struct AuditEntry {
     /// What.
     pub what: String,
     /// More on it.
-    #[schema(value_type = Object)]
+    #[schema(value_type = BTreeMap<String, Value>)]
     pub detail: Value,
 }
 
@@ -495,7 +528,7 @@ pub struct StateDifference {
     /// The second.
     pub to: u64,
     /// Each place with what `was` there and what is there `now`.
-    #[schema(value_type = Vec<Object>)]
+    #[schema(value_type = Vec<described::Difference>)]
     pub differences: Value,
 }
 
@@ -552,7 +585,7 @@ pub struct TokenAnswer {
 #[serde(deny_unknown_fields)]
 pub struct ProposeBody {
     /// The changes: they take effect together or not at all.
-    #[schema(value_type = Vec<Object>)]
+    #[schema(value_type = Vec<described::Edit>)]
     pub edits: Vec<Edit>,
     /// The `seq` that the proposer had before them; left out, the present one.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -8,11 +8,12 @@
 
 mod cbor;
 mod decode;
+pub mod described;
 mod frame;
 pub mod http;
 
 pub use cbor::{cbor_of_json, decode_cbor, decode_told_cbor, encode_cbor, settled_frame_cbor};
-pub use decode::{DEEPEST, DEEPEST_TOLD, decode_json};
+pub use decode::{DEEPEST, DEEPEST_TOLD, decode_json, decode_object};
 pub use frame::{
     AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter,
     FromParticipant, FromService, Leave, Left, LeftWhy, Notice, OutcomeFrame, OutcomeOf,

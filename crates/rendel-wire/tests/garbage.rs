@@ -10,7 +10,7 @@ use proptest::prelude::*;
 use rendel_core::{
     Actor, Charter, Document, Edit, Outcome, Problem, Proposal, Sequencer, Sight, State,
 };
-use rendel_wire::{FromParticipant, FromService, Propose, decode_cbor, encode_cbor};
+use rendel_wire::{FromParticipant, FromService, Propose, decode_cbor, decode_json, encode_cbor};
 use serde_json::{Value, json};
 
 const TELLING: usize = 4_096;
@@ -240,6 +240,15 @@ fn in_cbor() -> Vec<Vec<u8>> {
 }
 
 proptest! {
+    #[test]
+    fn numbers_come_back_as_they_were(bits in any::<u64>()) {
+        let number = f64::from_bits(bits);
+        prop_assume!(number.is_finite());
+        let text = serde_json::to_string(&number).unwrap();
+        let back: serde_json::Value = decode_json(text.as_bytes()).unwrap();
+        prop_assert_eq!(back.as_f64(), Some(number));
+    }
+
     #[test]
     fn frames_are_read_or_refused(bytes in damaged(texts(FRAMES))) {
         frame(&bytes);

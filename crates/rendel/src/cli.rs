@@ -387,6 +387,20 @@ pub(crate) enum SessionCommand {
         #[command(flatten)]
         which: Which,
     },
+    /// Print what the service holds of a participant, and put it under a made-up name.
+    Forget {
+        /// The participant's id.
+        #[arg(long, value_name = "ID")]
+        sub: String,
+        /// Print only, and change nothing.
+        #[arg(long)]
+        look: bool,
+        /// Say that you mean it: nothing brings the id back.
+        #[arg(long, conflicts_with = "look")]
+        yes: bool,
+        #[command(flatten)]
+        which: Which,
+    },
     /// End a session for good; its state and its journal can still be read.
     End {
         #[command(flatten)]

@@ -53,7 +53,7 @@ const SILENCE = 15_000;
 /** What is pending is kept at most this often. */
 const KEEP = 200;
 /** Problems that pass by themselves. */
-const PASSING = ["slow", "shutting-down", "unavailable", "silent"];
+const PASSING = ["slow", "shutting-down", "unavailable", "silent", "crowded"];
 
 /** What is answered to what was asked while there was no connection. */
 const AWAY: Problem = {

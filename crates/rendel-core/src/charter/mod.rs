@@ -274,6 +274,21 @@ impl Charter {
         role == Actor::SERVICE || self.roles.get(role).is_some_and(|role| !role.edit.is_empty())
     }
 
+    /// The names of the fields that are filled with the author's id.
+    pub fn author_fields(&self) -> BTreeSet<String> {
+        fn gather(fields: &Fields, found: &mut BTreeSet<String>) {
+            for (name, field) in fields.iter() {
+                if field.is_filled() {
+                    found.insert(name.to_owned());
+                }
+                field.each().into_iter().for_each(|each| gather(each, found));
+            }
+        }
+        let mut found = BTreeSet::new();
+        gather(&self.fields, &mut found);
+        found
+    }
+
     /// What a charter's author may not have meant, though it is no fault: fields that no role can
     /// edit.
     pub fn warnings(&self) -> Vec<String> {

@@ -135,6 +135,21 @@ impl SequencerSnapshot {
         serde_json::from_value(stored)
     }
 
+    /// The same with another state, made from its plain JSON by `change`. What it remembered of what
+    /// is gone goes: positions of before it are too old.
+    pub fn with_changed_state(
+        mut self,
+        charter: &Charter,
+        change: impl FnOnce(&mut Value),
+    ) -> Result<Self, Misfit> {
+        let mut plain = self.state.plain(&charter.fields);
+        change(&mut plain);
+        let effect = Effect::new(Path::of::<String>([]), Op::Reset(plain));
+        let stamp = Stamp { seq: self.seq, client: Actor::session().key() };
+        self.state.apply_one(&charter.fields, &effect, stamp)?;
+        Ok(self)
+    }
+
     /// The state that it holds.
     pub fn into_state(self) -> State {
         self.state

@@ -71,6 +71,8 @@ enum Event {
     Deliver {
         person: usize,
         link: u64,
+        /// Their role when it left the service.
+        role: String,
         frames: Vec<Arc<Told>>,
     },
     /// A connection has written what it had.
@@ -264,7 +266,9 @@ impl World {
             Event::Act { person } => self.act(person),
             Event::Connect { person } => self.connect(person),
             Event::Arrive { host, input } => self.arrive(host, input),
-            Event::Deliver { person, link, frames } => self.deliver(person, link, &frames),
+            Event::Deliver { person, link, role, frames } => {
+                self.deliver(person, link, &role, &frames)
+            }
             Event::Free { host, link } => {
                 if let Some(outlet) = self.hosts[host].outlets.get_mut(&link) {
                     outlet.is_busy = false;

@@ -20,7 +20,7 @@ impl World {
         if self.people[person].link.is_some() || self.people[person].has_gone {
             return Ok(());
         }
-        if self.is(Fault::Roles, 4) {
+        if self.is(Fault::Roles, 4) && !self.people[person].is_amended {
             let role = ROLES[self.chance.below(ROLES.len())].to_owned();
             self.note(|| format!("{person} comes as {role}"));
             self.people[person].role = role;
@@ -41,7 +41,7 @@ impl World {
             presence: enter.presence,
             token: None,
         };
-        let outlet = Outlet::new(person, of.id.clone(), of.replica.client());
+        let outlet = Outlet::new(person, of.id.clone(), of.role.clone(), of.replica.client());
         self.hosts[host].outlets.insert(id, outlet);
         self.note(|| format!("{person} connects as {id} with {had:?}"));
         let wait = 1 + self.chance.within(0..50);
@@ -72,6 +72,7 @@ impl World {
         &mut self,
         person: usize,
         link: u64,
+        role: &str,
         frames: &[Arc<Told>],
     ) -> Result<(), String> {
         let Some(known) = self.people[person].link.filter(|known| known.id == link) else {
@@ -81,7 +82,7 @@ impl World {
             let Told { text, frame } = &**told;
             self.frames += 1;
             self.note(|| format!("{person} gets {}", short(text)));
-            if self.people[person].role != "steward" && text.contains(HIDDEN) {
+            if role != "steward" && text.contains(HIDDEN) {
                 return Err(format!("{person} was shown what is hidden: {text}"));
             }
             self.check_told(person, frame)?;

@@ -1,5 +1,7 @@
 //! Processes: what they take in and carry out, and what becomes of them.
 
+use std::collections::BTreeMap;
+
 use rendel_core::{Actor, Edit, Hold, Problem, ProblemKind, Proposal};
 use rendel_session::{
     Ask, Entry, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session, Settings, Spacing,
@@ -117,9 +119,39 @@ impl World {
         self.drain(host)
     }
 
-    pub(super) fn take_in(&mut self, host: usize, input: Input) -> Result<(), String> {
+    pub(super) fn take_in(&mut self, host: usize, mut input: Input) -> Result<(), String> {
         if let Input::Left { connection, .. } = &input {
             self.hosts[host].outlets.remove(connection);
+        }
+        match &mut input {
+            Input::Amended { connection, role, .. } => {
+                let outlet = self.hosts[host].outlets.get_mut(connection);
+                let Some(outlet) = outlet else { return Ok(()) };
+                let who = outlet.who.clone();
+                let is_other = outlet.role != *role;
+                if is_other {
+                    outlet.role.clone_from(role);
+                    outlet.drop_shown();
+                }
+                // It stands over what any of their tokens says.
+                for of in self.people.iter_mut().filter(|of| of.id == who) {
+                    of.role.clone_from(role);
+                    of.is_amended = true;
+                }
+                if !is_other {
+                    return Ok(());
+                }
+                self.note(|| format!("{who} is {role} from now on"));
+            }
+            // What they are by now counts, and not what they were when they set out.
+            Input::Entered(entry) => {
+                if let Some(outlet) = self.hosts[host].outlets.get_mut(&entry.connection) {
+                    outlet.role.clone_from(&self.people[outlet.person].role);
+                    let role = outlet.role.clone();
+                    entry.who = Actor::new(entry.who.id.clone(), role, entry.who.client);
+                }
+            }
+            _ => {}
         }
         let takes_hold = matches!(&input, Input::Frame { frame: Heard::Hold { .. }, .. });
         let now = self.now;
@@ -250,14 +282,14 @@ impl World {
             return Ok(());
         }
         outlet.is_busy = true;
-        let person = outlet.person;
+        let (person, role) = (outlet.person, outlet.role.clone());
         if let Some(seen) = writing.behind {
             self.note(|| format!("connection {link} fell behind at {seen:?}"));
             self.arrive(host, Input::Behind { connection: link, seen })?;
         }
         let is_slow = slow && person.is_multiple_of(4);
         let wait = 1 + self.chance.within(0..if is_slow { 4_000 } else { 60 });
-        self.plan_in(wait, Event::Deliver { person, link, frames: writing.frames });
+        self.plan_in(wait, Event::Deliver { person, link, role, frames: writing.frames });
         self.plan_in(wait, Event::Free { host, link });
         Ok(())
     }
@@ -352,7 +384,26 @@ impl World {
         if self.is(Fault::Backend, 2) {
             self.call(host);
         }
+        if self.is(Fault::Amends, 3) {
+            self.amend(host);
+        }
         Ok(())
+    }
+
+    /// The backend gives somebody who is here another role.
+    fn amend(&mut self, host: usize) {
+        let links: Vec<(u64, String)> =
+            self.hosts[host].outlets.iter().map(|(link, of)| (*link, of.who.clone())).collect();
+        if links.is_empty() {
+            return;
+        }
+        let (_, name) = links[self.chance.below(links.len())].clone();
+        let role = ROLES[self.chance.below(ROLES.len())].to_owned();
+        for (connection, who) in links.into_iter().filter(|(_, who)| *who == name) {
+            let (name, role) = (who, role.clone());
+            let input = Input::Amended { connection, name, role, claims: BTreeMap::new() };
+            self.plan_in(1, Event::Arrive { host, input });
+        }
     }
 
     /// The backend calls.
@@ -360,7 +411,7 @@ impl World {
         let actor = Actor::new(Actor::SERVICE, Actor::SERVICE, self.chance.uuid());
         let by = Actor::SERVICE.to_owned();
         let ask = match self.chance.below(14) {
-            0 => Ask::Reset { actor, opening: Some(opening("again")) },
+            0 => Ask::Reset { actor, n: 0, opening: Some(opening("again")) },
             1 => Ask::Stand { by, standing: Status::Frozen.into() },
             2 => Ask::Stand {
                 by,

@@ -74,7 +74,7 @@ impl Encoding {
                         bytes = 0;
                     }
                 }
-                Waiting::Frame(frame) => {
+                Waiting::Frame(frame) | Waiting::Aside(frame) => {
                     frames.extend(self.joined(&mut runs));
                     bytes = 0;
                     frames.push(match self {

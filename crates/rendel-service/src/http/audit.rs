@@ -28,16 +28,19 @@ async fn told(app: &Shared, session: Option<String>, asked: &Before) -> Answer {
             "\"most\" goes from 1 to 1,000.",
         )));
     }
-    let entry = |row: AuditRow| AuditEntry {
+    let entries =
+        app.store.audit(session, asked.before, most).await?.into_iter().map(entry).collect();
+    Ok(HttpResponse::Ok().json(AuditList { entries }))
+}
+
+pub(super) fn entry(row: AuditRow) -> AuditEntry {
+    AuditEntry {
         ord: row.ord,
         at: rfc3339(row.at),
         by: row.by,
         what: row.what,
         detail: serde_json::from_str(&row.detail).unwrap_or_default(),
-    };
-    let entries =
-        app.store.audit(session, asked.before, most).await?.into_iter().map(entry).collect();
-    Ok(HttpResponse::Ok().json(AuditList { entries }))
+    }
 }
 
 /// What was done in a session by powers, and about its tokens and invitations; newest first.

@@ -5,7 +5,7 @@ use actix_web::cookie::{Cookie, SameSite, time::Duration};
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use rendel_core::{Problem, ProblemKind};
 use rendel_store::Note;
-use rendel_wire::decode_json;
+use rendel_wire::decode_object;
 use rendel_wire::http::{SignIn, SignedIn};
 use serde_json::json;
 
@@ -32,7 +32,7 @@ pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Sh
     let address = address_of(&request, app.config.trust_forwarded);
     // Before the key is looked at: a wrong one must not be told from a right one beyond that.
     app.budget.charge_address(&address, Cost::Try, &app.metrics)?;
-    let SignIn { key } = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let SignIn { key } = decode_object(&body(payload, SMALL_BODY).await?)?;
     if !app.keys.is_service(key.trim()) {
         let detail = json!({ "address": address });
         app.store.note(Note::of_service("failed to sign in to the console", detail)).await?;

@@ -55,7 +55,7 @@ pub(crate) struct Following {
 /// has what was missed.
 #[utoipa::path(tag = "participants", params(Following, ("session" = String, Path), ("Last-Event-ID" = Option<String>, Header)), responses(
     (status = 200, body = String, content_type = "text/event-stream"), (status = 400, description = "`malformed`"),
-    (status = 409, description = "`from-the-future`, `full`")), security(("bearer" = [])))]
+    (status = 409, description = "`from-the-future`"), (status = 503, description = "`crowded`")), security(("bearer" = [])))]
 #[get("/sessions/{session}/events")]
 pub(crate) async fn follow(
     request: HttpRequest,
@@ -233,7 +233,7 @@ impl Events {
                     Form::JsonPatch => Err(crate::failure::unavailable()),
                 }
             }
-            Item::Frame(frame) => {
+            Item::Frame(frame) | Item::Aside(frame) => {
                 #[derive(Deserialize)]
                 struct Named<'f> {
                     r#type: &'f str,

@@ -6,6 +6,7 @@ use std::time::Instant;
 use actix_web::body::{self, BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
+use actix_web::http::header::{self, HeaderValue};
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpRequest, ResponseError as _, web};
 
@@ -40,7 +41,7 @@ pub(crate) async fn guard(
     if is_head {
         request.head_mut().method = Method::GET;
     }
-    let answered = next.call(request).await?;
+    let mut answered = next.call(request).await?;
     if let Some(metrics) = metrics {
         let of = answered.request();
         let call = OfCall {
@@ -54,11 +55,24 @@ pub(crate) async fn guard(
         };
         metrics.called(&call, began.elapsed().as_secs_f64());
     }
+    keep_apart(&mut answered);
     Ok(match is_head {
         // Without a length, which would be that of no body.
         true => answered.map_body(|_, _| BoxBody::new(body::None::new())),
         false => answered.map_into_boxed_body(),
     })
+}
+
+/// An answer is for whoever asked, unless its call says otherwise.
+fn keep_apart<B>(answered: &mut ServiceResponse<B>) {
+    if !answered.request().path().starts_with("/v1/") {
+        return;
+    }
+    let headers = answered.headers_mut();
+    if !headers.contains_key(header::CACHE_CONTROL) {
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("private, no-cache"));
+    }
+    headers.append(header::VARY, HeaderValue::from_static("Authorization, Cookie"));
 }
 
 fn is_backend(request: &HttpRequest, app: &App) -> bool {

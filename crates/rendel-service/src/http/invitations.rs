@@ -4,7 +4,7 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{TimeDelta, Utc};
 use rendel_core::{Actor, Problem, ProblemKind};
 use rendel_store::{InvitationRow, NewInvitation, Note};
-use rendel_wire::decode_json;
+use rendel_wire::decode_object;
 use rendel_wire::http::{
     AcceptInvitation, AcceptedInvitation, InvitationInfo, InvitationList, MakeInvitation,
 };
@@ -13,6 +13,7 @@ use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
 use super::keys::rfc3339;
+use super::once::{Once, once};
 use super::tokens::{check_role_of, issued};
 use super::{Answer, SMALL_BODY, Shared, body};
 use crate::addresses::address_of;
@@ -57,7 +58,8 @@ pub(crate) async fn make(
     app: Shared,
 ) -> Answer {
     backend(&request, &app)?;
-    let MakeInvitation { role, uses, expires_in } = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let body = body(payload, SMALL_BODY).await?;
+    let MakeInvitation { role, uses, expires_in } = decode_object(&body)?;
     check_role_of(&app, &session, &role).await?;
     let (uses, seconds) = (uses.unwrap_or(1), expires_in.unwrap_or(STANDARD_SECONDS));
     if !(1..=1_000).contains(&uses) || !(1..=MOST_SECONDS).contains(&seconds) {
@@ -66,14 +68,22 @@ pub(crate) async fn make(
         );
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
     }
-    let code = hex::encode(rand::random::<[u8; 16]>());
+    let call = Once::of(&request, &body)?;
+    let made = |call: &Once| call.made_with(&app.keys.derived("invitations"));
+    let code = hex::encode(call.as_ref().map_or_else(rand::random, made));
     let until = Utc::now() + TimeDelta::seconds(i64::try_from(seconds).unwrap_or(0));
     let (id, uses) = (Uuid::now_v7(), i32::try_from(uses).unwrap_or(1));
     let detail = json!({ "invitation": id, "role": role, "uses": uses });
     let note = Note::of_session(&session, Actor::SERVICE, "invited", detail);
     let (code_digest, session) = (digest(&code), session.into_inner());
-    let new = NewInvitation { id, code: code_digest, session, role, uses, until };
-    let row = app.store.invite(new, note).await?;
+    let new = NewInvitation { id, code: code_digest.clone(), session, role, uses, until };
+    let act = async |call| Ok(app.store.invite(new, note.by_call(call)).await?);
+    once(&app, call.as_ref(), (), act).await?;
+    let row = app.store.invitation(code_digest).await?.ok_or_else(|| {
+        let detail = "The invitation of this Idempotency-Key is gone, or its code cannot be told \
+            again since the service has another key. Take a new one.";
+        Problem::new(ProblemKind::Forgotten, detail)
+    })?;
     let link = Some(format!("/join#{code}"));
     Ok(HttpResponse::Created().json(InvitationInfo { code: Some(code), link, ..info(row) }))
 }
@@ -116,13 +126,13 @@ pub(crate) async fn withdraw(
 
 /// Accepts an invitation: uses it up by one and gives a token. Nothing but the code is needed.
 #[utoipa::path(tag = "tokens", request_body = AcceptInvitation, responses((status = 201, body = AcceptedInvitation),
-    (status = 401, description = "`bad-token`: it is used up, has ended or was taken back"), (status = 409, description = "`full`: too many tries from one address")))]
+    (status = 401, description = "`bad-token`: it is used up, has ended or was taken back"), (status = 429, description = "`too-fast`: too many tries from one address")))]
 #[post("/invitations/accepted")]
 pub(crate) async fn accept(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
     // Codes cannot be guessed; this keeps anyone who tries from keeping the database busy.
     let address = address_of(&request, app.config.trust_forwarded);
     app.budget.charge_address(&address, Cost::Document, &app.metrics)?;
-    let AcceptInvitation { code, name } = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let AcceptInvitation { code, name } = decode_object(&body(payload, SMALL_BODY).await?)?;
     name.iter().try_for_each(|name| check_name("name", name, 128))?;
     let number: u64 = rand::random();
     let (sub, name) =

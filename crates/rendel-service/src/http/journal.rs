@@ -8,6 +8,7 @@ use futures_util::{StreamExt as _, stream};
 use rendel_core::{Problem, ProblemKind, Settled};
 use rendel_session::update_seen;
 use rendel_store::Store;
+use rendel_wire::described;
 use serde::Deserialize;
 
 use super::participants::inside;
@@ -100,7 +101,7 @@ pub(crate) struct Before {
 }
 
 /// The updates whose verdicts are more than `applied`, newest first.
-#[utoipa::path(tag = "participants", params(Before, ("session" = String, Path)), responses((status = 200, body = Vec<Object>)),
+#[utoipa::path(tag = "participants", params(Before, ("session" = String, Path)), responses((status = 200, body = Vec<described::SettledUpdate>)),
     security(("bearer" = [])))]
 #[get("/sessions/{session}/conflicts")]
 pub(crate) async fn conflicts(

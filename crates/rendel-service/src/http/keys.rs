@@ -4,7 +4,7 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{DateTime, SecondsFormat, Utc};
 use rendel_core::{Problem, ProblemKind};
 use rendel_store::{KeyRow, Note, StoreError};
-use rendel_wire::decode_json;
+use rendel_wire::decode_object;
 use rendel_wire::http::{AddKey, KeyInfo, KeyList};
 use serde_json::json;
 
@@ -39,7 +39,8 @@ pub(crate) async fn list(request: HttpRequest, app: Shared) -> Answer {
 #[post("/keys")]
 pub(crate) async fn add(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
     backend(&request, &app)?;
-    let AddKey { kid, algorithm, secret, public } = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let AddKey { kid, algorithm, secret, public } =
+        decode_object(&body(payload, SMALL_BODY).await?)?;
     check_id(&kid).map_err(|_| {
         Problem::new(
             ProblemKind::Malformed,

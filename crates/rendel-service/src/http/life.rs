@@ -5,12 +5,12 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use rendel_core::{Actor, Power, Problem, ProblemKind};
 use rendel_session::{Standing, Status};
 use rendel_store::{Note, StoreError};
-use rendel_wire::decode_json;
+use rendel_wire::decode_object;
+use rendel_wire::described;
 use rendel_wire::http::{ConnectionList, FreezeSession, ResetSession, SessionInfo};
 use serde_json::json;
-use uuid::Uuid;
 
-use super::participants::inside;
+use super::participants::{counted_as, inside};
 use super::sessions::{info_of, kept};
 use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body, settled};
 use crate::auth::{backend, check_power};
@@ -65,7 +65,7 @@ pub(crate) async fn freeze(
     let steered = steered(&request, &app, &session, Some(Power::Freeze)).await?;
     let body = body(payload, SMALL_BODY).await?;
     let FreezeSession { except } =
-        if body.is_empty() { FreezeSession::default() } else { decode_json(&body)? };
+        if body.is_empty() { FreezeSession::default() } else { decode_object(&body)? };
     let standing = Standing { status: Status::Frozen, except };
     change(&app, &session, steered, standing).await
 }
@@ -106,9 +106,10 @@ pub(crate) async fn delete(
     }
 }
 
-/// Gives the state its opening data again, or those of the body, as one update of the journal.
-#[utoipa::path(tag = "sessions", request_body = Option<ResetSession>, params(("session" = String, Path)), responses(
-    (status = 200, description = "The settled update", body = Object), (status = 403, description = "`not-allowed`: the role has not the power"), (status = 410, description = "`ended`"),
+/// Gives the state its opening data again, or those of the body, as one update of the journal. With
+/// an `Idempotency-Key` the call may be made again: it counts once.
+#[utoipa::path(tag = "sessions", request_body = Option<ResetSession>, params(("session" = String, Path), ("Idempotency-Key" = Option<String>, Header)), responses(
+    (status = 200, description = "The settled update", body = described::SettledUpdate), (status = 403, description = "`not-allowed`: the role has not the power"), (status = 410, description = "`ended`"),
     (status = 422, description = "The data do not fit the charter")), security(("bearer" = [])))]
 #[post("/sessions/{session}/reset")]
 pub(crate) async fn reset(
@@ -120,15 +121,15 @@ pub(crate) async fn reset(
     let (held, who) = steered(&request, &app, &session, Some(Power::Reset)).await?;
     let body = body(payload, BACKEND_BODY).await?;
     let ResetSession { opening } =
-        if body.is_empty() { ResetSession::default() } else { decode_json(&body)? };
+        if body.is_empty() { ResetSession::default() } else { decode_object(&body)? };
     if opening.is_some() && who.role != Actor::SERVICE {
         let detail = "Other opening data are the backend's to give; leave them out.";
         return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
     }
-    let actor = who.actor(Uuid::now_v7());
+    let (actor, n) = counted_as(&request, &who, &held, &body)?;
     // The journal has the update itself; that somebody asked for it is written down before.
     app.store.note(Note::of_session(&session, &who.id, "reset", json!({}))).await?;
-    Ok(settled(held.reset(opening, actor).await?))
+    Ok(settled(held.reset(opening, actor, n).await?))
 }
 
 /// Who is connected, and how far behind each is.

@@ -9,6 +9,7 @@ pub(crate) mod invitations;
 pub(crate) mod journal;
 pub(crate) mod keys;
 pub(crate) mod life;
+mod once;
 pub(crate) mod participants;
 pub(crate) mod people;
 pub(crate) mod service;
@@ -59,6 +60,7 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(sessions::open)
                 .service(sessions::list)
                 .service(sessions::show)
+                .service(sessions::ensure)
                 .service(tokens::issue)
                 .service(life::import)
                 .service(life::freeze)
@@ -86,6 +88,8 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(invitations::accept)
                 .service(people::list)
                 .service(people::amend)
+                .service(people::record)
+                .service(people::forget)
                 .service(people::remove)
                 .service(people::removals)
                 .service(people::lift)

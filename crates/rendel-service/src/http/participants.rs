@@ -3,12 +3,14 @@
 use std::sync::Arc;
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
-use rendel_core::{Actor, Problem, ProblemKind, Proposal};
-use rendel_wire::decode_json;
+use rendel_core::{Actor, Problem, Proposal};
+use rendel_wire::decode_object;
+use rendel_wire::described;
 use rendel_wire::http::ProposeBody;
 use serde::Deserialize;
 use uuid::Uuid;
 
+use super::once::key_of;
 use super::{Answer, Shared, body, settled};
 use crate::addresses::address_of;
 use crate::app::App;
@@ -21,7 +23,7 @@ use crate::session::SessionHandle;
 use crate::signature::hmac;
 
 /// Numbers of proposals stay where every client's arithmetic is exact.
-const MOST_NUMBER: u64 = (1 << 53) - 1;
+pub(super) const MOST_NUMBER: u64 = (1 << 53) - 1;
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -35,7 +37,7 @@ pub(crate) struct Speaking {
 /// Proposes edits. With an `Idempotency-Key` the call may be repeated: it counts once and is
 /// answered with its first outcome.
 #[utoipa::path(tag = "participants", request_body = ProposeBody, params(Speaking, ("session" = String, Path), ("Idempotency-Key" = Option<String>, Header)),
-    responses((status = 200, description = "The settled update", body = Object), (status = 409, description = "`stale` and others, with the present value"),
+    responses((status = 200, description = "The settled update", body = described::SettledUpdate), (status = 409, description = "`stale` and others, with the present value"),
     (status = 422, description = "`wrong-type`, `out-of-bounds`"), (status = 429, description = "`too-fast`"), (status = 503, description = "`unavailable`")),
     security(("bearer" = [])))]
 #[post("/sessions/{session}/proposals")]
@@ -50,7 +52,7 @@ pub(crate) async fn propose(
     let limit = session.charter().limits.frame;
     let body = body(payload, limit).await.inspect_err(|problem| app.metrics.count(problem))?;
     let (actor, n) = counted_as(&request, &who, &session, &body)?;
-    let ProposeBody { edits, seen, gesture, note } = decode_json(&body)?;
+    let ProposeBody { edits, seen, gesture, note } = decode_object(&body)?;
     let proposal = Proposal { n, seen, answered: 0, edits, gesture, note };
     let answered = session.propose_once(actor, proposal).await?;
     Ok(settled(answered))
@@ -67,16 +69,7 @@ pub(super) fn counted_as(
     body: &[u8],
 ) -> Result<(Actor, u64), Problem> {
     let actor = |client| who.actor(client);
-    let Some(key) = request.headers().get("Idempotency-Key") else {
-        return Ok((actor(Uuid::now_v7()), 0));
-    };
-    let key = key.to_str().ok().filter(|key| (1..=256).contains(&key.len()));
-    let key = key.ok_or_else(|| {
-        Problem::new(
-            ProblemKind::Malformed,
-            "An Idempotency-Key has 1 to 256 printable characters.",
-        )
-    })?;
+    let Some(key) = key_of(request)? else { return Ok((actor(Uuid::now_v7()), 0)) };
     let made = |what: &str, from: &[u8]| -> [u8; 16] {
         let hash = hmac(session.secret().as_bytes(), &[what.as_bytes(), b"\n", from].concat());
         std::array::from_fn(|at| hash[at])

@@ -5,15 +5,16 @@ use chrono::{DateTime, SecondsFormat, Utc};
 use rendel_core::{Actor, Permission, Power, Problem, ProblemKind};
 use rendel_store::{Amendment, Note};
 use rendel_wire::http::{
-    AmendParticipant, AmendedParticipant, CueBody, MayAnswer, MayBody, ParticipantList, Removal,
-    RemovalList,
+    AmendParticipant, AmendedParticipant, CueBody, ForgottenParticipant, MayAnswer, MayBody,
+    ParticipantList, ParticipantRecord, Removal, RemovalList,
 };
-use rendel_wire::{SendCue, decode_json};
+use rendel_wire::{SendCue, decode_object};
 use serde::Deserialize;
 use serde_json::json;
 use uuid::Uuid;
 
-use super::participants::{Speaking, inside};
+use super::audit::entry;
+use super::participants::{MOST_NUMBER, Speaking, inside};
 use super::{Answer, SMALL_BODY, Shared, body};
 use crate::auth::{backend, check_power};
 use crate::clock::now_ms;
@@ -49,7 +50,7 @@ pub(crate) async fn amend(
 ) -> Answer {
     backend(&request, &app)?;
     let (session, sub) = which.into_inner();
-    let asked: AmendParticipant = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let asked: AmendParticipant = decode_object(&body(payload, SMALL_BODY).await?)?;
     check_name("sub", &sub, 128)?;
     if sub == Actor::SERVICE {
         let detail = "\"service\" is the backend itself. Name a participant.";
@@ -66,17 +67,79 @@ pub(crate) async fn amend(
         return Err(Failure(problem.did_you_mean(charter.nearest_role(unknown))));
     }
     let detail = json!({ "sub": sub, "changes": asked });
-    let before = held.amendments().of_participant(&sub);
-    let amendment = Amendment {
+    let change = |before: Amendment| Amendment {
         role: asked.role.unwrap_or(before.role),
         name: asked.name.unwrap_or(before.name),
         claims: asked.claims.unwrap_or(before.claims),
     };
     let note = Note::of_session(&session, Actor::SERVICE, "changed a participant", detail);
-    app.store.amend(held.ord(), sub.clone(), amendment.clone(), note).await?;
-    held.amend(sub.clone(), amendment.clone()).await?;
-    let Amendment { role, name, claims } = amendment;
+    let keep = async |to| app.store.amend(held.ord(), sub.clone(), to, note).await;
+    let Amendment { role, name, claims } = held.amend(sub.clone(), change, keep).await?;
     Ok(HttpResponse::Ok().json(AmendedParticipant { sub, role, name, claims }))
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Since {
+    /// Updates after this `seq`.
+    #[serde(default)]
+    #[param(maximum = 9_007_199_254_740_991_i64)]
+    after: u64,
+}
+
+/// What the service holds of a participant in a session: their updates, a thousand at a time, what
+/// stands over their tokens, whether they were removed, and what the audit says of them.
+#[utoipa::path(tag = "sessions", params(Since, ("session" = String, Path), ("sub" = String, Path)), responses((status = 200, body = ParticipantRecord),
+    (status = 404, description = "`no-session`")), security(("bearer" = [])))]
+#[get("/sessions/{session}/participants/{sub}/record")]
+pub(crate) async fn record(
+    request: HttpRequest,
+    which: web::Path<(String, String)>,
+    since: web::Query<Since>,
+    app: Shared,
+) -> Answer {
+    backend(&request, &app)?;
+    let (session, sub) = which.into_inner();
+    if since.after > MOST_NUMBER {
+        let detail = "\"after\" is a seq: 0 to 9,007,199,254,740,991.";
+        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
+    }
+    let held = app.store.held_of(session.clone(), sub.clone(), since.after).await?;
+    let held = held.ok_or_else(|| no_session(&session))?;
+    let Amendment { role, name, claims } = held.amendment;
+    let until = |at: DateTime<Utc>| at.to_rfc3339_opts(SecondsFormat::Millis, true);
+    Ok(HttpResponse::Ok().json(ParticipantRecord {
+        sub,
+        updates: held.updates,
+        after: held.after,
+        removed_until: held.removed_until.map(until),
+        role,
+        name,
+        claims,
+        acts: held.acts.into_iter().map(entry).collect(),
+    }))
+}
+
+/// Puts all that the service holds of a participant in a session under a made-up name: in the
+/// journal, snapshots, refusals and the audit, and in fields that are filled with the author's id.
+/// Their tokens are revoked. Whoever is connected comes back by themselves; what the participant
+/// wrote stays.
+#[utoipa::path(tag = "sessions", params(("session" = String, Path), ("sub" = String, Path)), responses((status = 200, body = ForgottenParticipant),
+    (status = 404, description = "`no-session`")), security(("bearer" = [])))]
+#[post("/sessions/{session}/participants/{sub}/forget")]
+pub(crate) async fn forget(
+    request: HttpRequest,
+    which: web::Path<(String, String)>,
+    app: Shared,
+) -> Answer {
+    backend(&request, &app)?;
+    let (session, sub) = which.into_inner();
+    if sub == Actor::SERVICE {
+        let detail = "\"service\" is the backend itself. Name a participant.";
+        return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
+    }
+    let alias = app.forget_participant(&session, &sub).await?;
+    Ok(HttpResponse::Ok().json(ForgottenParticipant { alias }))
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
@@ -187,7 +250,7 @@ pub(crate) async fn cue(
     app: Shared,
 ) -> Answer {
     let (held, who) = inside(&request, &app, &session).await?;
-    let CueBody { name, data, to } = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let CueBody { name, data, to } = decode_object(&body(payload, SMALL_BODY).await?)?;
     let actor = who.actor(Uuid::nil());
     held.send_cue(actor, SendCue { n: 0, name, data, to }).await?;
     Ok(HttpResponse::NoContent().finish())
@@ -205,7 +268,7 @@ pub(crate) async fn may(
     app: Shared,
 ) -> Answer {
     backend(&request, &app)?;
-    let MayBody { role, sub, edit } = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let MayBody { role, sub, edit } = decode_object(&body(payload, SMALL_BODY).await?)?;
     let held = app.session(&session).await?;
     let charter = held.charter();
     if !charter.has_role(&role) {

@@ -1,13 +1,14 @@
 //! Sessions, as the backend manages them.
 
 use actix_web::http::header;
-use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use actix_web::{HttpRequest, HttpResponse, get, post, put, web};
 use rendel_core::{Charter, Problem, ProblemKind, Sequencer};
-use rendel_store::{SessionRow, StoreError};
-use rendel_wire::decode_json;
+use rendel_store::{OnceCall, SessionRow, StoreError};
+use rendel_wire::decode_object;
 use rendel_wire::http::{OpenSession, SessionInfo, SessionList};
 use serde::Deserialize;
 
+use super::once::{Once, once};
 use super::{Answer, BACKEND_BODY, Shared, body};
 use crate::app::App;
 use crate::auth::backend;
@@ -15,16 +16,81 @@ use crate::failure::{Failure, no_session};
 
 const PAGE: i64 = 100;
 
-/// Opens a session.
-#[utoipa::path(tag = "sessions", request_body = OpenSession, responses(
+/// Opens a session. With an `Idempotency-Key` the call may be made again within a day and opens one
+/// session.
+#[utoipa::path(tag = "sessions", request_body = OpenSession, params(("Idempotency-Key" = Option<String>, Header)), responses(
     (status = 201, body = SessionInfo), (status = 409, description = "`exists`"), (status = 404, description = "`not-found`: no such charter"),
     (status = 422, description = "The opening state does not fit the charter")), security(("bearer" = [])))]
 #[post("/sessions")]
 pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
     backend(&request, &app)?;
-    let asked: OpenSession = decode_json(&body(payload, BACKEND_BODY).await?)?;
-    let id = asked.id.unwrap_or_else(|| uuid::Uuid::now_v7().to_string());
+    let body = body(payload, BACKEND_BODY).await?;
+    let asked: OpenSession = decode_object(&body)?;
+    let call = Once::of(&request, &body)?;
+    let id = asked.id.clone().unwrap_or_else(|| uuid::Uuid::now_v7().to_string());
     check_id(&id)?;
+    let (id, _) =
+        once(&app, call.as_ref(), id.clone(), async |call| keep(&app, id, asked, call).await)
+            .await?;
+    let location = (header::LOCATION, format!("/v1/sessions/{id}"));
+    Ok(HttpResponse::Created().insert_header(location).json(info_of(&app, &id).await?))
+}
+
+/// Opens a session under an id, or gets the one that is there: `exists` if that is of another
+/// charter. Opening data count where it is opened only.
+#[utoipa::path(tag = "sessions", request_body = OpenSession, params(("session" = String, Path)), responses(
+    (status = 201, body = SessionInfo, description = "It is opened"), (status = 200, body = SessionInfo, description = "It was there"),
+    (status = 409, description = "`exists`: there is one of another charter or version"), (status = 404, description = "`not-found`: no such charter"),
+    (status = 422, description = "The opening state does not fit the charter")), security(("bearer" = [])))]
+#[put("/sessions/{session}")]
+pub(crate) async fn ensure(
+    request: HttpRequest,
+    session: web::Path<String>,
+    payload: web::Payload,
+    app: Shared,
+) -> Answer {
+    backend(&request, &app)?;
+    let id = session.into_inner();
+    check_id(&id)?;
+    let asked: OpenSession = decode_object(&body(payload, BACKEND_BODY).await?)?;
+    if asked.id.as_ref().is_some_and(|other| *other != id) {
+        let detail = "The body names another session than the path. Leave \"id\" out.";
+        return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
+    }
+    let wanted = (asked.charter.clone(), asked.version);
+    let found = match app.store.session(id.clone()).await? {
+        Some(_) => false,
+        None => match keep(&app, id.clone(), asked, None).await {
+            Ok(()) => true,
+            // Somebody else opened it at the same moment.
+            Err(Failure(problem)) if problem.kind() == ProblemKind::Exists => false,
+            Err(failure) => return Err(failure),
+        },
+    };
+    let info = info_of(&app, &id).await?;
+    let is_other =
+        info.charter != wanted.0 || wanted.1.is_some_and(|version| version != info.version);
+    if is_other {
+        let detail = format!(
+            "There is a session {id:?} of {} version {} already. Choose another id.",
+            info.charter, info.version
+        );
+        return Err(Failure(Problem::new(ProblemKind::Exists, detail)));
+    }
+    let location = (header::LOCATION, format!("/v1/sessions/{id}"));
+    Ok(match found {
+        true => HttpResponse::Created().insert_header(location).json(info),
+        false => HttpResponse::Ok().json(info),
+    })
+}
+
+/// Keeps a session that is opened.
+async fn keep(
+    app: &App,
+    id: String,
+    asked: OpenSession,
+    once: Option<OnceCall>,
+) -> Result<(), Failure> {
     let version = asked.version.map(|version| i32::try_from(version).unwrap_or(i32::MAX));
     let row = app.store.charter(asked.charter.clone(), version).await?;
     let row = row.ok_or_else(|| {
@@ -37,11 +103,8 @@ pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Share
         .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
     Sequencer::open(charter.into(), asked.opening.as_ref())?;
     let opening = asked.opening.map(|opening| opening.to_string());
-    let opened =
-        kept(&id, app.store.open_session(id.clone(), row.name, row.version, opening).await)?;
-    let location = (header::LOCATION, format!("/v1/sessions/{id}"));
-    let opened = info(&app, opened, 0, row.title).await;
-    Ok(HttpResponse::Created().insert_header(location).json(opened))
+    let opened = app.store.open_session(id.clone(), row.name, row.version, opening, once).await;
+    kept(&id, opened).map(drop)
 }
 
 /// What became of a session that was to be kept under an id.

@@ -7,6 +7,7 @@ use actix_web::{HttpRequest, HttpResponse, get, patch, web};
 use rendel_core::{Document, Path, Problem, ProblemKind, Proposal, differences};
 use rendel_session::nothing_at;
 use rendel_wire::decode_json;
+use rendel_wire::described;
 use rendel_wire::http::StateDifference;
 use serde::Deserialize;
 use serde_json::Value;
@@ -84,11 +85,7 @@ pub(crate) async fn show(
     if is_known {
         response = HttpResponse::NotModified();
     }
-    // The role of the caller decides what the state shows.
-    response
-        .insert_header((header::ETAG, format!("\"{seq}\"")))
-        .insert_header((header::CACHE_CONTROL, "private, no-cache"))
-        .insert_header((header::VARY, "Authorization"));
+    response.insert_header((header::ETAG, format!("\"{seq}\"")));
     if is_known {
         return Ok(response.finish());
     }
@@ -99,9 +96,9 @@ pub(crate) async fn show(
 /// into edits against the state as it is when the call comes. With `If-Match` only where that is
 /// the state it was made for.
 #[utoipa::path(tag = "participants", request_body(content(
-    (Object = "application/merge-patch+json"), (Vec<Object> = "application/json-patch+json"))),
+    (Object = "application/merge-patch+json"), (Vec<described::PatchOperation> = "application/json-patch+json"))),
     params(Speaking, ("session" = String, Path), ("If-Match" = Option<String>, Header), ("Idempotency-Key" = Option<String>, Header)),
-    responses((status = 200, description = "The settled update", body = Object), (status = 204, description = "Nothing was to be changed"),
+    responses((status = 200, description = "The settled update", body = described::SettledUpdate), (status = 204, description = "Nothing was to be changed"),
     (status = 400, description = "`malformed`"), (status = 404, description = "`unknown-path`"), (status = 415, description = "`wrong-media`, with `Accept-Patch`"), (status = 412, description = "`test-failed`, with the present value"),
     (status = 422, description = "`wrong-type`, `out-of-bounds`"), (status = 429, description = "`too-fast`"), (status = 503, description = "`unavailable`")),
     security(("bearer" = [])))]

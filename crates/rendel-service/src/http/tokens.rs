@@ -4,12 +4,13 @@ use actix_web::{HttpRequest, HttpResponse, post, web};
 use chrono::{DateTime, Utc};
 use rendel_core::{Actor, Charter, Problem, ProblemKind};
 use rendel_store::{NewRevocation, Note};
-use rendel_wire::decode_json;
+use rendel_wire::decode_object;
 use rendel_wire::http::{IssueToken, RevokeTokens, TokenAnswer};
 use serde_json::json;
 
 use super::keys::rfc3339;
-use super::{Answer, BACKEND_BODY, SMALL_BODY, Shared, body};
+use super::once::{Once, once};
+use super::{Answer, SMALL_BODY, Shared, body};
 use crate::access::ends_of_tokens;
 use crate::app::App;
 use crate::auth::backend;
@@ -19,14 +20,16 @@ use crate::token::{Claims, MOST_SECONDS, check_name};
 
 const STANDARD_SECONDS: u64 = 3_600;
 
-/// Issues a token for one participant of one session.
-#[utoipa::path(tag = "tokens", request_body = IssueToken, responses(
+/// Issues a token for one participant of one session. With an `Idempotency-Key` the call may be
+/// made again within a day and gives the same token.
+#[utoipa::path(tag = "tokens", request_body = IssueToken, params(("Idempotency-Key" = Option<String>, Header)), responses(
     (status = 201, body = TokenAnswer), (status = 404, description = "`no-session`"),
     (status = 422, description = "`out-of-bounds`: no such role or duration")), security(("bearer" = [])))]
 #[post("/tokens")]
 pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
     backend(&request, &app)?;
-    let asked: IssueToken = decode_json(&body(payload, BACKEND_BODY).await?)?;
+    let body = body(payload, SMALL_BODY).await?;
+    let asked: IssueToken = decode_object(&body)?;
     check_name("sub", &asked.sub, 128)?;
     asked.name.iter().try_for_each(|name| check_name("name", name, 128))?;
     let seconds = asked.expires_in.unwrap_or(STANDARD_SECONDS);
@@ -40,10 +43,13 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
     }
     check_role_of(&app, &asked.session, &asked.role).await?;
     let IssueToken { session, sub, name, role, .. } = asked;
-    let answer = issued(&app, &session, &sub, name.as_deref(), &role, seconds)?;
+    let claims = Claims::new(&session, &sub, name.as_deref(), &role, now_ms() / 1000 + seconds);
     let detail = json!({ "sub": sub, "role": role, "seconds": seconds });
-    app.store.note(Note::of_session(&session, Actor::SERVICE, "issued a token", detail)).await?;
-    Ok(HttpResponse::Created().json(answer))
+    let note = Note::of_session(&session, Actor::SERVICE, "issued a token", detail);
+    let call = Once::of(&request, &body)?;
+    let act = async |call| Ok(app.store.note(note.by_call(call)).await?);
+    let (claims, _) = once(&app, call.as_ref(), claims, act).await?;
+    Ok(HttpResponse::Created().json(signed(&app, &claims)?))
 }
 
 pub(super) fn issued(
@@ -54,10 +60,13 @@ pub(super) fn issued(
     role: &str,
     seconds: u64,
 ) -> Result<TokenAnswer, Problem> {
-    let until = now_ms() / 1000 + seconds;
-    let token = app.keys.sign(&Claims::new(session, sub, name, role, until))?;
+    signed(app, &Claims::new(session, sub, name, role, now_ms() / 1000 + seconds))
+}
+
+fn signed(app: &App, claims: &Claims) -> Result<TokenAnswer, Problem> {
+    let token = app.keys.sign(claims)?;
     let expires =
-        i64::try_from(until).ok().and_then(|until| DateTime::<Utc>::from_timestamp(until, 0));
+        i64::try_from(claims.exp).ok().and_then(|until| DateTime::<Utc>::from_timestamp(until, 0));
     Ok(TokenAnswer { token, expires: rfc3339(expires.unwrap_or_default()) })
 }
 
@@ -88,7 +97,7 @@ pub(super) async fn check_role_of(app: &App, session: &str, role: &str) -> Resul
 #[post("/tokens/revoked")]
 pub(crate) async fn revoke(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
     backend(&request, &app)?;
-    let asked: RevokeTokens = decode_json(&body(payload, SMALL_BODY).await?)?;
+    let asked: RevokeTokens = decode_object(&body(payload, SMALL_BODY).await?)?;
     let now = now_ms() as f64 / 1000.0;
     let (session, sub, jti, until) = match (asked.token, asked.session, asked.sub) {
         (Some(token), None, None) => {

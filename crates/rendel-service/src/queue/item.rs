@@ -101,6 +101,8 @@ pub(crate) struct Beginning {
 pub(crate) enum Item {
     Updates(Arc<Run>),
     Frame(Arc<Frame>),
+    /// A frame that says nothing of the state.
+    Aside(Arc<Frame>),
     /// At first, and as the one catch-up in place of a backlog.
     Welcome(Arc<Arrival>),
     Begin(Arc<Beginning>),
@@ -110,7 +112,7 @@ impl Item {
     pub(super) fn bytes(&self) -> usize {
         match self {
             Self::Updates(run) => run.bytes(),
-            Self::Frame(frame) => frame.json.len(),
+            Self::Frame(frame) | Self::Aside(frame) => frame.json.len(),
             Self::Welcome(arrival) => {
                 arrival.head.json.len() + arrival.state.as_ref().map_or(0, |state| state.json.len())
             }
@@ -123,7 +125,7 @@ impl Item {
             Self::Updates(run) => Some(run.last),
             Self::Welcome(arrival) => Some(arrival.seq),
             Self::Begin(beginning) => Some(beginning.seq),
-            Self::Frame(_) => None,
+            Self::Frame(_) | Self::Aside(_) => None,
         }
     }
 }

@@ -114,7 +114,7 @@ impl Outbound {
     }
 
     pub(crate) fn put_frame(&self, json: impl Into<ByteString>) {
-        self.put(Item::Frame(Frame::new(json)));
+        self.put(Item::Aside(Frame::new(json)));
     }
 
     /// Puts where the session stands now: what was lost before it is part of it.
@@ -132,12 +132,15 @@ impl Outbound {
     }
 
     /// Takes out what waits of the state and of people, since they may not be shown it any more. What
-    /// was answered stays; a welcome comes in place of the rest.
+    /// says nothing of the state stays; a welcome, with the outcomes of proposals, comes in place of
+    /// the rest.
     pub(crate) fn drop_shown(&self) {
         let mut queue = self.queue.lock();
-        queue.items.retain(|item| matches!(item, Item::Frame(_)));
+        queue.items.retain(|item| matches!(item, Item::Aside(_)));
         queue.presence.clear();
         queue.bytes = queue.items.iter().map(Item::bytes).sum();
+        // What it holds is of the old role: nothing can be added to that.
+        queue.taken = None;
     }
 
     /// Ends the connection after what waits.
@@ -244,6 +247,7 @@ mod tests {
         queue.put(run(2));
         queue.put_frame("{}");
         queue.drop_shown();
+        assert_eq!(queue.figures().taken, None, "it is not caught up from what it had");
         queue.put_welcome(welcome(2));
         let taken = queue.take();
         assert_eq!((seqs(&taken), taken.items.len()), (vec![2], 2), "the answer and the welcome");

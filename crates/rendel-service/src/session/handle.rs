@@ -8,16 +8,16 @@ use rendel_core::{Actor, Charter, Edit, Facts, Path, Problem, Proposal, State, V
 use rendel_session::{
     Answer, Ask as Call, ConnectionId, Figures, Heard, IfMatch, Standing, WayIn, unavailable,
 };
-use rendel_store::Amendment;
+use rendel_store::{Amendment, StoreError};
 use rendel_wire::http::{ConnectionInfo, ParticipantList};
 use rendel_wire::{LeftWhy, SendCue};
 use serde_json::Value;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{Mutex, mpsc, oneshot};
 use uuid::Uuid;
 
 use super::amendments::Amendments;
 use super::removals::Removals;
-use crate::failure::shutting_down;
+use crate::failure::{Failure, shutting_down};
 use crate::identity::Identity;
 use crate::queue::Outbound;
 use crate::rate::Rate;
@@ -136,6 +136,8 @@ pub(super) struct Inside {
     pub(super) secret: Uuid,
     pub(super) removals: Arc<Removals>,
     pub(super) amendments: Arc<Amendments>,
+    /// Held while what stands over somebody's tokens is changed.
+    pub(super) amending: Mutex<()>,
     pub(super) mailbox: mpsc::Sender<Ask>,
 }
 
@@ -247,10 +249,20 @@ impl SessionHandle {
         self.ask(|answer| Ask::Remove { sub, answer }).await
     }
 
-    /// Something else stands over a participant's tokens from now on, however they come.
-    pub(crate) async fn amend(&self, sub: String, amendment: Amendment) -> Result<(), Problem> {
-        self.0.amendments.put(&sub, amendment);
-        self.ask(|answer| Ask::Amend { sub, answer }).await
+    /// Changes what stands over a participant's tokens, however they come: `change` makes it from
+    /// what stands there, and `keep` writes it down. One change is made at a time.
+    pub(crate) async fn amend(
+        &self,
+        sub: String,
+        change: impl FnOnce(Amendment) -> Amendment,
+        keep: impl AsyncFnOnce(Amendment) -> Result<(), StoreError>,
+    ) -> Result<Amendment, Failure> {
+        let _turn = self.0.amending.lock().await;
+        let amendment = change(self.0.amendments.of_participant(&sub));
+        keep(amendment.clone()).await?;
+        self.0.amendments.put(&sub, amendment.clone());
+        self.ask(|answer| Ask::Amend { sub, answer }).await?;
+        Ok(amendment)
     }
 
     pub(crate) fn amendments(&self) -> &Amendments {
@@ -290,8 +302,9 @@ impl SessionHandle {
         &self,
         opening: Option<Value>,
         actor: Actor,
+        n: u64,
     ) -> Result<Answered, Problem> {
-        self.call(Call::Reset { actor, opening }, None, answered).await
+        self.call(Call::Reset { actor, n, opening }, None, answered).await
     }
 
     /// The state, or a part of it, as a role is shown it.

@@ -6,7 +6,7 @@ use rendel_core::{Charter, Problem};
 use rendel_session::{Session, Settings, Spacing, moved, unavailable};
 use rendel_store::{Claim, StoreError, TakenOver};
 use rendel_wire::SessionHead;
-use tokio::sync::mpsc;
+use tokio::sync::{Mutex, mpsc};
 
 use super::driver::Driver;
 use super::handle::{Inside, MAILBOX, SessionHandle};
@@ -103,6 +103,7 @@ fn start(app: Arc<App>, taken: &TakenOver) -> Result<SessionHandle, Problem> {
         secret: taken.row.secret,
         removals: driver.removals.clone(),
         amendments: driver.amendments.clone(),
+        amending: Mutex::default(),
         mailbox,
     }));
     tokio::spawn(driver.run(asks, returned));

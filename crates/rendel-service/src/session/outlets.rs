@@ -127,12 +127,14 @@ impl Outlets {
                 metrics.deliveries.inc_by(reached);
             }
             Content::Presence(told) => self.tell_presence(to, told, metrics),
-            Content::Frame(json) => {
-                let frame = Frame::new(&*json);
-                self.meant(to).for_each(|outlet| {
-                    outlet.outbound.put(Item::Frame(frame.clone()));
-                });
-            }
+            Content::Frame(json) => self.put_all(to, &Item::Frame(Frame::new(&*json))),
+            Content::Aside(json) => self.put_all(to, &Item::Aside(Frame::new(&*json))),
+        }
+    }
+
+    fn put_all(&self, to: &To, item: &Item) {
+        for outlet in self.meant(to) {
+            outlet.outbound.put(item.clone());
         }
     }
 

@@ -40,7 +40,7 @@ impl Session {
                 self.answer(call, Ok(Answer::Who(list)), Actor::SERVICE);
             }
             Ask::Read { role, path } => self.read(call, &role, path.as_ref()),
-            Ask::Reset { actor, opening } => self.reset(call, &actor, opening),
+            Ask::Reset { actor, n, opening } => self.reset(call, &actor, n, opening),
             Ask::Stand { by, standing } => self.stand(call, by, standing),
             Ask::Figures => {
                 let figures = self.figures();
@@ -198,16 +198,17 @@ impl Session {
         }
     }
 
-    fn reset(&mut self, call: CallId, actor: &Actor, opening: Option<Value>) {
+    fn reset(&mut self, call: CallId, actor: &Actor, n: u64, opening: Option<Value>) {
         let problem = self.order.is_adrift().then(unavailable);
+        let problem = problem.or_else(|| self.check_key(actor, n).err());
         if let Some(problem) = problem.or_else(|| self.standing.refusal(actor)) {
             return self.answer(call, Err(problem), &actor.role);
         }
         let opening = opening.or_else(|| self.opening.clone());
         let sequencer = self.order.sequencer_mut();
-        let outcome = sequencer.handle_reset(actor, 0, opening.as_ref(), self.now);
+        let outcome = sequencer.handle_reset(actor, n, opening.as_ref(), self.now);
         self.audiences.forget_snapshots();
-        self.come_out(0, outcome, Self::origin(call, actor, 0));
+        self.come_out(n, outcome, Self::origin(call, actor, n));
     }
 
     /// Writes another standing. It counts once it is on disk, for what comes after that.

@@ -15,6 +15,7 @@ use serde_json::Value;
 use super::Session;
 use crate::audiences::Word;
 use crate::input::{ConnectionId, Entry, Had, Status, WayIn};
+use crate::members::Member;
 use crate::order::Waiting;
 use crate::output::{Output, Report};
 use crate::problems::{ended, nothing_at, unavailable};
@@ -91,6 +92,30 @@ impl Session {
             self.people.amend(&id, name, role);
         }
         self.catch_up(connection, None);
+        // What they told while nobody was to hear of them.
+        if self.may_tell(connection)
+            && let Some(arrival) = self.arrivals.last_mut()
+            && arrival.connection == connection
+            && let Some(kept) = self.said_meanwhile.remove(&connection)
+        {
+            arrival.presence = Some(kept.into_iter().flat_map(|said| said.set).collect());
+        }
+    }
+
+    /// Whether others hear what somebody tells of themselves.
+    fn may_tell(&self, connection: ConnectionId) -> bool {
+        let sight = |member: &Member| self.charter.roster_sight(&member.who.role);
+        self.members.get(connection).map(sight) == Some(RosterSight::Names)
+    }
+
+    /// What was told while the journal was away is told now.
+    pub(super) fn say_what_was_kept(&mut self) {
+        for (connection, kept) in std::mem::take(&mut self.said_meanwhile) {
+            match self.may_tell(connection) {
+                true => kept.into_iter().for_each(|said| self.said(connection, said)),
+                false => drop(self.said_meanwhile.insert(connection, kept)),
+            }
+        }
     }
 
     /// Gives a connection that fell behind where the session stands now, in place of its backlog.
@@ -209,10 +234,12 @@ impl Session {
     /// the updates around it only.
     pub(super) fn said(&mut self, connection: ConnectionId, said: Said) {
         let Some(member) = self.members.get(connection) else { return };
-        if self.charter.roster_sight(&member.who.role) != RosterSight::Names {
+        if !self.may_tell(connection) {
             let detail = "Whoever looks on without being named tells nothing of themselves.";
             let problem = Problem::new(ProblemKind::NotAllowed, detail);
-            return self.tell(connection, Word::Notice(Notice { problem }));
+            self.tell(connection, Word::Notice(Notice { problem }));
+            // They may get a role in which they are named.
+            return self.keep_said(connection, said);
         }
         if self.order.is_adrift() {
             return self.keep_said(connection, said);
@@ -229,7 +256,8 @@ impl Session {
         }
     }
 
-    /// Keeps what is told while the order of updates is not known: the newest of each fact.
+    /// Keeps what is told while the order of updates is not known, or while nobody is to hear of it:
+    /// the newest of each fact.
     pub(super) fn keep_said(&mut self, connection: ConnectionId, said: Said) {
         if let Err(problem) = self.charter.presence.check(&said.set) {
             self.report(Report::Limited(problem.clone()));

@@ -51,7 +51,7 @@ pub struct Session {
     gates: Gates,
     /// What gates said while the journal was away.
     late_verdicts: Vec<(ClientKey, u64, GateVerdict)>,
-    /// What was told of presence while the journal was away.
+    /// What was told of presence while the journal was away, or by who is not named.
     said_meanwhile: BTreeMap<ConnectionId, Vec<Said>>,
     digests: Digests,
     /// When replicas are compared next, if something has changed since the last time.

@@ -55,9 +55,7 @@ impl Session {
         for (client, n, verdict) in std::mem::take(&mut self.late_verdicts) {
             self.handle_verdict(client, n, verdict);
         }
-        for (connection, said) in std::mem::take(&mut self.said_meanwhile) {
-            said.into_iter().for_each(|said| self.said(connection, said));
-        }
+        self.say_what_was_kept();
     }
 
     fn answer_after_recovery(&mut self, one: Waiting) {

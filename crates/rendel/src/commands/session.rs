@@ -5,8 +5,8 @@ use std::path::Path;
 use anyhow::{Context as _, Result, bail};
 use rendel_core::Settled;
 use rendel_wire::http::{
-    ConnectionInfo, ConnectionList, FreezeSession, IssueToken, OpenSession, ResetSession,
-    RevokeTokens, SessionInfo, SessionList, TokenAnswer,
+    ConnectionInfo, ConnectionList, ForgottenParticipant, FreezeSession, IssueToken, OpenSession,
+    ParticipantRecord, ResetSession, RevokeTokens, SessionInfo, SessionList, TokenAnswer,
 };
 use serde_json::Value;
 
@@ -87,6 +87,16 @@ pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
             out.note(&format!("{} is deleted, with all that was kept of it.", which.session));
             Ok(())
         }
+        SessionCommand::Forget { sub, look, yes, which } => {
+            if !look && !yes {
+                bail!(
+                    "{sub} would be forgotten in {}, and nothing brings the id back; say --yes to \
+                     do it, or --look to see what is held",
+                    which.session
+                );
+            }
+            forget(&which, &sub, look, out).await
+        }
         SessionCommand::End { which } => change(&which, "end", out).await,
         SessionCommand::Reset { opening, which } => {
             let opening = opening.as_deref().map(read_json).transpose()?;
@@ -121,6 +131,31 @@ async fn change(which: &Which, to: &str, out: Out) -> Result<()> {
     let info: SessionInfo =
         api.read(api.post(&format!("/sessions/{}/{to}", which.session))).await?;
     out.value(&info, || format!("{} is {}.", info.id, info.status));
+    Ok(())
+}
+
+/// What is held is printed before anything is changed, so that nothing is lost between the two.
+async fn forget(which: &Which, sub: &str, look: bool, out: Out) -> Result<()> {
+    let api = Api::backend(&which.reach)?;
+    let path = format!("/sessions/{}/participants/{sub}", which.session);
+    let mut whole: Option<ParticipantRecord> = None;
+    let mut after = Some(0);
+    while let Some(from) = after {
+        let page = api.get(&format!("{path}/record")).query(&[("after", from)]);
+        let page: ParticipantRecord = api.read(page).await?;
+        after = page.after;
+        match &mut whole {
+            Some(whole) => whole.updates.extend(page.updates),
+            None => whole = Some(page),
+        }
+    }
+    let whole = whole.map(|whole| ParticipantRecord { after: None, ..whole });
+    out.line(&serde_json::to_string_pretty(&whole)?);
+    if look {
+        return Ok(());
+    }
+    let forgotten: ForgottenParticipant = api.read(api.post(&format!("{path}/forget"))).await?;
+    out.note(&format!("{sub} is {} in {} from now on.", forgotten.alias, which.session));
     Ok(())
 }
 

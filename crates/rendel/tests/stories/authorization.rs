@@ -292,3 +292,101 @@ async fn an_ended_session_is_deleted_when_its_charter_says_so() {
     .await;
     assert_eq!(service.get("/v1/sessions/kept-open/state").await.status(), StatusCode::OK);
 }
+
+#[tokio::test]
+async fn two_changes_of_one_participant_at_once_both_count() {
+    let service = start().await;
+    let token = service.token("bidding", "oda", "bidder").await;
+    for round in 0..10 {
+        let claims = json!({ "row": round });
+        let changes = [json!({ "role": "steward" }), json!({ "claims": claims })];
+        let both = changes.map(|changes| amend(&service, "oda", changes));
+        futures_util::future::join_all(both).await;
+        let now = amend(&service, "oda", json!({})).await;
+        assert_eq!((&now["role"], &now["claims"]), (&json!("steward"), &claims), "{round}");
+        amend(&service, "oda", json!({ "role": null, "claims": null })).await;
+    }
+    assert_eq!(state_as(&service, &token).await, json!({ "heads": 0 }));
+}
+
+const SIGNED: &str = r#"
+charter = "ledger"
+version = 1
+[roles.picker]
+edit = ["/**"]
+[state.title]
+kind = "register"
+[state.rows]
+kind = "map"
+[state.rows.each.by]
+kind = "register"
+filled = "author"
+[state.rows.each.what]
+kind = "register"
+"#;
+
+#[tokio::test]
+async fn a_participant_is_handed_out_and_forgotten_and_everything_else_stays() {
+    let mut service = Service::start().await;
+    service.publish(SIGNED).await;
+    service.open("ledger", json!({})).await;
+    let tokens = [
+        service.token("ledger", "oda", "picker").await,
+        service.token("ledger", "bram", "picker").await,
+    ];
+    let (mut oda, _) = Raw::enter(&service, "ledger", &tokens[0]).await;
+    let (mut bram, welcome) = Raw::enter(&service, "ledger", &tokens[1]).await;
+    let row = |id: &str, what: &str| json!([{ "at": "/rows", "op": "put", "id": id, "value": { "what": what } }]);
+    for (who, id, what) in [(&mut oda, "a", "oda"), (&mut bram, "b", "plums")] {
+        who.propose(row(id, what)).await;
+        who.answer().await.unwrap();
+    }
+    oda.propose(json!([{ "at": "/title", "op": "set", "value": "by oda" }])).await;
+    oda.answer().await.unwrap();
+    let amended = service.request(Method::PATCH, "/v1/sessions/ledger/participants/oda");
+    amended.json(&json!({ "name": "Oda of the gate" })).send().await.unwrap();
+    // A snapshot has it, too.
+    service.terminate();
+    service.launch();
+
+    let refused = service.rendel(&["session", "forget", "ledger", "--sub", "oda"]);
+    assert!(!refused.status.success() && service.journal("ledger").await[0]["by"] == "oda");
+    let (mut bram, again) = Raw::enter(&service, "ledger", &tokens[1]).await;
+    let output = service.rendel(&["session", "forget", "ledger", "--sub", "oda", "--yes"]);
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let held: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let seqs: Vec<_> =
+        held["updates"].as_array().unwrap().iter().map(|update| &update["seq"]).collect();
+    assert_eq!((seqs, &held["name"]), (vec![&json!(1), &json!(3)], &json!("Oda of the gate")));
+    let acts: Vec<_> =
+        held["acts"].as_array().unwrap().iter().map(|act| act["what"].as_str().unwrap()).collect();
+    assert_eq!(acts, ["issued a token", "changed a participant"]);
+
+    // Whoever is here comes back to the same session, newcomers see the same, and nothing of theirs
+    // was touched.
+    assert_eq!(bram.bye().await.0, "shutting-down");
+    let (_, welcome_back) = Raw::enter(&service, "ledger", &tokens[1]).await;
+    let state = &welcome_back["state"];
+    let alias = state["rows"]["a"]["by"].as_str().unwrap().to_owned();
+    assert!(alias.starts_with("forgotten-"), "{alias}");
+    let expected = json!({ "title": "by oda", "rows": {
+        "a": { "by": alias, "what": "oda" }, "b": { "by": "bram", "what": "plums" } } });
+    assert_eq!((state, &service.state("ledger").await), (&expected, &expected));
+    assert!(welcome_back["epoch"].as_u64() > again["epoch"].as_u64());
+    assert!(again["epoch"].as_u64() > welcome["epoch"].as_u64());
+    let by: Vec<_> = service.journal("ledger").await.iter().map(|row| row["by"].clone()).collect();
+    assert_eq!(by, [json!(alias), json!("bram"), json!(alias)]);
+    // Nowhere but in the words of people, and in what keeps their tokens out.
+    let left = "SELECT count(*) FROM (SELECT body FROM journal UNION ALL SELECT body FROM snapshots \
+        UNION ALL SELECT by || detail FROM audit UNION ALL SELECT sub FROM participants) AS t (body) \
+        WHERE replace(replace(body, '\"what\":\"oda\"', ''), 'by oda', '') ~ '\\moda\\M' AND body !~ \
+        '\"what\":\\{\"[^}]*\"oda\"'";
+    assert_eq!(service.sql(left), "0");
+    let mut back = Raw::connect(&service, "ledger").await;
+    back.send(&json!({ "type": "enter", "token": tokens[0], "client": back.client })).await;
+    assert_eq!(back.bye().await.0, "bad-token");
+    let record = service.get("/v1/sessions/ledger/participants/oda/record").await;
+    let record: Value = record.json().await.unwrap();
+    assert_eq!((&record["updates"], &record["acts"]), (&json!([]), &json!([])));
+    assert_eq!(service.get("/v1/sessions/none/participants/oda/record").await.status(), 404);
+}

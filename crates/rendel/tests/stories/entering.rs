@@ -177,7 +177,7 @@ async fn a_full_session_says_so() {
     let (_second, _) = Raw::enter(&service, "small", &oda).await;
     let mut late = Raw::connect(&service, "small").await;
     late.send(&json!({ "type": "enter", "token": tobin, "client": late.client })).await;
-    assert_eq!(late.bye().await, ("full".to_owned(), 4022));
+    assert_eq!(late.bye().await, ("crowded".to_owned(), 4042));
 }
 
 #[tokio::test]

@@ -217,17 +217,17 @@ async fn how_many_come_is_bounded() {
     let (mut first, mut second) = (enter(&tokens[0]).await, enter(&tokens[0]).await);
     first.next("welcome").await;
     second.next("welcome").await;
-    assert_eq!(enter(&tokens[0]).await.bye().await.0, "full");
+    assert_eq!(enter(&tokens[0]).await.bye().await.0, "crowded");
     assert_eq!(counted(&service, "connections_per_participant").await, 1.0);
     let mut third = enter(&tokens[1]).await;
     third.next("welcome").await;
-    assert_eq!(enter(&tokens[2]).await.bye().await.0, "full");
+    assert_eq!(enter(&tokens[2]).await.bye().await.0, "crowded");
     assert_eq!(counted(&service, "participants").await, 1.0);
     let _fourth = Raw::connect(&service, "tight").await;
     let events = service.get("/v1/sessions/tight/events").await;
     assert_eq!(
         (events.status().as_u16(), name(&events.json().await.unwrap())),
-        (409, "full".into())
+        (503, "crowded".into())
     );
     assert_eq!(counted(&service, "connections_per_address").await, 1.0);
     service.open_as("second", "tight", json!({})).await;
@@ -236,7 +236,7 @@ async fn how_many_come_is_bounded() {
     let beyond = service.get("/v1/sessions/third/state").await;
     assert_eq!(
         (beyond.status().as_u16(), name(&beyond.json().await.unwrap())),
-        (409, "full".into())
+        (503, "crowded".into())
     );
     assert_eq!(counted(&service, "sessions").await, 1.0);
 }

@@ -183,3 +183,83 @@ async fn somebody_else_s_client_id_gives_nothing_of_theirs() {
     assert_eq!(outcomes, [1, 2], "hers alone");
     assert_eq!(welcome["state"]["heads"], 21);
 }
+
+/// A call of the backend with a key; gives its status and its answer.
+async fn backend(service: &Service, path: &str, key: &str, body: &Value) -> (u16, Value) {
+    let request = service.request(Method::POST, path).header("Idempotency-Key", key).json(body);
+    let answer = request.send().await.unwrap();
+    (answer.status().as_u16(), answer.json().await.unwrap())
+}
+
+#[tokio::test]
+async fn the_backend_s_own_calls_count_once_too() {
+    let mut service = gate().await;
+    let calls = [
+        ("/v1/tokens", json!({ "session": "gate", "sub": "oda", "role": "picker" })),
+        ("/v1/sessions/gate/invitations", json!({ "role": "picker", "uses": 2 })),
+        ("/v1/sessions", json!({ "charter": "gate" })),
+        ("/v1/sessions/gate/reset", json!({})),
+    ];
+    // At the same moment, and again after a restart: one thing is done, with one answer.
+    let mut first = Vec::new();
+    for (path, body) in &calls {
+        let twice = [backend(&service, path, "k1", body), backend(&service, path, "k1", body)];
+        let answers = futures_util::future::join_all(twice).await;
+        assert!(answers[0].0 < 300, "{path}: {answers:?}");
+        assert_eq!(answers[0], answers[1], "{path}");
+        first.push(answers[0].clone());
+    }
+    service.kill();
+    service.launch();
+    for ((path, body), first) in calls.iter().zip(&first) {
+        assert_eq!(backend(&service, path, "k1", body).await, *first, "{path}");
+        let mut other = body.clone();
+        other["note"] = json!("another");
+        let other = match *path {
+            "/v1/tokens" => json!({ "session": "gate", "sub": "bram", "role": "picker" }),
+            "/v1/sessions" => json!({ "charter": "gate", "id": "another" }),
+            "/v1/sessions/gate/reset" => json!({ "opening": { "heads": 7 } }),
+            _ => json!({ "role": "picker" }),
+        };
+        let (status, answer) = backend(&service, path, "k1", &other).await;
+        assert_eq!((status, name(&answer)), (422, "key-reused".to_owned()), "{path}");
+        assert_ne!(backend(&service, path, "k2", body).await, *first, "{path}");
+    }
+    let counts = "SELECT (SELECT count(*) FROM sessions) || ' ' || (SELECT count(*) FROM \
+        invitations) || ' ' || (SELECT count(*) FROM audit WHERE what = 'issued a token')";
+    assert_eq!(service.sql(counts), "3 2 2");
+    assert_eq!(service.journal("gate").await.len(), 2, "two resets");
+    // The code is told again, and stored nowhere.
+    let code = first[1].1["code"].as_str().unwrap();
+    assert_eq!(
+        service.sql(&format!("SELECT count(*) FROM calls WHERE answer LIKE '%{code}%'")),
+        "0"
+    );
+    let token = first[0].1["token"].as_str().unwrap();
+    Raw::enter(&service, "gate", token).await;
+}
+
+#[tokio::test]
+async fn a_session_is_opened_or_got_by_its_id() {
+    let service = gate().await;
+    let put = async |id: &str, body: Value| {
+        let path = format!("/v1/sessions/{id}");
+        let answer = service.request(Method::PUT, &path).json(&body).send().await.unwrap();
+        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+    };
+    let wanted = json!({ "charter": "gate", "opening": { "heads": 3 } });
+    let both = [put("east", wanted.clone()), put("east", wanted.clone())];
+    let mut statuses: Vec<_> =
+        futures_util::future::join_all(both).await.into_iter().map(|(status, _)| status).collect();
+    statuses.sort_unstable();
+    assert_eq!(statuses, [200, 201], "one opens it and the other gets it");
+    let (status, info) = put("east", json!({ "charter": "gate", "version": 1 })).await;
+    assert_eq!((status, &info["id"]), (200, &json!("east")));
+    assert_eq!(service.state("east").await["heads"], 3);
+    service.publish(&CHARTER.replace("charter = \"gate\"", "charter = \"other\"")).await;
+    let (status, problem) = put("east", json!({ "charter": "other" })).await;
+    assert_eq!((status, name(&problem)), (409, "exists".to_owned()));
+    assert_eq!(put("west", json!({ "charter": "gate", "id": "east" })).await.0, 400);
+    assert_eq!(put("west", json!({ "charter": "none" })).await.0, 404);
+    assert_eq!(service.get("/v1/sessions/west").await.status(), 404);
+}

@@ -454,7 +454,7 @@ async fn guests_have_made_up_names_come_back_as_themselves_and_are_bounded_by_ad
         } else {
             assert_eq!(
                 (name(&frame["problem"]), &frame["problem"]["limit"]),
-                ("full".to_owned(), &json!("guests_per_address"))
+                ("crowded".to_owned(), &json!("guests_per_address"))
             );
             refused += 1;
         }

@@ -1,0 +1,2 @@
+DROP TABLE timelines;
+DROP TABLE calls;

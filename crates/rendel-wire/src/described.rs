@@ -1,0 +1,144 @@
+//! What the interface's description says of things that the core reads and writes itself.
+
+use std::collections::BTreeMap;
+
+use serde_json::Value;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// Why something did not take effect (RFC 9457).
+#[derive(Debug, ToSchema)]
+pub struct Problem {
+    /// `urn:rendel:problem:` and its name.
+    #[schema(example = "urn:rendel:problem:stale")]
+    pub r#type: String,
+    /// What it means, in a few words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// A sentence for a person.
+    pub detail: String,
+    /// The path that it speaks of.
+    pub at: Option<String>,
+    /// What is there now.
+    pub current: Option<Value>,
+    /// What might have been meant.
+    pub did_you_mean: Option<String>,
+    /// How long to wait, in milliseconds.
+    pub wait_ms: Option<u64>,
+    /// The index of the edit.
+    pub edit: Option<u64>,
+    /// The present `seq`.
+    pub seq: Option<u64>,
+    /// The limit that was met.
+    pub limit: Option<String>,
+    /// The faults of a charter.
+    pub faults: Option<Vec<Fault>>,
+}
+
+/// One thing that is wrong with a charter.
+#[derive(Debug, ToSchema)]
+pub struct Fault {
+    /// The line, from 1.
+    pub line: u32,
+    /// The column, from 1, in characters.
+    pub column: u32,
+    /// The key that it speaks of, such as `state.heads.min`.
+    pub path: String,
+    /// What is wrong.
+    pub says: String,
+    /// What should be there.
+    pub expected: String,
+    /// What might have been meant.
+    pub did_you_mean: Option<String>,
+}
+
+/// One change at one path, with the members of its operation beside.
+#[derive(Debug, ToSchema)]
+pub struct Edit {
+    /// The path (RFC 6901).
+    #[schema(example = "/heads")]
+    pub at: String,
+    /// The operation: see the field kinds.
+    #[schema(example = "add")]
+    pub op: String,
+    /// The members of the operation.
+    #[serde(flatten)]
+    pub members: BTreeMap<String, Value>,
+}
+
+/// A proposal that took its place in the order.
+#[derive(Debug, ToSchema)]
+pub struct SettledUpdate {
+    /// Its place: 1, 2, 3 … without a gap.
+    pub seq: u64,
+    /// The participant; empty where whoever asks may not see any of it.
+    pub by: String,
+    /// The tab or process.
+    #[schema(value_type = String, format = "uuid")]
+    pub client: Uuid,
+    /// The client's number of the proposal; 0 where it has none.
+    pub n: u64,
+    /// When, in milliseconds since 1970 UTC.
+    pub at: u64,
+    /// What it did.
+    pub effects: Vec<Edit>,
+    /// What became of each edit; left out where all were `applied`.
+    pub verdicts: Option<Vec<Verdict>>,
+    /// The gesture it belongs to.
+    pub gesture: Option<String>,
+    /// The proposer's word on why.
+    pub note: Option<String>,
+}
+
+/// What became of one edit, and why.
+#[derive(Debug, ToSchema)]
+pub struct Verdict {
+    /// The index of the edit in its proposal.
+    pub edit: u64,
+    /// The path of the edit.
+    pub at: String,
+    /// `applied`, `merged`, `rebased`, `overrode` or `dropped`.
+    pub verdict: String,
+    /// The updates that it met, by `seq`.
+    pub met: Option<Vec<u64>>,
+    /// One sentence that says why.
+    pub because: String,
+    /// The value that lost, where one did.
+    pub lost: Option<Value>,
+}
+
+/// A path that somebody holds.
+#[derive(Debug, ToSchema)]
+pub struct Hold {
+    /// The path.
+    pub at: String,
+    /// The participant.
+    pub by: String,
+    /// When it goes, in milliseconds since 1970 UTC.
+    pub until: u64,
+}
+
+/// One operation of a JSON Patch (RFC 6902).
+#[derive(Debug, ToSchema)]
+pub struct PatchOperation {
+    /// `add`, `remove`, `replace`, `move`, `copy` or `test`.
+    pub op: String,
+    /// Where (RFC 6901).
+    pub path: String,
+    /// From where, for `move` and `copy`.
+    pub from: Option<String>,
+    /// The value, for `add`, `replace` and `test`.
+    pub value: Option<Value>,
+}
+
+/// What differs at one place.
+#[derive(Debug, ToSchema)]
+pub struct Difference {
+    /// The path.
+    pub at: String,
+    /// What was there.
+    pub was: Option<Value>,
+    /// What is there now.
+    pub now: Option<Value>,
+}
