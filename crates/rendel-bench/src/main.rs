@@ -8,6 +8,7 @@
 mod core;
 mod database;
 mod delivery;
+mod hostile;
 mod load;
 mod people;
 mod plot;
@@ -39,7 +40,7 @@ enum Command {
         #[arg(long, default_value_t = 5)]
         seconds: u64,
         /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal,
-        /// late, slow, recovery, idle, beat, presence, guards, lookers.
+        /// late, slow, recovery, idle, beat, presence, guards, lookers, hostile.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -112,6 +113,9 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("lookers") {
         people::lookers(&mut report, time).await?;
+    }
+    if is_wanted("hostile") {
+        hostile::measure(&mut report, time).await?;
     }
     if is_wanted("guards") {
         people::guards(&mut report, time).await?;

@@ -37,16 +37,16 @@ struct Counted {
 }
 
 /// What a crowd got.
-struct Got {
+pub(crate) struct Got {
     seconds: f64,
     pointers: f64,
     frames: f64,
     bytes: f64,
-    p99: f64,
+    pub(crate) p99: f64,
 }
 
 /// Lets a crowd move pointers, and four of it write edits.
-async fn crowd(
+pub(crate) async fn crowd(
     port: u16,
     session: &str,
     tokens: &[String],

@@ -86,6 +86,21 @@ impl Rendel {
         memory(self.child.id())
     }
 
+    /// Bytes of its database: tables, indexes and what the server keeps of them.
+    pub(crate) fn disk(&self) -> Result<u64> {
+        fn bytes(folder: &std::path::Path) -> Result<u64> {
+            let mut sum = 0;
+            for entry in fs::read_dir(folder)? {
+                let entry = entry?;
+                // The server makes and removes files meanwhile.
+                let Ok(meta) = entry.metadata() else { continue };
+                sum += if meta.is_dir() { bytes(&entry.path())? } else { meta.len() };
+            }
+            Ok(sum)
+        }
+        bytes(&self.dir.path().join("database/data/base"))
+    }
+
     /// Seconds of a core that the service has used.
     pub(crate) fn cpu_seconds(&self) -> Result<f64> {
         let stat = fs::read_to_string(format!("/proc/{}/stat", self.child.id()))?;
@@ -231,7 +246,11 @@ impl Rendel {
     pub(crate) async fn target_with(&self, shape: Shape, rules: &str) -> Result<Target> {
         // Charters are told apart by their names.
         let name = format!("bench-{}", uuid::Uuid::new_v4().simple());
-        let charter = CHARTER
+        let template = match rules.contains("[limits]") {
+            true => CHARTER.replace("[limits]\nproposals-per-second = 100000\n", ""),
+            false => CHARTER.to_owned(),
+        };
+        let charter = template
             .replace("[session]\nparticipants = 5000\n", rules)
             .replace("\"bench\"", &format!("\"{name}\""));
         self.post("/charters", charter).await?;

@@ -355,6 +355,7 @@ impl World {
             seq: self.sequencer.seq(),
             state: missed.is_none().then(|| self.sequencer.plain()),
             updates: missed,
+            fields: None,
             count: None,
             roster: vec![],
             presence: BTreeMap::new(),

@@ -13,6 +13,7 @@ use tokio::sync::OnceCell;
 use crate::addresses::Addresses;
 use crate::budget::Budget;
 use crate::config::Config;
+use crate::connection::line::Lines;
 use crate::documents::Documents;
 use crate::gates::Gates;
 use crate::guests::Guests;
@@ -34,6 +35,7 @@ pub(crate) struct App {
     pub(crate) writer: JournalWriter,
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) tickets: Tickets,
+    pub(crate) lines: Lines,
     /// The sockets of each address, of which some carry calls only.
     pub(crate) accepted: Addresses,
     pub(crate) addresses: Addresses,
@@ -63,6 +65,7 @@ impl App {
         );
         Self {
             tickets: Tickets::default(),
+            lines: Lines::default(),
             accepted: Addresses::new(
                 config.connections_per_address.saturating_mul(2),
                 "connections_per_address",

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::time::Duration;
 
+use crate::origins::Origins;
 use crate::signature::WebhookSecret;
 use crate::token::ServiceKey;
 
@@ -29,9 +30,8 @@ pub struct Config {
     pub guests_per_address: usize,
     /// Days for which it is kept who did what.
     pub audit_days: u32,
-    /// Foreign origins whose pages may connect, such as `https://orchard.example`; its own is
-    /// always one.
-    pub origins: Vec<String>,
+    /// Foreign origins whose pages may connect and call; those of its own always may.
+    pub origins: Origins,
     /// A connection that has not entered within this time is closed.
     pub enter_within: Duration,
     /// A connection from which nothing was heard for this long is closed; it is pinged at half of
@@ -97,7 +97,7 @@ impl Config {
             variables: BTreeMap::new(),
             guests_per_address: 50,
             audit_days: 90,
-            origins: Vec::new(),
+            origins: Origins::default(),
             enter_within: Duration::from_secs(10),
             silence: Duration::from_secs(60),
             queue: QueueLimits { frames: 4_096, bytes: 8 << 20 },

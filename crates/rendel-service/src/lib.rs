@@ -5,7 +5,7 @@
 //!   what was accepted by then is settled and written first.
 //! * A *session* (`session/`) is a state machine without IO (`rendel-session`), a driver that moves
 //!   values between it and the world, and a bounded mailbox.
-//! * A *connection* (`connection/`) is a task per WebSocket. It speaks to its session through that
+//! * A *connection* (`connection/`) is a task per WebSocket or line. It speaks to its session through that
 //!   mailbox, and hears from it through a bounded queue (`queue/`) that it drains into one frame.
 //!   Nothing else ties the two, so that they could live in different processes.
 //! * `http/` has the calls of the HTTP interface, `openapi.rs` their description, generated from
@@ -29,6 +29,7 @@ mod http;
 mod identity;
 mod metrics;
 mod openapi;
+mod origins;
 mod ownership;
 mod queue;
 mod rate;
@@ -42,6 +43,7 @@ mod token;
 
 pub use config::Config;
 pub use openapi::openapi_json;
+pub use origins::Origins;
 pub use service::{Service, ServiceError, raise_descriptor_limit};
 pub use signature::WebhookSecret;
 pub use token::{MOST_SECONDS, ServiceKey};

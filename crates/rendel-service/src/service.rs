@@ -17,6 +17,7 @@ use crate::http::guard::guard;
 use crate::http::{Described, probe_routes, routes};
 use crate::metrics::Metrics;
 use crate::openapi::{methods_of, openapi_json};
+use crate::origins::Origins;
 
 /// A service that is bound to its address.
 pub struct Service {
@@ -145,13 +146,13 @@ fn probes(app: Arc<App>, listen: SocketAddr) -> Result<Server, ServiceError> {
 }
 
 /// Pages of the configured origins may call. The service's own need no permission.
-fn cors(origins: &[String]) -> Cors {
-    let origins = origins.to_vec();
+fn cors(origins: &Origins) -> Cors {
+    let origins = origins.clone();
     Cors::default()
         .allowed_origin_fn(move |origin, _| {
-            origins.iter().any(|known| known.as_bytes() == origin.as_bytes())
+            origin.to_str().is_ok_and(|origin| origins.let_in(origin))
         })
-        .allowed_methods(["GET", "HEAD", "POST", "PATCH", "DELETE"])
+        .allowed_methods(["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"])
         .allowed_headers([
             "Authorization",
             "Content-Type",

@@ -156,6 +156,8 @@ pub struct Entry {
     pub way: WayIn,
     /// Facts about itself from the first moment on.
     pub presence: Option<Facts>,
+    /// Whether its welcome is to say how the fields are declared.
+    pub fields: bool,
     /// A guest's token, to come back with.
     pub token: Option<String>,
 }

@@ -15,6 +15,8 @@ pub(crate) struct Member {
     pub(crate) audience: usize,
     /// A guest's token, which each welcome tells.
     pub(crate) token: Option<String>,
+    /// Each welcome says how the fields are declared.
+    pub(crate) fields: bool,
     pub(crate) way: WayIn,
     /// Whether it was shown its welcome; updates go to it from then on.
     is_welcome: bool,
@@ -46,11 +48,20 @@ impl Members {
 
     /// Adds a connection; gives those of the same client, whose place it takes.
     pub(crate) fn add(&mut self, entry: Entry, audience: usize) -> Vec<ConnectionId> {
-        let Entry { connection, who, name, way, token, .. } = entry;
+        let Entry { connection, who, name, way, fields, token, .. } = entry;
         let is_same = |member: &Member| member.who.client == who.client && member.who.id == who.id;
         let replaced = self.all_that(is_same);
-        let member =
-            Member { who, name, audience, token, way, is_welcome: false, refused: 0, denied: 0 };
+        let member = Member {
+            who,
+            name,
+            audience,
+            token,
+            fields,
+            way,
+            is_welcome: false,
+            refused: 0,
+            denied: 0,
+        };
         self.0.insert(connection, member);
         replaced
     }

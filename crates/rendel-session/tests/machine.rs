@@ -114,6 +114,7 @@ impl Story {
             name: who.into(),
             way: WayIn::Replica { had },
             presence: None,
+            fields: false,
             token: None,
         })))
     }
@@ -419,6 +420,7 @@ fn whoever_arrives_is_heard_of_before_what_they_tell() {
         name: "oda".into(),
         way: WayIn::Replica { had: None },
         presence: Some(place.as_object().unwrap().clone()),
+        fields: false,
         token: None,
     };
     let told = types(&story.tell(Input::Entered(Box::new(entry))));
@@ -607,6 +609,7 @@ fn each_of_those_who_look_on_costs_the_others_nothing_but_a_count() {
             name: "Looker".into(),
             way: WayIn::Replica { had: None },
             presence: None,
+            fields: false,
             token: None,
         };
         story.now += 5;

@@ -150,6 +150,9 @@ pub struct Enter {
     /// Facts about oneself from the first moment on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub presence: Option<Facts>,
+    /// Whether the welcome is to say how the fields are declared.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub fields: bool,
 }
 
 /// Facts about oneself, by the names of the charter; `null` takes one back.
@@ -319,7 +322,7 @@ pub struct Welcome<S = Value, U = Settled> {
     pub you: You,
     /// Which session this is.
     pub session: SessionHead,
-    /// The epoch: how often a process took the session over.
+    /// The epoch: a number that grows each time a process takes the session over.
     pub epoch: u64,
     /// Which of the session's audiences this replica is of.
     #[serde(default)]
@@ -332,6 +335,10 @@ pub struct Welcome<S = Value, U = Settled> {
     /// In place of the snapshot, what was missed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub updates: Option<Vec<U>>,
+    /// How the fields are declared that this role may see, as the charter's `state`, where `enter`
+    /// asked for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fields: Option<Value>,
     /// Who is here, you included. Whoever looks on is not named, and sees no names if their role is
     /// so.
     pub roster: Vec<Participant>,

@@ -93,6 +93,10 @@ pub(crate) struct ServeArgs {
     /// Publish the charters (*.toml) of this folder at the start.
     #[arg(long, value_name = "DIR")]
     pub(crate) charters: Option<PathBuf>,
+    /// A foreign origin whose pages may connect and call, such as https://orchard.example; may be
+    /// given several times. With --local-database pages of this machine may anyhow, from any port.
+    #[arg(long, value_name = "URL")]
+    pub(crate) origin: Vec<String>,
     /// The service key; made if it is not there [default: rendel.key].
     #[arg(long, value_name = "FILE")]
     pub(crate) key_file: Option<PathBuf>,

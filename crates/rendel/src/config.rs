@@ -11,7 +11,7 @@ use std::time::Duration;
 use anyhow::{Context as _, Result, bail};
 use figment::Figment;
 use figment::providers::{Env, Format as _, Toml};
-use rendel_service::{Config, ServiceKey, WebhookSecret};
+use rendel_service::{Config, Origins, ServiceKey, WebhookSecret};
 use serde::Deserialize;
 
 use crate::cli::ServeArgs;
@@ -160,7 +160,9 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
         0..=1_000_000,
         "guests_per_address",
     )?;
-    config.origins = settings.origins.unwrap_or_default();
+    let known = settings.origins.unwrap_or_default().into_iter().chain(args.origin.iter().cloned());
+    let loopback = matches!(database, Database::Local(_));
+    config.origins = Origins { known: known.collect(), loopback };
     set(
         &mut config.database_connections,
         settings.database_connections,

@@ -162,6 +162,7 @@ impl Replica {
             epoch: is_known.then_some(self.epoch),
             audience: is_known.then_some(self.audience),
             presence: (!self.said.is_empty()).then(|| self.said.clone()),
+            fields: false,
         }
     }
 

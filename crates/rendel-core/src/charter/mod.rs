@@ -225,6 +225,15 @@ impl Charter {
         json
     }
 
+    /// How the fields are declared that a role may see, as JSON.
+    pub fn fields_shown_to(&self, role: &str) -> serde_json::Value {
+        let mut declared = self.to_json().get_mut("state").map(serde_json::Value::take);
+        if let Some(declared) = &mut declared {
+            self.sight(role).declaration(&self.fields, declared);
+        }
+        declared.unwrap_or_default()
+    }
+
     /// Whether `role` is one that a participant of this charter can have.
     pub fn has_role(&self, role: &str) -> bool {
         role == Actor::SERVICE || self.roles.contains_key(role)

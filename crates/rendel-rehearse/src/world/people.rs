@@ -39,6 +39,7 @@ impl World {
             name: of.id.clone(),
             way: WayIn::Replica { had },
             presence: enter.presence,
+            fields: false,
             token: None,
         };
         let outlet = Outlet::new(person, of.id.clone(), of.role.clone(), of.replica.client());

@@ -51,6 +51,7 @@ impl World {
                 name: id.clone(),
                 way: WayIn::Events { after: None, patches: true },
                 presence: None,
+                fields: false,
                 token: None,
             };
             self.hosts[host].followers.push(Follower::new(id, connection));

@@ -3,7 +3,6 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use actix_ws::{Closed, Item, Session};
 use bytes::Bytes;
 use bytestring::ByteString;
 use rendel_wire::{
@@ -150,23 +149,6 @@ impl Encoding {
         };
         runs.clear();
         Some(frame)
-    }
-}
-
-pub(crate) async fn write(socket: &mut Session, message: Message) -> Result<(), Closed> {
-    match message {
-        Message::Text(text) => socket.text(text).await,
-        Message::Binary(bytes) => socket.binary(bytes).await,
-        Message::Parts(encoding, [head, state, tail]) => {
-            socket
-                .continuation(match encoding {
-                    Encoding::Json => Item::FirstText(head),
-                    Encoding::Cbor => Item::FirstBinary(head),
-                })
-                .await?;
-            socket.continuation(Item::Continue(state)).await?;
-            socket.continuation(Item::Last(tail)).await
-        }
     }
 }
 

@@ -11,11 +11,37 @@ use bytes::{Bytes, BytesMut};
 use bytestring::ByteString;
 use futures_util::StreamExt as _;
 
+use super::line::Posted;
+
 /// Bytes before the content of a frame, at most: two, eight of a length, four of a mask.
 const HEAD: usize = 14;
 
+/// What comes over a connection.
+pub(super) enum Messages {
+    Socket(Stream),
+    Line(Posted),
+}
+
+impl Messages {
+    /// Takes messages of another size from now on.
+    pub(super) fn allow(&mut self, limit: usize) {
+        match self {
+            Self::Socket(stream) => stream.allow(limit),
+            Self::Line(posted) => posted.allow(limit),
+        }
+    }
+
+    /// The next message. Safe to be dropped half-way: what has come stays.
+    pub(super) async fn next(&mut self) -> Result<Message, Unread> {
+        match self {
+            Self::Socket(stream) => stream.next().await,
+            Self::Line(posted) => posted.next().await,
+        }
+    }
+}
+
 /// What comes over a WebSocket.
-pub(super) struct Messages {
+pub(super) struct Stream {
     payload: Payload,
     /// What has come and was not read yet: at most one frame and one read of the socket.
     came: BytesMut,
@@ -56,7 +82,7 @@ impl From<ProtocolError> for Unread {
     }
 }
 
-impl Messages {
+impl Stream {
     /// The messages of an upgraded request, of at most `limit` bytes each.
     pub(super) fn of(payload: Payload, limit: usize) -> Self {
         Self {
@@ -68,15 +94,13 @@ impl Messages {
         }
     }
 
-    /// Takes messages of another size from now on.
-    pub(super) fn allow(&mut self, limit: usize) {
+    fn allow(&mut self, limit: usize) {
         let codec = std::mem::replace(&mut self.codec, Codec::new());
         self.codec = codec.max_size(limit);
         self.limit = limit;
     }
 
-    /// The next message. Safe to be dropped half-way: what has come stays.
-    pub(super) async fn next(&mut self) -> Result<Message, Unread> {
+    async fn next(&mut self) -> Result<Message, Unread> {
         loop {
             match self.codec.decode(&mut self.came) {
                 Ok(Some(frame)) => match self.take(frame)? {

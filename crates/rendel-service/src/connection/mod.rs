@@ -1,8 +1,10 @@
-//! A connection: one task per WebSocket (RFC 6455).
+//! A connection: one task per WebSocket (RFC 6455), or per line where none gets through.
 
 mod encoding;
 mod entering;
+pub(crate) mod line;
 mod messages;
+mod socket;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -11,7 +13,7 @@ use actix_web::FromRequest as _;
 use actix_web::dev::Payload;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, rt, web};
-use actix_ws::{CloseCode, CloseReason, Closed, Session};
+use actix_ws::{CloseCode, CloseReason, Closed};
 use futures_util::FutureExt as _;
 use rendel_core::{Edit, Problem, ProblemKind};
 use rendel_session::Heard;
@@ -20,8 +22,9 @@ use rendel_wire::{
     Refused, Release, Renew, TakeHold, decode_cbor,
 };
 
-use encoding::{Encoding, write};
-use messages::{Message, Messages, Unread};
+use encoding::Encoding;
+use messages::{Message, Messages, Stream, Unread};
+use socket::Socket;
 
 use crate::addresses::{Admission, address_of};
 use crate::app::App;
@@ -54,7 +57,8 @@ pub(crate) async fn connect(
     if app.is_stopping() {
         return Err(Failure(shutting_down()).into());
     }
-    check_origin(&request, &app)?;
+    // A page cannot read the answer to a handshake that fails, so it is let in far enough to be told.
+    let foreign = check_origin(&request, &app).err();
     let token = bearer(&request).map_err(Failure)?.map(str::to_owned);
     let address = address_of(&request, app.config.trust_forwarded);
     app.budget.charge_address(&address, Cost::Page, &app.metrics).map_err(Failure)?;
@@ -64,47 +68,39 @@ pub(crate) async fn connect(
     let nothing = web::Payload::from_request(&request, &mut Payload::None).await?;
     let (response, socket, _) =
         actix_ws::handle_with_protocols(&request, nothing, &Encoding::SUBPROTOCOLS)?;
-    let messages = Messages::of(body.into_inner(), FIRST_FRAME);
+    let messages = Messages::Socket(Stream::of(body.into_inner(), FIRST_FRAME));
     let chosen =
         response.headers().get(header::SEC_WEBSOCKET_PROTOCOL).and_then(|name| name.to_str().ok());
     let encoding = Encoding::of_subprotocol(chosen);
     let app = app.get_ref().clone();
-    let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
-    let rests_until = tokio::time::Instant::now();
-    let connection = Connection {
-        outbound,
-        app,
-        socket,
-        encoding,
-        admission,
-        guest: None,
-        faults: 0,
-        rests_until,
-    };
-    rt::spawn(connection.run(messages, session.into_inner(), token));
+    let connection = Connection::new(app, Socket::Web(socket), encoding, admission);
+    match foreign {
+        None => drop(rt::spawn(connection.run(messages, session.into_inner(), token))),
+        Some(problem) => drop(rt::spawn(connection.bye(problem))),
+    }
     Ok(response)
 }
 
 /// A page may connect from where the service serves it, and from the configured origins. Programs
 /// send no `Origin`.
-fn check_origin(request: &HttpRequest, app: &App) -> Result<(), Failure> {
+fn check_origin(request: &HttpRequest, app: &App) -> Result<(), Problem> {
     let Some(origin) = request.headers().get(header::ORIGIN) else { return Ok(()) };
     let origin = origin.to_str().unwrap_or_default();
     let host = request.connection_info().host().to_owned();
     let own = origin.split_once("://").is_some_and(|(_, authority)| authority == host);
-    if own || app.config.origins.iter().any(|known| known == origin) {
+    if own || app.config.origins.let_in(origin) {
         return Ok(());
     }
     let detail = format!(
-        "Pages of {origin:?} may not connect. Add the origin to `origins` in the service's \
-         configuration."
+        "Pages of {origin:?} may not connect. Start the service with --origin {origin}, or add it \
+         to `origins` in its settings."
     );
-    Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)))
+    Err(Problem::new(ProblemKind::NotAllowed, detail))
 }
 
 struct Connection {
     app: Arc<App>,
-    socket: Session,
+    socket: Socket,
     encoding: Encoding,
     admission: Admission,
     /// Counts a guest among those of their address.
@@ -165,6 +161,20 @@ impl From<Problem> for End {
 }
 
 impl Connection {
+    fn new(app: Arc<App>, socket: Socket, encoding: Encoding, admission: Admission) -> Self {
+        let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
+        let rests_until = tokio::time::Instant::now();
+        Self { app, socket, encoding, admission, guest: None, outbound, faults: 0, rests_until }
+    }
+
+    /// How it is spoken to.
+    fn way(&self) -> &'static str {
+        match self.socket {
+            Socket::Web(_) => self.encoding.name(),
+            Socket::Line(_) => "line",
+        }
+    }
+
     async fn run(mut self, mut messages: Messages, session: String, token: Option<String>) {
         let end = match self.enter(&mut messages, &session, token).await {
             Ok(inside) => {
@@ -245,7 +255,7 @@ impl Connection {
                             connection, not even a pong.").into())
                     } else if now.saturating_duration_since(heard.max(pinged)) > silence / 2 {
                         pinged = now;
-                        self.socket.ping(b"").await.map_err(End::from)
+                        self.socket.ping().await.map_err(End::from)
                     } else {
                         Ok(())
                     }
@@ -263,7 +273,7 @@ impl Connection {
         let taken = outbound.take();
         for frame in self.encoding.frames(taken.items) {
             self.app.metrics.frames_out.inc();
-            let mut write = std::pin::pin!(write(&mut self.socket, frame));
+            let mut write = std::pin::pin!(self.socket.write(frame));
             let given_up = tokio::time::Instant::now() + self.app.config.silence;
             loop {
                 tokio::select! {
@@ -454,7 +464,7 @@ impl Connection {
         };
         let frame = self.encoding.encode(&FromService::Bye(Bye { problem }));
         let last = async {
-            write(&mut self.socket, frame).await?;
+            self.socket.write(frame).await?;
             self.socket.close(Some(reason)).await
         };
         // Who does not read does not get to hold us up.

@@ -141,6 +141,7 @@ impl Events {
             address: admission.address.clone(),
             outbound: outbound.clone(),
             presence: None,
+            fields: false,
             token: None,
             answer,
         };

@@ -32,6 +32,7 @@ pub(crate) use service::Described;
 pub(crate) use tags::Tags;
 
 use crate::app::App;
+use crate::connection::line;
 use crate::failure::Failure;
 use crate::session::Answered;
 
@@ -101,6 +102,8 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(console::signed_in)
                 .service(console::sign_out)
                 .service(participants::charter)
+                .service(line::open)
+                .service(line::say)
                 .route("/sessions/{session}/connect", web::get().to(crate::connection::connect))
                 .default_service(web::to(nothing_here)),
         )
@@ -183,7 +186,7 @@ async fn body(payload: web::Payload, limit: usize) -> Result<Bytes, Problem> {
 }
 
 /// The body of a request as text.
-async fn text_body(payload: web::Payload, limit: usize) -> Result<String, Problem> {
+pub(crate) async fn text_body(payload: web::Payload, limit: usize) -> Result<String, Problem> {
     let bytes = body(payload, limit).await?;
     String::from_utf8(bytes.to_vec())
         .map_err(|_| Problem::new(ProblemKind::Malformed, "The body is not UTF-8."))

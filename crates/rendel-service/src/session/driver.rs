@@ -268,8 +268,8 @@ impl Driver {
     }
 
     fn enter(&mut self, entry: Entry) {
-        let Entry { told, client, way, encoding, address, outbound, presence, token, answer } =
-            entry;
+        let Entry { told, client, way, encoding, address, outbound, .. } = entry;
+        let Entry { presence, fields, token, answer, .. } = entry;
         let who = self.amendments.over(&told);
         let is_good = self.removals.check(&who.id).and_then(|()| told.check(&self.id, &self.app));
         if let Err(problem) = is_good {
@@ -280,7 +280,7 @@ impl Driver {
         let (actor, name) = (who.actor(client), who.name.clone());
         let outlet = Outlet::new(who, client, outbound, encoding, address);
         self.entering.insert(connection, (outlet, answer));
-        let entry = MachineEntry { connection, who: actor, name, way, presence, token };
+        let entry = MachineEntry { connection, who: actor, name, way, presence, fields, token };
         self.feed(Input::Entered(Box::new(entry)));
     }
 

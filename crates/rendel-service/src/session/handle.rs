@@ -87,6 +87,8 @@ pub(crate) struct Entry {
     pub(crate) outbound: Arc<Outbound>,
     /// Facts about itself from the first moment on.
     pub(crate) presence: Option<Facts>,
+    /// Whether it wants to know how the fields are declared.
+    pub(crate) fields: bool,
     /// A guest's token, to come back with.
     pub(crate) token: Option<String>,
     pub(crate) answer: oneshot::Sender<Result<Entered, Problem>>,

@@ -200,6 +200,7 @@ impl Session {
             presence: self.audiences.present_facts(audience, self.people.presence()),
             holds: self.people.holds().list(),
             token: member.token.clone(),
+            fields: member.fields.then(|| self.charter.fields_shown_to(&who.role)),
             limits: limits(&self.charter),
             outcomes: outcomes.collect(),
             time: self.now,

@@ -25,6 +25,7 @@ pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
     let gate = super::gate::start(words, &gate_secret, 0)?;
     let mut config = rendel_service::Config::new(args.listen, String::new(), service_key);
     config.gate_secret = gate_secret;
+    config.origins.loopback = true;
     config.variables.insert("GATE_URL".to_owned(), gate);
     let plan =
         ServePlan { database: Database::Local(args.dir.join("database")), charters: None, config };

@@ -545,3 +545,86 @@ async fn with_a_beat_updates_leave_together() {
     }
     assert!(frames <= 4, "{frames} frames for 40 updates");
 }
+
+#[tokio::test]
+async fn where_no_websocket_gets_through_the_same_frames_come_as_events_and_are_posted() {
+    let service = Service::start().await;
+    service.open_demo("headcount").await;
+    let tokens = [
+        service.token("headcount", "oda", "participant").await,
+        service.token("headcount", "bram", "participant").await,
+    ];
+    let mut line = Events::open(&service, "headcount/lines", None, None).await;
+    let id = line.next().await;
+    assert_eq!(id.name, "line");
+    let url =
+        format!("{}/v1/sessions/headcount/lines/{}", service.server, id.data.as_str().unwrap());
+    let say = async |text: String| {
+        service.http.post(&url).body(text).send().await.unwrap().status().as_u16()
+    };
+    let client = uuid::Uuid::now_v7();
+    let propose = |n: u64| {
+        json!({ "type": "propose", "n": n, "seen": 0, "answered": n - 1, "edits": [
+            { "at": "/heads", "op": "add", "by": 1 }] })
+    };
+    // Several frames go together, and what is wrong with one is told as on any connection.
+    let enter = json!({ "type": "enter", "token": tokens[0], "client": client, "fields": true });
+    let several = format!("{enter}\n{}\n{{}}\n{}\n", propose(1), propose(2));
+    assert_eq!(say(several).await, 204);
+    let welcome = line.next().await.data;
+    assert_eq!((&welcome["type"], &welcome["seq"]), (&json!("welcome"), &json!(0)));
+    assert_eq!(welcome["fields"]["heads"]["kind"], "counter");
+    let heads = welcome["state"]["heads"].as_i64().unwrap();
+    let mut told = Vec::new();
+    while told.len() < 3 {
+        let frame = line.next().await.data;
+        match frame["type"].as_str().unwrap() {
+            "settled" => {
+                told.extend(frame["updates"].as_array().unwrap().iter().map(|one| one["n"].clone()))
+            }
+            "notice" => told.push(json!(name(&frame["problem"]))),
+            _ => {}
+        }
+    }
+    told.sort_by_key(Value::to_string);
+    assert_eq!(told, [json!("malformed"), json!(1), json!(2)]);
+    // Another participant sees it, and a newcomer; and what they do comes here.
+    let (mut bram, welcome) = Raw::enter(&service, "headcount", &tokens[1]).await;
+    assert_eq!((&welcome["seq"], &welcome["state"]["heads"]), (&json!(2), &json!(heads + 2)));
+    bram.propose(json!([{ "at": "/heads", "op": "add", "by": 5 }])).await;
+    bram.answer().await.unwrap();
+    let mut frame = line.next().await.data;
+    while frame["type"] != "settled" {
+        frame = line.next().await.data;
+    }
+    assert_eq!(
+        (&frame["updates"][0]["by"], &frame["updates"][0]["seq"]),
+        (&json!("bram"), &json!(3))
+    );
+    let list =
+        service.get("/v1/sessions/headcount/connections").await.json::<Value>().await.unwrap();
+    let ways: Vec<_> =
+        list["connections"].as_array().unwrap().iter().map(|one| one["way"].clone()).collect();
+    assert!(ways.contains(&json!("line")) && ways.contains(&json!("json")), "{ways:?}");
+    // Who leaves has left, and the line with them.
+    assert_eq!(say(json!({ "type": "leave" }).to_string()).await, 204);
+    assert_eq!(line.next_part().await, None);
+    let left = bram.next("roster").await["left"][0].clone();
+    assert_eq!((&left["id"], &left["why"]), (&json!("oda"), &json!("left")));
+    until("the line is gone", async || (say("{}".into()).await == 404).then_some(())).await;
+    // Who is gone without a word is lost, and what is too large ends a line as it ends a socket.
+    let mut lost = Events::open(&service, "headcount/lines", Some(&tokens[0]), None).await;
+    let id = lost.next().await.data.as_str().unwrap().to_owned();
+    let url = format!("{}/v1/sessions/headcount/lines/{id}", service.server);
+    let enter = json!({ "type": "enter", "client": client }).to_string();
+    service.http.post(&url).body(enter).send().await.unwrap();
+    assert_eq!(lost.next().await.data["you"]["id"], "oda");
+    let large = service.http.post(&url).body("x".repeat(100_000)).send().await.unwrap();
+    assert_eq!(large.status(), 413);
+    drop(lost);
+    let mut away = bram.next("roster").await;
+    while away["changed"][0]["away"] != true {
+        away = bram.next("roster").await;
+    }
+    assert_eq!(away["changed"][0]["id"], "oda");
+}

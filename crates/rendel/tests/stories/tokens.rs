@@ -2,8 +2,10 @@
 
 use std::time::{Duration, Instant};
 
+use futures_util::{SinkExt as _, StreamExt as _};
 use jsonwebtoken::{Algorithm, EncodingKey, Header, encode};
 use serde_json::{Value, json};
+use tokio_tungstenite::tungstenite::Message;
 
 use crate::harness::{Raw, Service, name, until};
 
@@ -182,9 +184,12 @@ async fn a_page_of_a_foreign_origin_cannot_connect() {
         Service::start_with(&[("RENDEL_ORIGINS", "[\"https://hollin-brook.example\"]")]).await;
     service.open_demo("headcount").await;
     let own = service.server.clone();
+    let token = service.token("headcount", "oda", "participant").await;
     for (origin, gets_in) in [
         ("https://elsewhere.example", false),
         ("https://hollin-brook.example", true),
+        // The database is a private one on loopback: the service is for somebody who tries it here.
+        ("http://localhost:5173", true),
         (own.as_str(), true),
     ] {
         let address =
@@ -192,7 +197,25 @@ async fn a_page_of_a_foreign_origin_cannot_connect() {
         let mut request = address.into_client_request().unwrap();
         request.headers_mut().insert("Origin", origin.parse().unwrap());
         request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse().unwrap());
-        assert_eq!(tokio_tungstenite::connect_async(request).await.is_ok(), gets_in, "{origin}");
+        let (mut socket, _) = tokio_tungstenite::connect_async(request).await.unwrap();
+        let enter = json!({ "type": "enter", "token": token, "client": uuid::Uuid::now_v7() });
+        let _ = socket.send(Message::text(enter.to_string())).await;
+        let first = socket.next().await.unwrap().unwrap();
+        let first: Value = serde_json::from_str(first.to_text().unwrap()).unwrap();
+        if gets_in {
+            assert_eq!(first["type"], "welcome", "{origin}");
+            continue;
+        }
+        // A page cannot read a handshake that fails, so the sentence comes as a frame.
+        assert_eq!(
+            (&first["type"], name(&first["problem"])),
+            (&json!("bye"), "not-allowed".into())
+        );
+        assert!(
+            first["problem"]["detail"].as_str().unwrap().contains("--origin https://elsewhere")
+        );
+        let close = socket.next().await.unwrap().unwrap();
+        assert!(matches!(close, Message::Close(Some(frame)) if u16::from(frame.code) == 4017));
     }
 }
 
