@@ -330,6 +330,20 @@ pub(crate) enum CharterCommand {
         #[command(flatten)]
         reach: Reach,
     },
+    /// Print what a charter declares as types: of its state, edits, roles, presence and cues.
+    Types {
+        /// The charter.
+        file: PathBuf,
+        /// For which language.
+        #[arg(long = "for", value_enum, value_name = "LANGUAGE")]
+        language: crate::types::Language,
+        /// Write them into this file.
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+        /// Check that the file has them already, and change nothing: for CI.
+        #[arg(long, requires = "to")]
+        check: bool,
+    },
     /// Print the JSON Schema of the charter language, for editors.
     Schema,
 }

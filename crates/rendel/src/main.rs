@@ -6,6 +6,7 @@ mod commands;
 mod config;
 mod crowd;
 mod out;
+mod types;
 mod words;
 
 use std::process::ExitCode;

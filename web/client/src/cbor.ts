@@ -1,6 +1,6 @@
 import { decode, encode } from "cborg";
-import type { Codec } from "./connection.ts";
 import type { FromService } from "./frame.ts";
+import type { Codec } from "./link.ts";
 
 /** The same frames as CBOR (RFC 8949): smaller, for whoever moves much. */
 export const CBOR_CODEC: Codec = {

@@ -1,26 +1,17 @@
-import type {
-  Effect,
-  Facts,
-  Hold,
-  HoldChange,
-  Participant,
-  Roster,
-  Told,
-  Welcome,
-} from "./frame.ts";
-import { followCarets } from "./presence.ts";
+import type { Hold, HoldChange, Participant, Roster, Welcome } from "./frame.ts";
+import { newTelling, type Telling } from "./telling.ts";
 
 /** Who is in a session with a replica, what they tell of themselves, and what they hold. */
 export class Company {
   roster: Participant[] = [];
   /** How many are here in all, if some are not named. */
   count: number | undefined;
-  presence = new Map<string, Map<string, Facts>>();
   holds = new Map<string, Hold>();
-  #isSelf: (who: string, client: string) => boolean;
+  /** What others tell of themselves, where a page shows it. */
+  readonly telling: Telling | undefined;
 
   constructor(isSelf: (who: string, client: string) => boolean) {
-    this.#isSelf = isSelf;
+    this.telling = newTelling(isSelf);
   }
 
   /** What a welcome says takes the place of what was known. */
@@ -28,24 +19,8 @@ export class Company {
     this.roster = frame.roster;
     this.count = frame.count;
     this.holds = new Map((frame.holds ?? []).map((hold) => [hold.at, hold]));
-    this.presence.clear();
-    this.tell(frame.presence ?? {});
-  }
-
-  /** Somebody tells something else of themselves, or nothing any more. */
-  tell(of: Told<Facts | null>): void {
-    for (const [who, told] of Object.entries(of)) this.#tellOf(who, told);
-  }
-
-  #tellOf(who: string, told: { [client: string]: Facts | null }): void {
-    const here = new Map(this.presence.get(who));
-    for (const [client, facts] of Object.entries(told)) {
-      const isSelf = this.#isSelf(who, client);
-      if (facts === null || isSelf) here.delete(client);
-      else here.set(client, facts);
-    }
-    if (here.size > 0) this.presence.set(who, here);
-    else this.presence.delete(who);
+    this.telling?.clear();
+    this.telling?.tell(frame.presence ?? {});
   }
 
   hold(change: HoldChange): void {
@@ -53,16 +28,10 @@ export class Company {
     for (const hold of change.taken ?? []) this.holds.set(hold.at, hold);
   }
 
-  /** Carets move with their texts. */
-  follow(effects: Effect[]): void {
-    for (const told of this.presence.values())
-      for (const [client, facts] of told) told.set(client, followCarets(facts, effects));
-  }
-
   /** Somebody came, went or changed. */
   change(change: Roster): void {
     const gone = new Set((change.left ?? []).map(({ id }) => id));
-    for (const id of gone) this.presence.delete(id);
+    for (const id of gone) this.telling?.forget(id);
     const shown = [...(change.joined ?? []), ...(change.changed ?? [])];
     this.count = change.count ?? this.count;
     const kept = this.roster.filter(

@@ -12,6 +12,7 @@ import type {
 } from "./frame.ts";
 import { isTooFast } from "./frame.ts";
 import type { Claim } from "./keeper.ts";
+import { type Codec, type Ears, JSON_CODEC, type Link, openSocket } from "./link.ts";
 import { Outbox } from "./outbox.ts";
 import { type Change, Replica } from "./replica.ts";
 
@@ -21,18 +22,8 @@ import { type Change, Replica } from "./replica.ts";
  */
 export type Standing = "waiting" | "present" | "catching-up" | "away" | "offline" | "ended";
 
-/** How frames are written. */
-export type Codec = {
-  subprotocol: string;
-  encode: (frame: FromParticipant) => string | Uint8Array<ArrayBuffer>;
-  decode: (data: string | ArrayBuffer) => FromService;
-};
-
-export const JSON_CODEC: Codec = {
-  subprotocol: "rendel.v1.json",
-  encode: (frame) => JSON.stringify(frame),
-  decode: (data) => JSON.parse(String(data)) as FromService,
-};
+/** A token, or what gets one: asked for at each return, and again where one has ended. */
+export type TokenSource = string | (() => Promise<string>);
 
 export type ConnectionEvents = {
   /** The replica changed. */
@@ -50,18 +41,25 @@ const LONGEST_WAIT = 5_000;
 const BEAT = 5_000;
 /** A peer from which nothing came for so long is gone, though nobody said so. */
 const SILENCE = 15_000;
+/** A way over which nothing has come for so long leads nowhere. */
+const OPEN_WITHIN = 6_000;
+/** After so long on a line a WebSocket is tried again, and then after twice as long each time. */
+const TRY_SOCKET = 5_000;
+const TRY_SOCKET_LAST = 300_000;
 /** What is pending is kept at most this often. */
 const KEEP = 200;
 /** Problems that pass by themselves. */
 const PASSING = ["slow", "shutting-down", "unavailable", "silent", "crowded"];
 
-/** What is answered to what was asked while there was no connection. */
-const AWAY: Problem = {
+const unavailable = (detail: string): Problem => ({
   type: "urn:rendel:problem:unavailable",
   title: "Away",
   status: 503,
-  detail: "There is no connection just now. Ask again when it is back.",
-};
+  detail,
+});
+
+/** What is answered to what was asked while there was no connection. */
+const AWAY = unavailable("There is no connection just now. Ask again when it is back.");
 
 const data = (data: Json | undefined) => (data === undefined ? {} : { data });
 
@@ -73,13 +71,21 @@ export class Connection {
   readonly replica: Replica;
   standing: Standing = "waiting";
   /** Why it is away or has ended. */
-  why: string | undefined;
+  problem: Problem | undefined;
   /** The way to the service and back, in milliseconds. */
   latency: number | undefined;
-  #url: string;
-  #token: string | undefined;
+  #session: string;
+  #token: TokenSource | undefined;
+  /** The token of this connection. */
+  #shown: string | undefined;
   #events: ConnectionEvents;
-  #socket: WebSocket | undefined;
+  #link: Link | undefined;
+  /** Ways in a row that led nowhere. A WebSocket may be blocked, so every other is a line then. */
+  #blocked = 0;
+  #socketAgain = TRY_SOCKET;
+  #trying: ReturnType<typeof setTimeout> | undefined;
+  /** Counts the ways that were tried: what belongs to an earlier one is nothing to us. */
+  #tries = 0;
   #wait = FIRST_WAIT;
   #timer: ReturnType<typeof setTimeout> | undefined;
   #beat: ReturnType<typeof setInterval> | undefined;
@@ -88,6 +94,8 @@ export class Connection {
   #claim: Claim | undefined;
   #keeping: ReturnType<typeof setTimeout> | undefined;
   #isKept = false;
+  #keepsState: boolean;
+  #asksFields: boolean;
   #saying: Facts | undefined;
   #said = 0;
   #saidAt = new Map<string, number>();
@@ -103,17 +111,23 @@ export class Connection {
     server: string;
     session: string;
     /** Left out by a guest, where the charter lets guests in. */
-    token?: string;
+    token?: TokenSource;
     client?: string;
     claim?: Claim;
+    /** Keeps the state of the last moment too, to be shown after a reload without the service. */
+    keepState?: boolean;
+    /** Whether to ask how the fields are declared: see `Replica.fields`. */
+    asksFields?: boolean;
     codec?: Codec;
     events?: ConnectionEvents;
   }) {
-    this.#url = `${options.server.replace(/^http/, "ws")}/v1/sessions/${encodeURIComponent(options.session)}/connect`;
+    this.#session = `${options.server}/v1/sessions/${encodeURIComponent(options.session)}`;
     this.#token = options.token;
     this.#events = options.events ?? {};
     this.#codec = options.codec ?? JSON_CODEC;
     this.#claim = options.claim;
+    this.#keepsState = options.keepState ?? false;
+    this.#asksFields = options.asksFields ?? false;
     const kept = options.claim?.kept;
     this.#isKept = kept !== undefined;
     const client = options.claim?.client ?? options.client;
@@ -121,8 +135,36 @@ export class Connection {
     this.replica = kept === undefined ? new Replica(client) : Replica.restore(kept);
   }
 
-  /** Begins to enter. */
+  /** Begins to enter, and follows what the browser says of the network and of the page. */
   start(): void {
+    for (const [name, hear] of this.#page) globalThis.addEventListener?.(name, hear);
+    globalThis.document?.addEventListener("visibilitychange", this.#wake);
+    this.#connect();
+  }
+
+  readonly #page: [string, () => void][] = [
+    [
+      "offline",
+      () => this.#link !== undefined && this.#lost("the browser says that it is offline"),
+    ],
+    ["online", () => this.#return()],
+    ["pageshow", () => this.#wake()],
+  ];
+
+  /** The page is looked at again: what slept for longer than a beat or two is likely gone. */
+  readonly #wake = () => {
+    if (globalThis.document?.visibilityState === "hidden") return;
+    if (this.standing === "present" && performance.now() - this.#heard > 2 * BEAT)
+      this.#lost("the page was asleep");
+    this.#return();
+  };
+
+  /** Comes back at once in place of when its time has come. */
+  #return(): void {
+    if (this.#link !== undefined || this.standing === "offline" || this.standing === "ended")
+      return;
+    clearTimeout(this.#timer);
+    this.#wait = FIRST_WAIT;
     this.#connect();
   }
 
@@ -212,16 +254,27 @@ export class Connection {
     if (this.standing === "offline") this.#connect();
   }
 
-  /** Leaves for good. */
+  /** Leaves for good. Doing it twice, or after the end, does no harm. */
   leave(): void {
-    clearTimeout(this.#timer);
-    clearTimeout(this.#sayTimer);
-    this.#send({ type: "leave" });
-    this.#drop();
-    this.#stand("ended");
+    if (this.standing !== "ended") {
+      this.#send({ type: "leave" });
+      this.#end(unavailable("You have left."));
+    }
     clearTimeout(this.#keeping);
     this.#write();
     this.#claim?.release();
+    this.#claim = undefined;
+  }
+
+  /** It is over: nothing is tried again. */
+  #end(problem: Problem): void {
+    clearTimeout(this.#timer);
+    clearTimeout(this.#sayTimer);
+    for (const [name, hear] of this.#page) globalThis.removeEventListener?.(name, hear);
+    globalThis.document?.removeEventListener("visibilitychange", this.#wake);
+    this.#drop();
+    this.problem = problem;
+    this.#stand("ended");
   }
 
   /**
@@ -229,40 +282,108 @@ export class Connection {
    * is forgotten there.
    */
   #keep(): void {
-    if (this.#claim === undefined || (this.replica.pending.length === 0 && !this.#isKept)) return;
+    const isNeeded = this.replica.pending.length > 0 || this.#keepsState;
+    if (this.#claim === undefined || (!isNeeded && !this.#isKept)) return;
     this.#keeping ??= setTimeout(() => this.#write(), this.#isKept ? KEEP : 0);
   }
 
   #write(): void {
     this.#keeping = undefined;
-    const isPending = this.replica.pending.length > 0;
-    if (isPending || this.#isKept) this.#claim?.keep(isPending ? this.replica.kept() : undefined);
-    this.#isKept = isPending;
+    const isNeeded = this.replica.pending.length > 0 || this.#keepsState;
+    if (isNeeded || this.#isKept) this.#claim?.keep(isNeeded ? this.replica.kept() : undefined);
+    this.#isKept = isNeeded;
   }
 
   #connect(): void {
     if (this.standing !== "away")
       this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
-    const socket = new WebSocket(this.#url, this.#codec.subprotocol);
-    socket.binaryType = "arraybuffer";
-    this.#socket = socket;
-    socket.onopen = () => {
-      const hasLapsed = ([name, after]: [string, number]) =>
-        performance.now() - (this.#saidAt.get(name) ?? 0) >= after;
-      const lapsed = Object.entries(this.#lapses).filter(hasLapsed);
-      this.replica.lapse(lapsed.map(([name]) => name));
-      if (this.#saying !== undefined) this.#takeSaying();
-      this.#send(this.replica.enter(this.#token));
-      if (this.replica.confirmed !== undefined) this.#stand("catching-up");
+    this.#tries += 1;
+    const tries = this.#tries;
+    if (typeof this.#token !== "function") {
+      this.#open(this.#token);
+      return;
+    }
+    this.#token().then(
+      (token) => tries === this.#tries && this.#open(token),
+      () => tries === this.#tries && this.#lost("no token was to be had"),
+    );
+  }
+
+  /** Opens a way and enters over it. Where one leads nowhere the other is tried. */
+  #open(token: string | undefined): void {
+    this.#shown = token;
+    const tries = this.#tries;
+    const isLine = this.#blocked >= 2 && this.#blocked % 2 === 0;
+    let isOpen = false;
+    let hasHeard = false;
+    const isOurs = () => tries === this.#tries && this.standing !== "ended";
+    const ears: Ears = {
+      opened: () => {
+        isOpen = true;
+        if (isOurs()) this.#enter();
+      },
+      received: (frame) => {
+        if (!isOurs()) return;
+        hasHeard = true;
+        if (!isLine) this.#blocked = 0;
+        clearTimeout(this.#trying);
+        this.#heard = performance.now();
+        this.#receive(frame);
+      },
+      lost: () => {
+        if (!isOurs()) return;
+        if (!isOpen) this.#blocked += 1;
+        this.#lost("the connection was lost");
+      },
     };
-    socket.onmessage = (message) => {
-      this.#heard = performance.now();
-      if (socket === this.#socket)
-        this.#receive(this.#codec.decode(message.data as string | ArrayBuffer));
-    };
-    socket.onclose = () => {
-      if (socket === this.#socket) this.#lost("the connection was lost");
-    };
+    this.#trying = setTimeout(() => {
+      if (hasHeard || !isOurs()) return;
+      // Something may swallow all that goes over it.
+      if (isOpen) this.#blocked += 2;
+      ears.lost();
+    }, OPEN_WITHIN);
+    if (!isLine) {
+      this.#link = openSocket(this.#session, this.#codec, ears);
+      return;
+    }
+    import("./line.ts").then(({ openLine }) => {
+      if (!isOurs()) return;
+      this.#link = openLine(this.#session, ears);
+      this.#trySocket();
+    }, ears.lost);
+  }
+
+  #enter(): void {
+    const hasLapsed = ([name, after]: [string, number]) =>
+      performance.now() - (this.#saidAt.get(name) ?? 0) >= after;
+    const lapsed = Object.entries(this.#lapses).filter(hasLapsed);
+    this.replica.lapse(lapsed.map(([name]) => name));
+    if (this.#saying !== undefined) this.#takeSaying();
+    this.#send(this.replica.enter(this.#shown, this.#asksFields));
+    if (this.replica.confirmed !== undefined) this.#stand("catching-up");
+  }
+
+  /** On a line, looks now and then whether a WebSocket gets through, and goes on over that. */
+  #trySocket(): void {
+    const tries = this.#tries;
+    setTimeout(() => {
+      if (tries !== this.#tries || this.standing !== "present") return;
+      const probe = openSocket(this.#session, this.#codec, {
+        opened: () => {
+          probe.close();
+          if (tries !== this.#tries) return;
+          this.#blocked = 0;
+          this.#socketAgain = TRY_SOCKET;
+          this.#lost("a WebSocket gets through again");
+          this.#return();
+        },
+        received: () => {},
+        lost: () => {
+          this.#socketAgain = Math.min(2 * this.#socketAgain, TRY_SOCKET_LAST);
+          if (tries === this.#tries) this.#trySocket();
+        },
+      });
+    }, this.#socketAgain);
   }
 
   #receive(frame: FromService): void {
@@ -300,7 +421,7 @@ export class Connection {
 
   #welcomed(limits: Welcome["limits"]): void {
     this.#wait = FIRST_WAIT;
-    this.why = undefined;
+    this.problem = undefined;
     while (this.replica.pollOutgoing() !== undefined) {}
     this.#outbox.begin(limits, this.replica.answered, this.replica.unanswered);
     clearInterval(this.#beat);
@@ -317,31 +438,31 @@ export class Connection {
 
   #bye(problem: Problem): void {
     const name = problem.type.split(":").at(-1) ?? "";
-    if (PASSING.includes(name)) {
-      this.#lost(problem.detail);
-    } else {
-      this.#drop();
-      this.why = problem.detail;
-      this.#stand("ended");
-    }
+    // Whoever can get another token goes on with that, but not with the same one again and again.
+    const canRenew = name === "expired-token" && typeof this.#token === "function";
+    if (PASSING.includes(name) || canRenew) this.#lost(problem.detail, problem);
+    else this.#end(problem);
   }
 
   /** Waits grow, and are spread so that those who were lost together do not come back together. */
-  #lost(why: string): void {
+  #lost(why: string, problem = unavailable(why)): void {
     this.#drop();
-    this.why = why;
+    this.problem = problem;
     this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
     const wait = this.#wait * (0.5 + Math.random() / 2);
     this.#wait = Math.min(this.#wait * 1.5, LONGEST_WAIT);
+    clearTimeout(this.#timer);
     this.#timer = setTimeout(() => this.#connect(), wait);
   }
 
   #drop(): void {
     clearInterval(this.#beat);
+    clearTimeout(this.#trying);
     this.#outbox.clear();
-    const socket = this.#socket;
-    this.#socket = undefined;
-    socket?.close();
+    this.#tries += 1;
+    const link = this.#link;
+    this.#link = undefined;
+    link?.close();
     for (const answer of this.#asks.values()) answer(AWAY);
     this.#asks.clear();
   }
@@ -369,7 +490,7 @@ export class Connection {
   }
 
   #send(frame: FromParticipant): void {
-    if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(this.#codec.encode(frame));
+    if (this.#link?.isOpen()) this.#link.send(frame);
   }
 
   #stand(standing: Standing): void {

@@ -106,6 +106,21 @@ export type Roster = {
   changed?: Participant[];
 };
 
+/** How a field is declared, as in the charter. */
+export type Field = {
+  kind: string;
+  initial?: Json;
+  filled?: string;
+  merge?: string;
+  most?: number;
+  min?: number;
+  max?: number;
+  schema?: { [keyword: string]: Json };
+  each?: Fields;
+};
+/** The fields of the state, or of a record, by their names. */
+export type Fields = { [name: string]: Field };
+
 export type Enter = {
   type: "enter";
   token?: string;
@@ -114,6 +129,7 @@ export type Enter = {
   epoch?: number;
   audience?: number;
   presence?: Facts;
+  fields?: boolean;
 };
 export type Propose = {
   type: "propose";
@@ -146,6 +162,8 @@ export type Welcome = {
   seq: number;
   state?: Json;
   updates?: Settled[];
+  /** How the fields are declared that this role may see, where `enter` asked for it. */
+  fields?: Fields;
   roster: Participant[];
   /** How many are here in all, if some are not named. */
   count?: number;

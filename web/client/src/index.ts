@@ -1,45 +1,51 @@
 /**
- * A participant's side of a Rendel session. Only the CBOR codec, in `cbor.ts`, has a dependency.
- *
- * `Replica` is the copy that a client keeps; it does no IO and needs no charter. `Connection`
- * enters over a WebSocket, keeps a replica up to date, comes back by itself and sends again what
- * was not answered.
+ * Takes part in a session of Rendel: what others change is there, what one changes is shown at
+ * once, and the service settles it.
  */
 
-export { applyEdit, applyEffect } from "./apply.ts";
-export { canonical, digest } from "./canonical.ts";
-export {
-  type Codec,
-  Connection,
-  type ConnectionEvents,
-  JSON_CODEC,
-  type Standing,
-} from "./connection.ts";
+export type { Standing, TokenSource } from "./connection.ts";
 export type {
-  Caret,
   Cue,
   CueFor,
   Edit,
   Effect,
   Facts,
-  FromParticipant,
-  FromService,
   Hold,
-  HoldChange,
   Json,
-  Left,
-  Outcome,
   Participant,
-  Problem,
-  Propose,
-  Roster,
+  Place,
   Settled,
   Verdict,
-  Welcome,
 } from "./frame.ts";
-export { type Claim, claim } from "./keeper.ts";
-export { KINDS, type KindName } from "./kinds.ts";
-export { scalarCount, spliceBetween, toScalars, toUnits } from "./position.ts";
-export { caretOf, followCarets, Glide, pointOf } from "./presence.ts";
-export { type Anchor, type Change, type Kept, Replica } from "./replica.ts";
-export { uuid7 } from "./uuid.ts";
+export { PROBLEM_KINDS, type Problem, type ProblemKind } from "./problem.ts";
+export {
+  type AnyHandle,
+  type CounterHandle,
+  connect,
+  type FieldHandle,
+  type ListHandle,
+  type MapHandle,
+  type Options,
+  type Outcome,
+  Proposal,
+  type RecordHandle,
+  type RegisterHandle,
+  Session,
+  type SetHandle,
+  type TextHandle,
+  type Told,
+} from "./session.ts";
+export type {
+  AnyTyping,
+  Beside,
+  Counter,
+  ListOf,
+  MapOf,
+  Register,
+  SetOf,
+  StateOf,
+  Text,
+  Typing,
+  Undeclared,
+  ValueOf,
+} from "./typing.ts";

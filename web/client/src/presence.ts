@@ -1,6 +1,48 @@
-import type { Caret, Effect, Facts, Json } from "./frame.ts";
+/** What participants tell of themselves: load it where a page shows that. */
+
+import type { Caret, Effect, Facts, Json, Told } from "./frame.ts";
 import { takesAway } from "./frame.ts";
 import { scalarCount } from "./position.ts";
+import { supportTelling, type Telling } from "./telling.ts";
+
+class Presence implements Telling {
+  readonly told = new Map<string, Map<string, Facts>>();
+  #isSelf: (who: string, client: string) => boolean;
+
+  constructor(isSelf: (who: string, client: string) => boolean) {
+    this.#isSelf = isSelf;
+  }
+
+  clear(): void {
+    this.told.clear();
+  }
+
+  tell(of: Told<Facts | null>): void {
+    for (const [who, told] of Object.entries(of)) this.#tellOf(who, told);
+  }
+
+  #tellOf(who: string, told: { [client: string]: Facts | null }): void {
+    const here = new Map(this.told.get(who));
+    for (const [client, facts] of Object.entries(told)) {
+      const isSelf = this.#isSelf(who, client);
+      if (facts === null || isSelf) here.delete(client);
+      else here.set(client, facts);
+    }
+    if (here.size > 0) this.told.set(who, here);
+    else this.told.delete(who);
+  }
+
+  follow(effects: Effect[]): void {
+    for (const told of this.told.values())
+      for (const [client, facts] of told) told.set(client, followCarets(facts, effects));
+  }
+
+  forget(who: string): void {
+    this.told.delete(who);
+  }
+}
+
+supportTelling((isSelf) => new Presence(isSelf));
 
 /** The place in a text that a fact is, if it is one. */
 export function caretOf(fact: Json | undefined): Caret | undefined {

@@ -1,12 +1,13 @@
-import { afterIndex, applyEdit, applyEffect, textAt, valueAt, withText } from "./apply.ts";
+import { afterIndex, applyEdit, applyEffect, textAt, valueAt } from "./apply.ts";
 import { digest } from "./canonical.ts";
 import { Company } from "./company.ts";
-import { Draft, follow, removes, type Shift, type Splice } from "./draft.ts";
+import type { Splice } from "./draft.ts";
 import type {
   Edit,
   Effect,
   Enter,
   Facts,
+  Fields,
   FromParticipant,
   FromService,
   Hold,
@@ -22,8 +23,8 @@ import type {
 } from "./frame.ts";
 import { isTooFast, takesAway } from "./frame.ts";
 import { held, plain } from "./members.ts";
-import { scalarCount } from "./position.ts";
 import { isForgotten, tooLarge } from "./refusals.ts";
+import { type Drafts, newDrafts } from "./texts.ts";
 
 /** What a frame of the service changed. */
 export type Change =
@@ -113,6 +114,8 @@ export class Replica {
   readonly client: string;
   you: Welcome["you"] | undefined;
   session: Welcome["session"] | undefined;
+  /** How the fields are declared that its role may see, once a welcome has said it. */
+  fields: Fields | undefined;
   epoch = 0;
   /** Which of the session's audiences it is of. */
   audience = 0;
@@ -126,8 +129,8 @@ export class Replica {
   #view: Json | undefined;
   #pending: Pending[] = [];
   #outgoing: FromParticipant[] = [];
-  #drafts = new Map<string, Draft>();
-  #anchors = new Set<Anchor>();
+  /** The texts in which something is pending, once there are any. */
+  #drafts: Drafts | undefined;
   /** Proposals that were made here. */
   #made = 0;
   #lastN = 0;
@@ -174,8 +177,7 @@ export class Replica {
     replica.#refused = kept.refused;
     for (const { now, ...pending } of kept.pending) {
       for (const edit of now) {
-        const splice = spliceOf(edit);
-        if (splice !== undefined) replica.#draft(edit.at)?.edit(pending.key, splice);
+        replica.#splice(edit, pending.key);
       }
       // What was sent after it was kept is not known here.
       replica.#pending.push({ ...pending, sent: 0 });
@@ -183,7 +185,7 @@ export class Replica {
     }
     // How the service orders what is on its way is not known here any more: what is made now waits
     // for that.
-    for (const draft of replica.#drafts.values()) draft.isOvertaken = true;
+    replica.#drafts?.setOvertaken(true);
     return replica;
   }
 
@@ -201,7 +203,7 @@ export class Replica {
    * among it. Carets count in what everyone agrees on: see `shownIndex`.
    */
   get presence(): ReadonlyMap<string, ReadonlyMap<string, Facts>> {
-    return this.#company.presence;
+    return this.#company.telling?.told ?? NOTHING_TOLD;
   }
 
   /** What is held, by path. */
@@ -246,9 +248,8 @@ export class Replica {
       const edits = this.#pending
         .flatMap((pending) => pending.edits)
         .filter((edit) => edit.op !== "splice");
-      let view = edits.reduce(applyEdit, this.#confirmed);
-      for (const [at, draft] of this.#drafts) view = withText(view, at, draft.text);
-      this.#view = view;
+      const view = edits.reduce(applyEdit, this.#confirmed);
+      this.#view = this.#drafts?.over(view) ?? view;
     }
     return this.#view;
   }
@@ -289,13 +290,12 @@ export class Replica {
 
   /** Attaches an anchor to the text that is shown at a path, for as long as nobody releases it. */
   anchor(at: string, index: number, isLeft: boolean): Anchor {
-    const anchor = { at, index, isLeft, isThere: true };
-    this.#anchors.add(anchor);
-    return anchor;
+    this.#drafts ??= newDrafts();
+    return this.#drafts.anchor(at, index, isLeft);
   }
 
   release(anchor: Anchor): void {
-    this.#anchors.delete(anchor);
+    this.#drafts?.release(anchor);
   }
 
   /**
@@ -307,9 +307,13 @@ export class Replica {
     return confirmed === undefined ? undefined : digest(confirmed);
   }
 
-  /** The frame to enter with: where it was here before, it says up to where. */
-  enter(token?: string): Enter {
+  /**
+   * The frame to enter with: where it was here before, it says up to where. With `asksFields` the
+   * welcome says how the fields are declared, unless that is known.
+   */
+  enter(token?: string, asksFields = false): Enter {
     const { seq: seen, epoch, audience } = this;
+    const fields = asksFields && this.fields === undefined ? { fields: true } : {};
     const known = this.#confirmed !== undefined && !this.#diverged ? { seen, epoch, audience } : {};
     const said = Object.keys(this.#said).length > 0 ? { presence: this.#said } : {};
     return {
@@ -318,6 +322,7 @@ export class Replica {
       client: this.client,
       ...known,
       ...said,
+      ...fields,
     };
   }
 
@@ -340,7 +345,7 @@ export class Replica {
 
   /** Where a gap of the text that everyone agrees on stands in the text that is shown. */
   shownIndex(at: string, index: number): number {
-    return this.#drafts.get(at)?.shownIndex(index) ?? index;
+    return this.#drafts?.shownIndex(at, index) ?? index;
   }
 
   /**
@@ -362,12 +367,9 @@ export class Replica {
     }
     let mustWait = this.#pending.some((pending) => pending.frame === undefined);
     for (const edit of edits) {
-      const splice = spliceOf(edit);
       const isDropped = this.#isDropped(edit.at);
-      const draft = splice && this.#draft(edit.at);
-      if (splice === undefined || draft === undefined) continue;
-      mustWait ||= draft.isOvertaken || isDropped;
-      this.#shift(edit.at, draft.edit(key, splice));
+      const isOvertaken = this.#splice(edit, key);
+      if (isOvertaken !== undefined) mustWait ||= isOvertaken || isDropped;
     }
     const pending: Pending = { key, first: n, n, edits, more };
     if (!mustWait) {
@@ -409,25 +411,16 @@ export class Replica {
     return this.#pending.some((pending) => pending.edits.some(drops));
   }
 
-  /** The draft of the text at a path, made where there is none and a text is shown. */
-  #draft(at: string): Draft | undefined {
-    const known = this.#drafts.get(at);
-    if (known !== undefined) return known;
-    const text = textAt(this.#shown(), at);
-    if (text === undefined) return undefined;
-    const draft = new Draft(text);
-    this.#drafts.set(at, draft);
-    return draft;
-  }
-
-  #shift(at: string, shifts: Shift[]): void {
-    for (const anchor of this.#anchors) {
-      if (anchor.at !== at) continue;
-      for (const shift of shifts) {
-        if (removes(shift, anchor.isLeft ? anchor.index - 1 : anchor.index)) anchor.isThere = false;
-        anchor.index = follow(shift, anchor.index, anchor.isLeft);
-      }
-    }
+  /**
+   * Makes an own splice in the text that is shown; gives whether it was overtaken, or nothing where
+   * it is no splice or there is no text.
+   */
+  #splice(edit: Edit, key: number): boolean | undefined {
+    const splice = spliceOf(edit);
+    const shown = splice && textAt(this.#shown(), edit.at);
+    if (splice === undefined || shown === undefined) return undefined;
+    this.#drafts ??= newDrafts();
+    return this.#drafts.edit(edit.at, shown, key, splice);
   }
 
   /** Takes in a frame of the service, and says what it changed. */
@@ -461,7 +454,7 @@ export class Replica {
         if (this.session !== undefined) this.session = { ...this.session, status: frame.status };
         return [{ kind: "status", status: frame.status, by: frame.by }];
       case "presence":
-        this.#company.tell(frame.of);
+        this.#company.telling?.tell(frame.of);
         return [{ kind: "presence", of: Object.keys(frame.of) }];
       case "holds":
         this.#company.hold(frame);
@@ -505,15 +498,7 @@ export class Replica {
 
   /** Another state than the one that updates led to. */
   #takeState(state: Json): void {
-    for (const [at, draft] of this.#drafts)
-      this.#shift(at, draft.settleAs(textAt(state, at) ?? ""));
-    for (const at of new Set([...this.#anchors].map((anchor) => anchor.at))) {
-      if (this.#drafts.has(at)) continue;
-      this.#shift(
-        at,
-        new Draft(textAt(this.#confirmed, at) ?? "").settleAs(textAt(state, at) ?? ""),
-      );
-    }
+    this.#drafts?.takeState(this.#confirmed, state);
     this.#confirmed = held(state);
     this.#view = undefined;
     this.#diverged = false;
@@ -526,6 +511,9 @@ export class Replica {
       this.seq = frame.seq - updates.length;
     }
     this.#welcomes += 1;
+    // Another role may see others of them.
+    if (frame.you.role !== this.you?.role) this.fields = undefined;
+    this.fields = frame.fields ?? this.fields;
     this.you = frame.you;
     this.session = frame.session;
     this.epoch = frame.epoch;
@@ -594,8 +582,12 @@ export class Replica {
     // that goes and comes anew is as it is then.
     const splices = new Map<string, Splice[]>();
     let replaced: Effect[] = [];
+    const redraft = () => {
+      this.#drafts?.settle(splices, own?.key);
+      splices.clear();
+    };
     const followReplaced = () => {
-      for (const effect of replaced) this.#followReplacement(effect);
+      for (const effect of replaced) this.#drafts?.replace(effect, this.#confirmed);
       replaced = [];
     };
     for (const effect of update.effects) {
@@ -603,46 +595,16 @@ export class Replica {
         followReplaced();
         splices.set(effect.at, [...(splices.get(effect.at) ?? []), effect]);
       } else {
-        this.#redraft(splices, own);
+        redraft();
         replaced.push(effect);
       }
       this.#confirmed = applyEffect(this.#confirmed, effect);
       this.#view = undefined;
     }
-    this.#redraft(splices, own);
+    redraft();
     followReplaced();
     this.seq = update.seq;
-    this.#company.follow(update.effects);
-  }
-
-  /** Brings drafts and anchors up to date with splices that were applied. */
-  #redraft(splices: Map<string, Splice[]>, own: Pending | undefined): void {
-    const applied = [...splices];
-    splices.clear();
-    for (const [at, ofText] of applied) {
-      const draft = this.#drafts.get(at);
-      if (draft === undefined) this.#shift(at, ofText.map(plainShift));
-      else if (own !== undefined) this.#shift(at, draft.settleOwn(own.key, ofText));
-      else
-        this.#shift(
-          at,
-          ofText.flatMap((splice) => draft.settleForeign(splice)),
-        );
-    }
-  }
-
-  /** A text may be another, or gone, where what is around it was put, dropped or moved. */
-  #followReplacement(effect: Effect): void {
-    const isInside = (at: string) => at.startsWith(`${effect.at}/`);
-    for (const [at, draft] of this.#drafts) {
-      if (!isInside(at)) continue;
-      const text = textAt(this.#confirmed, at) ?? "";
-      if (draft.agreed !== text) this.#shift(at, draft.settleAs(text));
-    }
-    for (const at of new Set([...this.#anchors].map((anchor) => anchor.at))) {
-      if (!isInside(at) || textAt(this.#confirmed, at) !== undefined) continue;
-      this.#shift(at, [{ kind: "splice", at: 0, delete: Number.MAX_SAFE_INTEGER, insert: 0 }]);
-    }
+    this.#company.telling?.follow(update.effects);
   }
 
   #outcome(outcome: Outcome): Change[] {
@@ -689,18 +651,15 @@ export class Replica {
 
   /** Takes what is left of an own proposal out of the drafts. */
   #forget(key: number): void {
-    for (const [at, draft] of this.#drafts) this.#shift(at, draft.forget(key));
+    this.#drafts?.forget(key);
     this.#view = undefined;
   }
 
   /** Lets go of the drafts of texts in which nothing is pending. */
   #dropIdleDrafts(): void {
-    for (const at of this.#drafts.keys()) {
-      const isNeeded = this.#pending.some((pending) =>
-        pending.edits.some((edit) => edit.at === at),
-      );
-      if (!isNeeded) this.#drafts.delete(at);
-    }
+    this.#drafts?.keepOnly((at) =>
+      this.#pending.some((pending) => pending.edits.some((edit) => edit.at === at)),
+    );
   }
 
   /**
@@ -711,7 +670,7 @@ export class Replica {
     if (this.#pending.some((pending) => pending.frame !== undefined)) return [];
     const waited = this.#pending;
     this.#pending = [];
-    for (const draft of this.#drafts.values()) draft.isOvertaken = false;
+    this.#drafts?.setOvertaken(false);
     const changes = waited.map((pending): Change => {
       const edits = this.#madeAnew(pending);
       this.#lastN += 1;
@@ -744,16 +703,11 @@ export class Replica {
    * splices stand together.
    */
   #madeAnew(pending: Pending): Edit[] {
-    const done = new Set<string>();
-    return pending.edits.flatMap((edit) => {
-      const draft = spliceOf(edit) === undefined ? undefined : this.#drafts.get(edit.at);
-      if (draft === undefined) return [edit];
-      if (done.has(edit.at)) return [];
-      done.add(edit.at);
-      return draft.splices(pending.key).map((splice) => ({ at: edit.at, op: "splice", ...splice }));
-    });
+    return this.#drafts?.madeAnew(pending.key, pending.edits) ?? pending.edits;
   }
 }
+
+const NOTHING_TOLD: ReadonlyMap<string, ReadonlyMap<string, Facts>> = new Map();
 
 /** Refusals of splices that the replica answers by making them anew. */
 const PASSING = ["urn:rendel:problem:follows-refused", "urn:rendel:problem:too-old"];
@@ -777,13 +731,4 @@ function besideElement(view: Json, edit: Edit): Edit {
 
 function hasSplice(pending: Pending): boolean {
   return pending.edits.some((edit) => spliceOf(edit) !== undefined);
-}
-
-function plainShift(splice: Splice): Shift {
-  return {
-    kind: "splice",
-    at: splice.index,
-    delete: splice.delete,
-    insert: scalarCount(splice.insert),
-  };
 }

@@ -2,7 +2,7 @@ import { encode } from "cborg";
 import { expect, test } from "vitest";
 import { canonical } from "../src/canonical.ts";
 import { CBOR_CODEC } from "../src/cbor.ts";
-import { applyEdit, type Edit, type Json } from "../src/index.ts";
+import { applyEdit, type Edit, type Json } from "../src/parts.ts";
 
 test("a frame is the same in CBOR as in JSON, whatever its names and numbers are", () => {
   const frames = [

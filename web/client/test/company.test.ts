@@ -7,7 +7,7 @@ import {
   type Edit,
   type FromParticipant,
   type Problem,
-} from "../src/index.ts";
+} from "../src/parts.ts";
 import { CLIENT, FakeSocket, last, open, welcome } from "./fakes.ts";
 
 const state = { heads: 41 };

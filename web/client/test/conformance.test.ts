@@ -10,7 +10,7 @@ import {
   type FromService,
   followCarets,
   Replica,
-} from "../src/index.ts";
+} from "../src/parts.ts";
 
 type Step =
   | { receive: FromService; sends?: unknown[] }

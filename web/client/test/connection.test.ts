@@ -8,7 +8,7 @@ import {
   type FromParticipant,
   type Kept,
   type Settled,
-} from "../src/index.ts";
+} from "../src/parts.ts";
 
 import { CLIENT, FakeSocket, last, open, welcome } from "./fakes.ts";
 
@@ -73,6 +73,7 @@ test("it comes back by itself in growing waits, and a late word of the old socke
     vi.advanceTimersByTime(50);
     if (FakeSocket.all.length > before) {
       tries.push(wait);
+      last().open();
       last().lose();
     }
   }
@@ -100,7 +101,10 @@ test("a bye that passes is tried again, any other ends it with its reason", () =
   expect(FakeSocket.all.length).toBe(2);
   last().open();
   last().receive({ type: "bye", problem: problem("expired-token") });
-  expect([connection.standing, connection.why]).toEqual(["ended", "because expired-token"]);
+  expect([connection.standing, connection.problem?.detail]).toEqual([
+    "ended",
+    "because expired-token",
+  ]);
   vi.advanceTimersByTime(60_000);
   expect(FakeSocket.all.length).toBe(2);
 });

@@ -4,7 +4,7 @@ import {
   type FromParticipant,
   type FromService,
   type Welcome,
-} from "../src/index.ts";
+} from "../src/parts.ts";
 
 /** A socket whose other end is the test. */
 export class FakeSocket {

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
-import { claim, type Kept } from "../src/index.ts";
+import { claim, type Kept } from "../src/parts.ts";
 
 type Request = { result?: unknown; onsuccess?: () => void; onupgradeneeded?: () => void };
 

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
-import { type Json, Replica, type Settled } from "../src/index.ts";
 import { held, isMembers, memberOf, plain, withMember, withoutMember } from "../src/members.ts";
+import { type Json, Replica, type Settled } from "../src/parts.ts";
 
 /** Numbers from 0 on, the same at every run. */
 function dice(seed: number): (sides: number) => number {

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { scalarCount, spliceBetween, toScalars, toUnits } from "../src/index.ts";
+import { scalarCount, spliceBetween, toScalars, toUnits } from "../src/parts.ts";
 
 test("positions turn into each other, and the middle of a pair counts as before it", () => {
   const text = "a\u{1f34e}e\u0301ש";

@@ -1,4 +1,4 @@
-import type { Facts, Hold, Json, KindName, Problem, Settled } from "@rendel/client";
+import type { Facts, Hold, Json, KindName, Problem, Settled } from "@rendel/client/parts";
 
 export type SessionInfo = {
   id: string;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use anyhow::{Context as _, Result};
+use anyhow::{Context as _, Result, bail};
 use rendel_core::{Charter, Problem, charter_schema};
 use rendel_wire::http::{CharterEntry, CharterList, CheckAnswer};
 
@@ -47,11 +47,38 @@ pub(crate) async fn run(command: CharterCommand, out: Out) -> Result<()> {
             out.value(&source, || source.trim_end().to_owned());
             Ok(())
         }
+        CharterCommand::Types { file, language, to, check } => {
+            let source = read(&file)?;
+            let charter = Charter::parse(&source).map_err(|faults| {
+                let first = faults.first().map(ToString::to_string).unwrap_or_default();
+                anyhow::anyhow!("{} has faults: {first}. See: rendel charter check", file.display())
+            })?;
+            types(language.write(&charter), to.as_deref(), check, out)
+        }
         CharterCommand::Schema => {
             out.line(charter_schema().trim_end());
             Ok(())
         }
     }
+}
+
+fn types(text: String, to: Option<&Path>, check: bool, out: Out) -> Result<()> {
+    let Some(to) = to else {
+        out.line(text.trim_end());
+        return Ok(());
+    };
+    let shown = to.display();
+    if !check {
+        std::fs::write(to, text).with_context(|| format!("{shown} cannot be written"))?;
+        out.note(&format!("{shown} is written."));
+        return Ok(());
+    }
+    let present = std::fs::read_to_string(to).with_context(|| format!("{shown} cannot be read"))?;
+    if present != text {
+        bail!("{shown} is not what the charter declares any more; write it anew without --check");
+    }
+    out.note(&format!("{shown} is what the charter declares."));
+    Ok(())
 }
 
 fn row(entry: CharterEntry) -> Vec<String> {

@@ -1,4 +1,4 @@
-import type { Settled } from "@rendel/client";
+import type { Settled } from "@rendel/client/parts";
 import { useCallback, useMemo, useState } from "react";
 import { Link } from "wouter";
 import type { Charter } from "../api.ts";

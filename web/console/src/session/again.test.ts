@@ -1,4 +1,4 @@
-import type { Json, Settled, Verdict } from "@rendel/client";
+import type { Json, Settled, Verdict } from "@rendel/client/parts";
 import { expect, test } from "vitest";
 import type { Charter } from "../api.ts";
 import { again } from "./again.ts";

@@ -1,4 +1,4 @@
-import type { Edit, Settled, Verdict } from "@rendel/client";
+import type { Edit, Settled, Verdict } from "@rendel/client/parts";
 import type { Charter, Field, Fields } from "../api.ts";
 import { splitLast } from "./pointer.ts";
 

@@ -1,5 +1,5 @@
 import { readFileSync } from "node:fs";
-import type { Edit, Json } from "@rendel/client";
+import type { Edit, Json } from "@rendel/client/parts";
 import { expect, test } from "vitest";
 import type { Charter } from "../api.ts";
 import { collisions } from "./collision.ts";

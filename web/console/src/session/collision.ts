@@ -1,4 +1,4 @@
-import { type Edit, type Json, type KindName, scalarCount, uuid7 } from "@rendel/client";
+import { type Edit, type Json, type KindName, scalarCount, uuid7 } from "@rendel/client/parts";
 import type { Charter, Field, Fields } from "../api.ts";
 import { isMembers, member, pointerToken } from "./pointer.ts";
 import { shown } from "./words.ts";

@@ -1,5 +1,5 @@
-import type { Facts, Hold, Participant } from "@rendel/client";
-import { caretOf, pointOf } from "@rendel/client";
+import type { Facts, Hold, Participant } from "@rendel/client/parts";
+import { caretOf, pointOf } from "@rendel/client/parts";
 import { createContext, useContext } from "react";
 import type { Charter } from "../api.ts";
 import { Dot } from "../parts/ui.tsx";

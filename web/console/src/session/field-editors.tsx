@@ -1,4 +1,4 @@
-import type { Edit, Json } from "@rendel/client";
+import type { Edit, Json } from "@rendel/client/parts";
 import { useContext, useEffect, useId, useState } from "react";
 import type { Field } from "../api.ts";
 import { Button, Input, Select, Switch } from "../parts/ui.tsx";

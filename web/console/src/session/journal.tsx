@@ -1,4 +1,4 @@
-import type { Edit, Participant, Settled } from "@rendel/client";
+import type { Edit, Participant, Settled } from "@rendel/client/parts";
 import type { Charter } from "../api.ts";
 import { Badge, Dot, Empty } from "../parts/ui.tsx";
 import { again } from "./again.ts";

@@ -1,4 +1,4 @@
-import { type Edit, type Json, uuid7 } from "@rendel/client";
+import { type Edit, type Json, uuid7 } from "@rendel/client/parts";
 import { type KeyboardEvent, type ReactNode, useRef, useState } from "react";
 import type { Field } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";

@@ -1,4 +1,4 @@
-import type { Json } from "@rendel/client";
+import type { Json } from "@rendel/client/parts";
 import { useCallback, useState } from "react";
 import type { Charter } from "../api.ts";
 import { useSigned } from "../auth.tsx";

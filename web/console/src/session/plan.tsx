@@ -1,4 +1,4 @@
-import { Glide, type Json, type Participant, pointOf } from "@rendel/client";
+import { Glide, type Json, type Participant, pointOf } from "@rendel/client/parts";
 import { type KeyboardEvent, type PointerEvent, useEffect, useMemo, useRef, useState } from "react";
 import type { Charter, Surface } from "../api.ts";
 import { Button, Panel } from "../parts/ui.tsx";

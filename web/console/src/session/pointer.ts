@@ -1,4 +1,4 @@
-import type { Json } from "@rendel/client";
+import type { Json } from "@rendel/client/parts";
 
 /** One token as it stands in a JSON Pointer. */
 export function pointerToken(token: string): string {

@@ -1,4 +1,4 @@
-import type { Json } from "@rendel/client";
+import type { Json } from "@rendel/client/parts";
 import { createContext } from "react";
 
 /** The whole state that the editors below show a part of. */

@@ -1,4 +1,4 @@
-import type { Edit, Json, KindName } from "@rendel/client";
+import type { Edit, Json, KindName } from "@rendel/client/parts";
 import { type ComponentType, useContext, useState } from "react";
 import type { Charter, Field, Fields } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";

@@ -6,7 +6,7 @@ import {
   spliceBetween,
   toScalars,
   toUnits,
-} from "@rendel/client";
+} from "@rendel/client/parts";
 import { createContext, useContext, useLayoutEffect, useRef, useState } from "react";
 import type { Charter } from "../api.ts";
 import { Dot, INPUT } from "../parts/ui.tsx";

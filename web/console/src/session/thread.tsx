@@ -1,4 +1,4 @@
-import { digest, type Json } from "@rendel/client";
+import { digest, type Json } from "@rendel/client/parts";
 import { useEffect, useState } from "react";
 import type { Charter } from "../api.ts";
 import { useSigned } from "../auth.tsx";

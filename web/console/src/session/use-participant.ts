@@ -10,7 +10,7 @@ import {
   type Problem,
   type Settled,
   type Standing,
-} from "@rendel/client";
+} from "@rendel/client/parts";
 import { useEffect, useReducer, useRef } from "react";
 import { SERVER } from "../api.ts";
 
@@ -161,7 +161,7 @@ export function useParticipant(session: string, name: string, token: string | un
   const replica = connection.current?.replica;
   return {
     standing: connection.current?.standing ?? "waiting",
-    why: connection.current?.why,
+    why: connection.current?.problem?.detail,
     latency: connection.current?.latency,
     seq: replica?.seq ?? 0,
     view: replica?.view,

@@ -1,4 +1,4 @@
-import type { Effect, Json, Problem, Settled, Verdict } from "@rendel/client";
+import type { Effect, Json, Problem, Settled, Verdict } from "@rendel/client/parts";
 import type { Meaning } from "../parts/ui.tsx";
 
 /** A value as it reads in a sentence. */

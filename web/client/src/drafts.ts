@@ -1,0 +1,4 @@
+import { Drafting } from "./drafting.ts";
+import { supportTexts } from "./texts.ts";
+
+supportTexts(() => new Drafting());

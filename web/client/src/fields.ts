@@ -1,0 +1,124 @@
+import type { Edit, Field, Fields, Json } from "./frame.ts";
+import { isMembers } from "./members.ts";
+import { scalarCount } from "./position.ts";
+import type { Problem } from "./problem.ts";
+import { uuid7 } from "./uuid.ts";
+
+/** The field to which a path leads, `undefined` where it leads to none that is known. */
+export function fieldAt(fields: Fields, path: readonly string[]): Field | undefined {
+  const [name, ...inside] = path;
+  const field = name === undefined ? undefined : fields[name];
+  if (field === undefined || inside.length < 2 || field.each === undefined) return field;
+  return fieldAt(field.each, inside.slice(1));
+}
+
+/** What a field holds that nothing was said of. */
+function initial(field: Field, author: string): Json {
+  if (field.filled === "author") return author;
+  if (field.initial !== undefined) return field.initial;
+  switch (field.kind) {
+    case "counter":
+      return Math.max(field.min ?? 0, Math.min(field.max ?? 0, 0));
+    case "text":
+      return "";
+    case "map":
+      return {};
+    case "set":
+    case "list":
+      return [];
+    default:
+      return null;
+  }
+}
+
+/** A record as it will be: what was left out has its initial value. */
+function filled(fields: Fields, record: Json, author: string): Json {
+  if (record === null || typeof record !== "object" || Array.isArray(record)) return record;
+  const members = Object.entries(fields).map(([name, field]) => {
+    const given = record[name];
+    return [name, given === undefined || given === null ? initial(field, author) : given] as const;
+  });
+  return { ...record, ...Object.fromEntries(members) };
+}
+
+/** What a client can know before it asks: an edit with its id made and its defaults filled in. */
+export function prepared(fields: Fields | undefined, edit: Edit, author: string): Edit {
+  if (edit.op !== "put" && edit.op !== "insert") return edit;
+  const field = fields && fieldAt(fields, tokensOf(edit.at));
+  const value = field?.each === undefined ? edit.value : filled(field.each, edit.value, author);
+  return { ...edit, id: edit.id ?? uuid7(), value };
+}
+
+export function tokensOf(path: string): string[] {
+  const plain = (token: string) => token.replaceAll("~1", "/").replaceAll("~0", "~");
+  return path === "" ? [] : path.slice(1).split("/").map(plain);
+}
+
+/** Why an edit would be refused, as far as a client can know it. */
+export function refusalOf(fields: Fields, edit: Edit): Problem | undefined {
+  const tokens = tokensOf(edit.at);
+  // Within a value there may be anything, and what a role may not see is not declared here.
+  const field = fieldAt(fields, tokens);
+  if (field === undefined) return undefined;
+  if (edit.op === "set" && field.kind === "register") return misfit(field, edit.value, edit.at);
+  if ((edit.op === "put" || edit.op === "insert") && field.each !== undefined)
+    return ofRecord(field.each, edit.value, edit.at);
+  if (edit.op === "include" || edit.op === "insert") return misfit(field, edit.value, edit.at);
+  return undefined;
+}
+
+function ofRecord(fields: Fields, record: Json, at: string): Problem | undefined {
+  if (!isMembers(record))
+    return { kind: "wrong-type", at, detail: "A record is an object of its fields." };
+  for (const [name, value] of Object.entries(record)) {
+    const field = fields[name];
+    if (field === undefined)
+      return {
+        kind: "unknown-path",
+        at: `${at}/${name}`,
+        detail: `There is no field ${JSON.stringify(name)} here.`,
+      };
+    if (field.kind !== "register" || value === null) continue;
+    const problem = misfit(field, value, `${at}/${name}`);
+    if (problem !== undefined) return problem;
+  }
+  return undefined;
+}
+
+/** What is wrong with a value, by the keywords of JSON Schema that say most of it. */
+function misfit(field: Field, value: Json, at: string): Problem | undefined {
+  const { schema } = field;
+  if (schema === undefined) return undefined;
+  const wrong = (detail: string): Problem => ({ kind: "wrong-type", at, detail });
+  const types = schema.type === undefined ? undefined : [schema.type].flat();
+  if (types !== undefined && !types.some((type) => isOf(value, type)))
+    return wrong(`The value is to be a ${types.join(" or ")}.`);
+  if (Array.isArray(schema.enum) && !schema.enum.some((one) => same(one, value)))
+    return wrong(
+      `The value is one of ${schema.enum.map((one) => JSON.stringify(one)).join(", ")}.`,
+    );
+  const bound = (name: string) => (typeof schema[name] === "number" ? schema[name] : undefined);
+  const [least, most] =
+    typeof value === "number"
+      ? [bound("minimum"), bound("maximum")]
+      : typeof value === "string"
+        ? [bound("minLength"), bound("maxLength")]
+        : [];
+  const size = typeof value === "string" ? scalarCount(value) : value;
+  const unit = typeof value === "string" ? " characters" : "";
+  if (typeof size === "number" && least !== undefined && size < least)
+    return wrong(`At least ${least}${unit}.`);
+  if (typeof size === "number" && most !== undefined && size > most)
+    return wrong(`At most ${most}${unit}.`);
+  return undefined;
+}
+
+function isOf(value: Json, type: Json): boolean {
+  if (type === "integer") return Number.isInteger(value);
+  if (type === "null") return value === null;
+  if (type === "array") return Array.isArray(value);
+  if (type === "object") return isMembers(value);
+  return typeof value === type;
+}
+
+const same = (one: Json, other: Json) => JSON.stringify(one) === JSON.stringify(other);
