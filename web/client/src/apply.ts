@@ -241,7 +241,7 @@ function at(
   return withMember(state, token, at(inner ?? null, rest, step, replace));
 }
 
-function tokens(pointer: string): string[] {
+export function tokens(pointer: string): string[] {
   return pointer === ""
     ? []
     : pointer

@@ -15,6 +15,7 @@ import type { Claim } from "./keeper.ts";
 import { type Codec, type Ears, JSON_CODEC, type Link, openSocket } from "./link.ts";
 import { Outbox } from "./outbox.ts";
 import { type Change, Replica } from "./replica.ts";
+import { newSaying, type Saying } from "./telling.ts";
 
 /**
  * Where a connection stands. `waiting`: nothing is known of the session yet. `catching-up`: it is
@@ -43,9 +44,6 @@ const BEAT = 5_000;
 const SILENCE = 15_000;
 /** A way over which nothing has come for so long leads nowhere. */
 const OPEN_WITHIN = 6_000;
-/** After so long on a line a WebSocket is tried again, and then after twice as long each time. */
-const TRY_SOCKET = 5_000;
-const TRY_SOCKET_LAST = 300_000;
 /** What is pending is kept at most this often. */
 const KEEP = 200;
 /** Problems that pass by themselves. */
@@ -76,13 +74,14 @@ export class Connection {
   latency: number | undefined;
   #session: string;
   #token: TokenSource | undefined;
+  /** A guest's token, kept with what is pending. */
+  #guest: { token?: string } = {};
   /** The token of this connection. */
   #shown: string | undefined;
   #events: ConnectionEvents;
   #link: Link | undefined;
   /** Ways in a row that led nowhere. A WebSocket may be blocked, so every other is a line then. */
   #blocked = 0;
-  #socketAgain = TRY_SOCKET;
   #trying: ReturnType<typeof setTimeout> | undefined;
   /** Counts the ways that were tried: what belongs to an earlier one is nothing to us. */
   #tries = 0;
@@ -96,13 +95,9 @@ export class Connection {
   #isKept = false;
   #keepsState: boolean;
   #asksFields: boolean;
-  #saying: Facts | undefined;
-  #said = 0;
-  #saidAt = new Map<string, number>();
-  #lapses: { [fact: string]: number } = {};
-  #sayEvery = 33;
-  #sayTimer: ReturnType<typeof setTimeout> | undefined;
   #outbox = new Outbox((frames) => this.#sendProposals(frames));
+  /** What is told of one's participant, once something is. */
+  #saying: Saying | undefined;
   #asked = 0;
   #asks = new Map<number, (problem: Problem | undefined) => void>();
 
@@ -132,6 +127,10 @@ export class Connection {
     this.#isKept = kept !== undefined;
     const client = options.claim?.client ?? options.client;
     if (client === undefined) throw new Error("a connection needs a client or a claim");
+    if (kept?.token !== undefined && this.#token === undefined) {
+      this.#token = kept.token;
+      this.#guest = { token: kept.token };
+    }
     this.replica = kept === undefined ? new Replica(client) : Replica.restore(kept);
   }
 
@@ -149,6 +148,7 @@ export class Connection {
     ],
     ["online", () => this.#return()],
     ["pageshow", () => this.#wake()],
+    ["pagehide", () => this.#keeping !== undefined && this.#write()],
   ];
 
   /** The page is looked at again: what slept for longer than a beat or two is likely gone. */
@@ -181,7 +181,7 @@ export class Connection {
     // Told once its number is known.
     if (refused !== undefined) queueMicrotask(() => this.#events.changed?.(refused));
     this.#sendOutgoing();
-    this.#keep();
+    this.#keep(true);
     this.#events.standing?.();
     return n;
   }
@@ -191,23 +191,12 @@ export class Connection {
    * likes: what is said meanwhile is sent as the newest, at the charter's rate.
    */
   say(set: Facts): void {
-    this.#saying = { ...this.#saying, ...set };
-    if (this.#sayTimer !== undefined) return;
-    const wait = Math.max(0, this.#said + this.#sayEvery - performance.now());
-    this.#sayTimer = setTimeout(() => {
-      this.#sayTimer = undefined;
-      // Otherwise it is said with the next `enter`, or after the `welcome` that is waited for.
-      if (this.standing === "present") this.#send(this.#takeSaying());
-    }, wait);
-  }
-
-  /** What waits to be said, from now on as what was said. */
-  #takeSaying(): FromParticipant {
-    this.#said = performance.now();
-    for (const name of Object.keys(this.#saying ?? {})) this.#saidAt.set(name, this.#said);
-    const frame = this.replica.say(this.#saying ?? {});
-    this.#saying = undefined;
-    return frame;
+    this.#saying ??= newSaying(
+      this.replica,
+      () => this.standing === "present",
+      (frame) => this.#send(frame),
+    );
+    this.#saying.say(set);
   }
 
   /**
@@ -269,7 +258,7 @@ export class Connection {
   /** It is over: nothing is tried again. */
   #end(problem: Problem): void {
     clearTimeout(this.#timer);
-    clearTimeout(this.#sayTimer);
+    this.#saying?.stop();
     for (const [name, hear] of this.#page) globalThis.removeEventListener?.(name, hear);
     globalThis.document?.removeEventListener("visibilitychange", this.#wake);
     this.#drop();
@@ -281,16 +270,21 @@ export class Connection {
    * What is pending is written beside the page, so that a reload does not lose it; what is answered
    * is forgotten there.
    */
-  #keep(): void {
+  #keep(isNew = false): void {
     const isNeeded = this.replica.pending.length > 0 || this.#keepsState;
     if (this.#claim === undefined || (!isNeeded && !this.#isKept)) return;
-    this.#keeping ??= setTimeout(() => this.#write(), this.#isKept ? KEEP : 0);
+    // What is new is kept at once: the page may be loaded again the next moment.
+    if (isNew) clearTimeout(this.#keeping);
+    else if (this.#keeping !== undefined) return;
+    this.#keeping = setTimeout(() => this.#write(), this.#isKept && !isNew ? KEEP : 0);
   }
 
   #write(): void {
+    clearTimeout(this.#keeping);
     this.#keeping = undefined;
     const isNeeded = this.replica.pending.length > 0 || this.#keepsState;
-    if (isNeeded || this.#isKept) this.#claim?.keep(isNeeded ? this.replica.kept() : undefined);
+    const kept = isNeeded ? this.replica.kept() : undefined;
+    if (isNeeded || this.#isKept) this.#claim?.keep(kept && { ...kept, ...this.#guest });
     this.#isKept = isNeeded;
   }
 
@@ -342,48 +336,26 @@ export class Connection {
       if (isOpen) this.#blocked += 2;
       ears.lost();
     }, OPEN_WITHIN);
+    const socket = (ears: Ears) => openSocket(this.#session, this.#codec, ears);
     if (!isLine) {
-      this.#link = openSocket(this.#session, this.#codec, ears);
+      this.#link = socket(ears);
       return;
     }
-    import("./line.ts").then(({ openLine }) => {
+    import("./line.ts").then(({ openLine, whenSocketsPass }) => {
       if (!isOurs()) return;
       this.#link = openLine(this.#session, ears);
-      this.#trySocket();
+      whenSocketsPass(socket, isOurs, () => {
+        this.#blocked = 0;
+        this.#lost("a WebSocket gets through again");
+        this.#return();
+      });
     }, ears.lost);
   }
 
   #enter(): void {
-    const hasLapsed = ([name, after]: [string, number]) =>
-      performance.now() - (this.#saidAt.get(name) ?? 0) >= after;
-    const lapsed = Object.entries(this.#lapses).filter(hasLapsed);
-    this.replica.lapse(lapsed.map(([name]) => name));
-    if (this.#saying !== undefined) this.#takeSaying();
+    this.#saying?.enter();
     this.#send(this.replica.enter(this.#shown, this.#asksFields));
     if (this.replica.confirmed !== undefined) this.#stand("catching-up");
-  }
-
-  /** On a line, looks now and then whether a WebSocket gets through, and goes on over that. */
-  #trySocket(): void {
-    const tries = this.#tries;
-    setTimeout(() => {
-      if (tries !== this.#tries || this.standing !== "present") return;
-      const probe = openSocket(this.#session, this.#codec, {
-        opened: () => {
-          probe.close();
-          if (tries !== this.#tries) return;
-          this.#blocked = 0;
-          this.#socketAgain = TRY_SOCKET;
-          this.#lost("a WebSocket gets through again");
-          this.#return();
-        },
-        received: () => {},
-        lost: () => {
-          this.#socketAgain = Math.min(2 * this.#socketAgain, TRY_SOCKET_LAST);
-          if (tries === this.#tries) this.#trySocket();
-        },
-      });
-    }, this.#socketAgain);
   }
 
   #receive(frame: FromService): void {
@@ -398,10 +370,11 @@ export class Connection {
     if (frame.type === "cue")
       this.#events.cued?.({ name: frame.name, by: frame.by, ...data(frame.data) });
     if (frame.type === "welcome") {
-      this.#sayEvery = 1_000 / (frame.limits.presence_per_second ?? 30);
-      this.#lapses = frame.limits.presence_lapses_ms ?? {};
       // A guest comes back as the same guest.
-      this.#token = frame.token ?? this.#token;
+      if (frame.token !== undefined) {
+        this.#token = frame.token;
+        this.#guest = { token: frame.token };
+      }
     }
     if (frame.type === "notice") this.#events.noticed?.(frame.problem);
     if (frame.type === "bye") this.#bye(frame.problem);
@@ -410,13 +383,25 @@ export class Connection {
       this.#outbox.takeBack(frame.n, frame.problem.wait_ms ?? 1_000, this.replica.unanswered);
     if (frame.type === "welcome") this.#welcomed(frame.limits);
     else this.#sendOutgoing();
-    for (const change of changes) this.#events.changed?.(change);
+    for (const change of changes) {
+      if (change.kind === "compared") this.#tellDigest(change.seq, change.canonical);
+      else this.#events.changed?.(change);
+    }
     if (changes.length > 0) this.#keep();
     if (changes.some((change) => change.kind === "diverged"))
       this.#lost("this replica differs and asks for a snapshot");
     if (changes.some((change) => change.kind === "unknown"))
       this.#lost("the service remembers nothing of this client");
     if (changes.length > 0) this.#events.standing?.();
+  }
+
+  #tellDigest(seq: number, canonical: string): void {
+    const tries = this.#tries;
+    hash(canonical).then(
+      (sha256) => tries === this.#tries && this.#send({ type: "digest", seq, sha256 }),
+      // It is asked for again.
+      () => {},
+    );
   }
 
   #welcomed(limits: Welcome["limits"]): void {
@@ -433,7 +418,7 @@ export class Connection {
     this.#beat = setInterval(beat, BEAT);
     beat();
     this.#stand("present");
-    if (this.#saying !== undefined) this.say({});
+    this.#saying?.welcome(limits);
   }
 
   #bye(problem: Problem): void {
@@ -497,4 +482,12 @@ export class Connection {
     this.standing = standing;
     this.#events.standing?.();
   }
+}
+
+/** The SHA-256 of a text. Pages without TLS lack the browser's own, and load another. */
+async function hash(text: string): Promise<string> {
+  const { subtle } = globalThis.crypto;
+  if (subtle === undefined) return (await import("./sha256.ts")).sha256(text);
+  const bytes = new Uint8Array(await subtle.digest("SHA-256", new TextEncoder().encode(text)));
+  return Array.from(bytes, (byte) => byte.toString(16).padStart(2, "0")).join("");
 }

@@ -1,3 +1,4 @@
+import { tokens } from "./apply.ts";
 import type { Edit, Field, Fields, Json } from "./frame.ts";
 import { isMembers } from "./members.ts";
 import { scalarCount } from "./position.ts";
@@ -16,19 +17,8 @@ export function fieldAt(fields: Fields, path: readonly string[]): Field | undefi
 function initial(field: Field, author: string): Json {
   if (field.filled === "author") return author;
   if (field.initial !== undefined) return field.initial;
-  switch (field.kind) {
-    case "counter":
-      return Math.max(field.min ?? 0, Math.min(field.max ?? 0, 0));
-    case "text":
-      return "";
-    case "map":
-      return {};
-    case "set":
-    case "list":
-      return [];
-    default:
-      return null;
-  }
+  if (field.kind === "counter") return Math.max(field.min ?? 0, Math.min(field.max ?? 0, 0));
+  return ({ text: "", map: {}, set: [], list: [] } as Record<string, Json>)[field.kind] ?? null;
 }
 
 /** A record as it will be: what was left out has its initial value. */
@@ -41,24 +31,23 @@ function filled(fields: Fields, record: Json, author: string): Json {
   return { ...record, ...Object.fromEntries(members) };
 }
 
-/** What a client can know before it asks: an edit with its id made and its defaults filled in. */
-export function prepared(fields: Fields | undefined, edit: Edit, author: string): Edit {
+/** What an edit will be, as far as a client can know it: its defaults filled in. */
+export function foreseen(fields: Fields | undefined, edit: Edit, author: string): Edit {
   if (edit.op !== "put" && edit.op !== "insert") return edit;
-  const field = fields && fieldAt(fields, tokensOf(edit.at));
+  const field = fields && fieldAt(fields, tokens(edit.at));
   const value = field?.each === undefined ? edit.value : filled(field.each, edit.value, author);
-  return { ...edit, id: edit.id ?? uuid7(), value };
+  return { ...edit, value };
 }
 
-export function tokensOf(path: string): string[] {
-  const plain = (token: string) => token.replaceAll("~1", "/").replaceAll("~0", "~");
-  return path === "" ? [] : path.slice(1).split("/").map(plain);
+/** An edit with the id of what it makes. */
+export function identified(edit: Edit): Edit {
+  return edit.op === "put" || edit.op === "insert" ? { ...edit, id: edit.id ?? uuid7() } : edit;
 }
 
 /** Why an edit would be refused, as far as a client can know it. */
 export function refusalOf(fields: Fields, edit: Edit): Problem | undefined {
-  const tokens = tokensOf(edit.at);
   // Within a value there may be anything, and what a role may not see is not declared here.
-  const field = fieldAt(fields, tokens);
+  const field = fieldAt(fields, tokens(edit.at));
   if (field === undefined) return undefined;
   if (edit.op === "set" && field.kind === "register") return misfit(field, edit.value, edit.at);
   if ((edit.op === "put" || edit.op === "insert") && field.each !== undefined)
@@ -68,8 +57,7 @@ export function refusalOf(fields: Fields, edit: Edit): Problem | undefined {
 }
 
 function ofRecord(fields: Fields, record: Json, at: string): Problem | undefined {
-  if (!isMembers(record))
-    return { kind: "wrong-type", at, detail: "A record is an object of its fields." };
+  if (!isMembers(record)) return { kind: "wrong-type", at, detail: "A record is an object." };
   for (const [name, value] of Object.entries(record)) {
     const field = fields[name];
     if (field === undefined)
@@ -94,23 +82,20 @@ function misfit(field: Field, value: Json, at: string): Problem | undefined {
   if (types !== undefined && !types.some((type) => isOf(value, type)))
     return wrong(`The value is to be a ${types.join(" or ")}.`);
   if (Array.isArray(schema.enum) && !schema.enum.some((one) => same(one, value)))
-    return wrong(
-      `The value is one of ${schema.enum.map((one) => JSON.stringify(one)).join(", ")}.`,
-    );
-  const bound = (name: string) => (typeof schema[name] === "number" ? schema[name] : undefined);
-  const [least, most] =
-    typeof value === "number"
-      ? [bound("minimum"), bound("maximum")]
-      : typeof value === "string"
-        ? [bound("minLength"), bound("maxLength")]
-        : [];
-  const size = typeof value === "string" ? scalarCount(value) : value;
-  const unit = typeof value === "string" ? " characters" : "";
-  if (typeof size === "number" && least !== undefined && size < least)
-    return wrong(`At least ${least}${unit}.`);
-  if (typeof size === "number" && most !== undefined && size > most)
-    return wrong(`At most ${most}${unit}.`);
-  return undefined;
+    return wrong(`The value is one of ${JSON.stringify(schema.enum)}.`);
+  const isText = typeof value === "string";
+  const size = isText ? scalarCount(value) : value;
+  if (typeof size !== "number") return undefined;
+  const [least, most] = isText ? ["minLength", "maxLength"] : ["minimum", "maximum"];
+  const isBeyond = (name: string | undefined, sign: number) => {
+    const bound = schema[name ?? ""];
+    return typeof bound === "number" && sign * (size - bound) > 0;
+  };
+  if (!isBeyond(least, -1) && !isBeyond(most, 1)) return undefined;
+  const bounds = [least, most].flatMap((name = "") =>
+    name in schema ? `${name} ${schema[name]}` : [],
+  );
+  return wrong(`The value is beyond its bounds: ${bounds.join(", ")}.`);
 }
 
 function isOf(value: Json, type: Json): boolean {

@@ -81,3 +81,27 @@ export function openLine(session: string, ears: Ears): Link {
     isOpen: () => id !== undefined && !signal.aborted,
   };
 }
+
+/** After so long on a line a WebSocket is tried, and then after twice as long each time, up to the last. */
+const TRY_FIRST = 5_000;
+const TRY_LAST = 300_000;
+
+/** Looks now and then whether a WebSocket gets through, as long as anybody wants to know. */
+export function whenSocketsPass(
+  open: (ears: Ears) => Link,
+  isWanted: () => boolean,
+  pass: () => void,
+  wait = TRY_FIRST,
+): void {
+  setTimeout(() => {
+    if (!isWanted()) return;
+    const probe = open({
+      opened: () => {
+        probe.close();
+        if (isWanted()) pass();
+      },
+      received: () => {},
+      lost: () => whenSocketsPass(open, isWanted, pass, Math.min(2 * wait, TRY_LAST)),
+    });
+  }, wait);
+}

@@ -8,13 +8,14 @@ import "./drafts.ts";
 import "./presence.ts";
 
 export { applyEdit, applyEffect } from "./apply.ts";
-export { canonical, digest } from "./canonical.ts";
+export { canonical } from "./canonical.ts";
 export {
   Connection,
   type ConnectionEvents,
   type Standing,
   type TokenSource,
 } from "./connection.ts";
+export { digest } from "./digest.ts";
 export type {
   Caret,
   Cue,

@@ -1,9 +1,9 @@
 /** What participants tell of themselves: load it where a page shows that. */
 
-import type { Caret, Effect, Facts, Json, Told } from "./frame.ts";
+import type { Caret, Effect, Facts, FromParticipant, Json, Told, Welcome } from "./frame.ts";
 import { takesAway } from "./frame.ts";
 import { scalarCount } from "./position.ts";
-import { supportTelling, type Telling } from "./telling.ts";
+import { type newSaying, type Saying, supportTelling, type Telling } from "./telling.ts";
 
 class Presence implements Telling {
   readonly told = new Map<string, Map<string, Facts>>();
@@ -42,7 +42,70 @@ class Presence implements Telling {
   }
 }
 
-supportTelling((isSelf) => new Presence(isSelf));
+/** What one tells of oneself. */
+class Own implements Saying {
+  #replica: Given[0];
+  #isPresent: Given[1];
+  #send: Given[2];
+  #waiting: Facts | undefined;
+  #said = 0;
+  #saidAt = new Map<string, number>();
+  #lapses: { [fact: string]: number } = {};
+  #every = 33;
+  #timer: ReturnType<typeof setTimeout> | undefined;
+
+  constructor(...[replica, isPresent, send]: Given) {
+    this.#replica = replica;
+    this.#isPresent = isPresent;
+    this.#send = send;
+    if (replica.limits !== undefined) this.welcome(replica.limits);
+  }
+
+  say(set: Facts): void {
+    this.#waiting = { ...this.#waiting, ...set };
+    if (this.#timer !== undefined) return;
+    const wait = Math.max(0, this.#said + this.#every - performance.now());
+    this.#timer = setTimeout(() => {
+      this.#timer = undefined;
+      // Otherwise it is said with the next `enter`, or after the `welcome` that is waited for.
+      if (this.#isPresent()) this.#send(this.#take());
+    }, wait);
+  }
+
+  /** What waits to be said, from now on as what was said. */
+  #take(): FromParticipant {
+    this.#said = performance.now();
+    for (const name of Object.keys(this.#waiting ?? {})) this.#saidAt.set(name, this.#said);
+    const frame = this.#replica.say(this.#waiting ?? {});
+    this.#waiting = undefined;
+    return frame;
+  }
+
+  enter(): void {
+    const hasLapsed = ([name, after]: [string, number]) =>
+      performance.now() - (this.#saidAt.get(name) ?? 0) >= after;
+    const lapsed = Object.entries(this.#lapses).filter(hasLapsed);
+    this.#replica.lapse(lapsed.map(([name]) => name));
+    if (this.#waiting !== undefined) this.#take();
+  }
+
+  welcome(limits: Welcome["limits"]): void {
+    this.#every = 1_000 / (limits.presence_per_second ?? 30);
+    this.#lapses = limits.presence_lapses_ms ?? {};
+    if (this.#waiting !== undefined) this.say({});
+  }
+
+  stop(): void {
+    clearTimeout(this.#timer);
+  }
+}
+
+type Given = Parameters<typeof newSaying>;
+
+supportTelling({
+  telling: (isSelf) => new Presence(isSelf),
+  saying: (...given) => new Own(...given),
+});
 
 /** The place in a text that a fact is, if it is one. */
 export function caretOf(fact: Json | undefined): Caret | undefined {

@@ -29,7 +29,7 @@ export function tooLarge(
   if (edits.length > limits.edits)
     return refusal(
       "edits",
-      `A proposal has at most ${limits.edits} edits; this one has ${edits.length}. Propose several.`,
+      `A proposal has at most ${limits.edits} edits, not ${edits.length}. Propose several.`,
     );
   const text = JSON.stringify([edits, more]);
   if (HALF.test(text)) {
@@ -52,7 +52,7 @@ export function tooLarge(
   if (bytes <= limits.frame) return undefined;
   return refusal(
     "frame",
-    `A proposal has at most ${limits.frame} bytes; this one has ${bytes}. Propose less at a time.`,
+    `A proposal has at most ${limits.frame} bytes, not ${bytes}. Propose several.`,
   );
 }
 

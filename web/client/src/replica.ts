@@ -1,5 +1,5 @@
 import { afterIndex, applyEdit, applyEffect, textAt, valueAt } from "./apply.ts";
-import { digest } from "./canonical.ts";
+import { canonical } from "./canonical.ts";
 import { Company } from "./company.ts";
 import type { Splice } from "./draft.ts";
 import type {
@@ -54,6 +54,8 @@ export type Change =
    * before is sent anew then.
    */
   | { kind: "unknown" }
+  /** The service compares: it is to be told the SHA-256 of this canonical JSON. */
+  | { kind: "compared"; seq: number; canonical: string }
   | { kind: "diverged"; why: string };
 
 /**
@@ -100,6 +102,8 @@ export type Kept = {
   lastN: number;
   answered: number;
   refused: number;
+  /** A guest's token, with which they are the same guest. */
+  token?: string;
   /** Each with the splices that it is among what everyone agrees on and those before it. */
   pending: (Pending & { now: Edit[] })[];
 };
@@ -140,7 +144,10 @@ export class Replica {
   /** The last own proposal that was refused. */
   #refused = 0;
   #diverged = false;
-  #limits: Welcome["limits"] | undefined;
+  /** What an own edit will be as far as a client can know it: so it is shown until it is settled. */
+  foresee: (edit: Edit) => Edit = (edit) => edit;
+  /** What bounds this connection, once a welcome has said it. */
+  limits: Welcome["limits"] | undefined;
   #refusedHere: Change[] = [];
 
   constructor(client: string) {
@@ -247,7 +254,8 @@ export class Replica {
     if (this.#view === undefined && this.#confirmed !== undefined) {
       const edits = this.#pending
         .flatMap((pending) => pending.edits)
-        .filter((edit) => edit.op !== "splice");
+        .filter((edit) => edit.op !== "splice")
+        .map(this.foresee);
       const view = edits.reduce(applyEdit, this.#confirmed);
       this.#view = this.#drafts?.over(view) ?? view;
     }
@@ -275,6 +283,11 @@ export class Replica {
     return this.#pending.map((pending) => pending.first);
   }
 
+  /** The proposals that have no answer yet, by the numbers that their user knows them by. */
+  get asked(): readonly { readonly n: number; readonly edits: readonly Edit[] }[] {
+    return this.#pending;
+  }
+
   /** The next own proposal that was refused here, without a word to the service. */
   pollRefused(): Change | undefined {
     return this.#refusedHere.shift();
@@ -296,15 +309,6 @@ export class Replica {
 
   release(anchor: Anchor): void {
     this.#drafts?.release(anchor);
-  }
-
-  /**
-   * The SHA-256 of the confirmed state as canonical JSON, to compare with other replicas at the
-   * same `seq`.
-   */
-  digest(): string | undefined {
-    const { confirmed } = this;
-    return confirmed === undefined ? undefined : digest(confirmed);
   }
 
   /**
@@ -360,7 +364,7 @@ export class Replica {
     this.#lastN += 1;
     this.#made += 1;
     const [key, n] = [this.#made, this.#lastN];
-    const problem = this.#limits && tooLarge(this.#limits, edits, more);
+    const problem = this.limits && tooLarge(this.limits, edits, more);
     if (problem !== undefined) {
       this.#refusedHere.push({ kind: "refused", n, problem });
       return n;
@@ -444,8 +448,7 @@ export class Replica {
       case "outcome":
         return this.#outcome(frame);
       case "digest":
-        this.#answerDigest(frame.seq);
-        return [];
+        return this.#compare(frame.seq);
       case "resync":
         this.#takeState(frame.state);
         this.seq = frame.seq;
@@ -491,9 +494,10 @@ export class Replica {
     return [{ kind: "unknown" }, ...changes];
   }
 
-  #answerDigest(seq: number): void {
-    const sha256 = seq === this.seq ? this.digest() : undefined;
-    if (sha256 !== undefined) this.#outgoing.push({ type: "digest", seq, sha256 });
+  #compare(seq: number): Change[] {
+    const { confirmed } = this;
+    if (seq !== this.seq || confirmed === undefined) return [];
+    return [{ kind: "compared", seq, canonical: canonical(confirmed) }];
   }
 
   /** Another state than the one that updates led to. */
@@ -514,6 +518,7 @@ export class Replica {
     // Another role may see others of them.
     if (frame.you.role !== this.you?.role) this.fields = undefined;
     this.fields = frame.fields ?? this.fields;
+    this.#view = undefined;
     this.you = frame.you;
     this.session = frame.session;
     this.epoch = frame.epoch;
@@ -533,7 +538,7 @@ export class Replica {
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
     // Places in it count in the texts as they are now.
     this.#company.arrive(frame);
-    this.#limits = frame.limits;
+    this.limits = frame.limits;
     // What was kept over a reload may be more than the service would take without ending the
     // connection.
     const refused = this.#pending.flatMap(({ frame: sent, edits, more }) => {

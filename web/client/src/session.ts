@@ -1,5 +1,6 @@
+import { tokens } from "./apply.ts";
 import { Connection, type Standing, type TokenSource } from "./connection.ts";
-import { fieldAt, prepared, refusalOf, tokensOf } from "./fields.ts";
+import { fieldAt, foreseen, identified, refusalOf } from "./fields.ts";
 import type {
   Cue,
   CueFor,
@@ -11,6 +12,7 @@ import type {
   Place,
   Settled,
   Verdict,
+  Problem as WireProblem,
 } from "./frame.ts";
 import type { Claim } from "./keeper.ts";
 import { type Codec, JSON_CODEC } from "./link.ts";
@@ -140,6 +142,14 @@ export class Session<T extends Typing = AnyTyping> {
         noticed: (problem) => this.#tell("problem", problemOf(problem)),
       },
     });
+    const { replica } = this.#connection;
+    replica.foresee = (edit) => foreseen(replica.fields, edit, replica.you?.id ?? "");
+    // What was kept over a reload has outcomes too.
+    for (const { n, edits } of replica.asked) {
+      const proposal = new Proposal(edits);
+      proposal.n = n;
+      this.#proposals.set(n, proposal);
+    }
     this.#connection.start();
   }
 
@@ -164,8 +174,7 @@ export class Session<T extends Typing = AnyTyping> {
 
   /** Why it is away or has ended. */
   get why(): Problem | undefined {
-    const { problem } = this.#connection;
-    return problem && problemOf(problem);
+    return asTold(this.#connection.problem);
   }
 
   /** Whether the state is of an earlier moment: there is no connection, or not yet again. */
@@ -235,9 +244,8 @@ export class Session<T extends Typing = AnyTyping> {
    * can know to be wrong is refused without a word to the service.
    */
   propose(edits: readonly T["edits"][], more: { gesture?: string; note?: string } = {}): Proposal {
-    const { replica } = this.#connection;
-    const { fields, you } = replica;
-    const asked = edits.map((edit) => prepared(fields, edit, you?.id ?? ""));
+    const { fields } = this.#connection.replica;
+    const asked = edits.map(identified);
     const proposal = new Proposal(asked);
     const problem = fields && asked.map((edit) => refusalOf(fields, edit)).find(Boolean);
     if (problem !== undefined) return this.#refused(proposal, problem);
@@ -282,7 +290,7 @@ export class Session<T extends Typing = AnyTyping> {
 
   #handle<H>(at: string, kind: string): H {
     const { fields } = this.#connection.replica;
-    const found = fields && fieldAt(fields, tokensOf(at))?.kind;
+    const found = fields && fieldAt(fields, tokens(at))?.kind;
     if (fields !== undefined && found !== kind)
       throw new Error(
         `${at} is ${found === undefined ? "no field of this session" : `a ${found}`}, not a ${kind}`,
@@ -296,23 +304,20 @@ export class Session<T extends Typing = AnyTyping> {
   }
 
   /** Takes or renews a hold; gives the problem where it is not to be had. */
-  async hold(at: string, more?: { for?: number; over?: boolean }): Promise<Problem | undefined> {
-    const problem = await this.#connection.hold(at, more);
-    return problem && problemOf(problem);
+  hold(at: string, more?: { for?: number; over?: boolean }): Promise<Problem | undefined> {
+    return this.#connection.hold(at, more).then(asTold);
   }
 
-  async release(at: string): Promise<Problem | undefined> {
-    const problem = await this.#connection.release(at);
-    return problem && problemOf(problem);
+  release(at: string): Promise<Problem | undefined> {
+    return this.#connection.release(at).then(asTold);
   }
 
   /** Sends a transient message. */
-  async cue<N extends keyof T["cues"] & string>(
+  cue<N extends keyof T["cues"] & string>(
     name: N,
     more: { data?: T["cues"][N]; to?: CueFor } = {},
   ): Promise<Problem | undefined> {
-    const problem = await this.#connection.cue(name, more as { data?: Json; to?: CueFor });
-    return problem && problemOf(problem);
+    return this.#connection.cue(name, more as { data?: Json; to?: CueFor }).then(asTold);
   }
 
   /** Leaves for good. Doing it twice, or after the end, does no harm. */
@@ -330,6 +335,7 @@ export class Session<T extends Typing = AnyTyping> {
       for (const proposal of this.pending)
         this.#end(proposal.n, { kind: "refused", problem: this.why ?? NOT_YET });
     this.#tell("standing", this.standing);
+    if (this.standing === "ended" && this.why !== undefined) this.#tell("problem", this.why);
   }
 
   #refused(proposal: Proposal, problem: Problem): Proposal {
@@ -407,6 +413,8 @@ export class Session<T extends Typing = AnyTyping> {
     this.#tell("state");
   }
 }
+
+const asTold = (problem: WireProblem | undefined) => problem && problemOf(problem);
 
 const NOT_YET: Problem = {
   kind: "unavailable",

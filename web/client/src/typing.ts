@@ -52,18 +52,18 @@ export type Texts<T extends Typing> = OfKind<T, { kind: "text" }, "kind">;
 export type ValueOf<F> = F extends { beside: true; value: infer V }
   ? readonly V[]
   : F extends { kind: "register"; value: infer V }
-  ? V | null
-  : F extends { kind: "counter" }
-    ? number
-    : F extends { kind: "text" }
-      ? string
-      : F extends { kind: "set"; value: infer V }
-        ? readonly V[]
-        : F extends { kind: "map"; each: infer E }
-          ? { readonly [id: string]: RecordOf<E> }
-          : F extends { kind: "list"; each: infer E }
-            ? readonly { readonly id: string; readonly value: ElementOf<E> }[]
-            : never;
+    ? V | null
+    : F extends { kind: "counter" }
+      ? number
+      : F extends { kind: "text" }
+        ? string
+        : F extends { kind: "set"; value: infer V }
+          ? readonly V[]
+          : F extends { kind: "map"; each: infer E }
+            ? { readonly [id: string]: RecordOf<E> }
+            : F extends { kind: "list"; each: infer E }
+              ? readonly { readonly id: string; readonly value: ElementOf<E> }[]
+              : never;
 /** A record in the state. */
 export type RecordOf<E> = E extends Undeclared
   ? { readonly [field: string]: Json }

@@ -4,6 +4,7 @@ import { describe, expect, test } from "vitest";
 import { CBOR_CODEC } from "../src/cbor.ts";
 import {
   type Anchor,
+  digest,
   type Edit,
   type Effect,
   type Facts,
@@ -11,6 +12,7 @@ import {
   followCarets,
   Replica,
 } from "../src/parts.ts";
+import { sha256 } from "../src/sha256.ts";
 
 type Step =
   | { receive: FromService; sends?: unknown[] }
@@ -95,8 +97,15 @@ function run(first: Replica, steps: Step[], beforeWelcome = (replica: Replica) =
   for (const step of steps) {
     if ("receive" in step) {
       if (step.receive.type === "welcome") replica = beforeWelcome(replica);
-      diverged = replica.handle(step.receive).some((change) => change.kind === "diverged");
-      expect(sent(replica)).toEqual(step.sends ?? []);
+      const changes = replica.handle(step.receive);
+      diverged = changes.some((change) => change.kind === "diverged");
+      // What a connection makes of it.
+      const digests = changes.flatMap((change) =>
+        change.kind === "compared"
+          ? [{ type: "digest", seq: change.seq, sha256: sha256(change.canonical) }]
+          : [],
+      );
+      expect([...sent(replica), ...digests]).toEqual(step.sends ?? []);
     } else if ("propose" in step) {
       replica.propose(step.propose);
       expect(sent(replica)[0] ?? null).toEqual(step.sends);
@@ -115,7 +124,7 @@ function run(first: Replica, steps: Step[], beforeWelcome = (replica: Replica) =
         pending: replica.pending,
         unanswered: replica.unanswered,
         enter: replica.enter(),
-        digest: replica.digest(),
+        digest: replica.confirmed === undefined ? undefined : digest(replica.confirmed),
         diverged,
         anchors: Object.fromEntries(places),
       };

@@ -34,8 +34,8 @@ const Around = createContext<{ session: Session | undefined; first: Beginning } 
   undefined,
 );
 
-type Given = { children: ReactNode; first?: Json } & (
-  | { session: Session<never> | Session }
+type Given<T extends Typing> = { children: ReactNode; first?: Json } & (
+  | { session: Session<T> }
   | { session?: undefined; options: Options }
 );
 
@@ -44,11 +44,11 @@ type Given = { children: ReactNode; first?: Json } & (
  * `options` while this is shown. `first` is a state to begin with: what a server has read is drawn
  * there and at first in the browser.
  */
-export function Inside(given: Given): ReactNode {
+export function Inside<T extends Typing = AnyTyping>(given: Given<T>): ReactNode {
   const { children, first } = given;
   const options = given.session === undefined ? given.options : undefined;
   const own = useEntered(options);
-  const session = (given.session as Session | undefined) ?? own;
+  const session = (given.session as unknown as Session | undefined) ?? own;
   const around = useMemo(() => ({ session, first }), [session, first]);
   return createElement(Around.Provider, { value: around }, children);
 }
@@ -140,6 +140,11 @@ export function usePeople(): readonly Participant[] {
 }
 
 const NOBODY: readonly Participant[] = [];
+
+/** How many are here, those included who are not named. */
+export function useCount(): number {
+  return useTold(["people"], (session) => session.count, 0);
+}
 
 /** Who holds a path, if anybody does. */
 export function useHold(path: string): Hold | undefined {

@@ -14,6 +14,7 @@ mod delivery;
 mod digests;
 mod durability;
 mod entering;
+mod examples;
 mod faults;
 mod gates;
 mod hostile;

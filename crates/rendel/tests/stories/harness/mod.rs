@@ -1,10 +1,14 @@
 //! What the stories are told with.
 
+mod blocking;
+mod browser;
 mod events;
 mod proxy;
 mod raw;
 mod service;
 
+pub(crate) use blocking::Blocking;
+pub(crate) use browser::Browser;
 pub(crate) use events::Events;
 pub(crate) use proxy::Proxy;
 pub(crate) use raw::{Raw, name};
