@@ -62,5 +62,6 @@ pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot, Verdicted};
 pub use stamp::Stamp;
 pub use state::{Misfit, State};
+pub use suggest::nearest;
 pub use surface::Surface;
 pub use update::{Change, Effect, Effects, Proposal, Settled, Verdict, VerdictKind};

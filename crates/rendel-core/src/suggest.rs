@@ -4,7 +4,7 @@
 /// to be a slip.
 ///
 /// Cost O(known names × length²); lengths are capped so that hostile input stays cheap.
-pub(crate) fn nearest<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> Option<String> {
+pub fn nearest<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> Option<String> {
     let given: String = given.chars().take(64).collect::<String>().to_lowercase();
     let allowed = match given.chars().count() {
         0..=2 => 1,

@@ -14,6 +14,10 @@ pub(crate) struct Rate {
     what: &'static str,
 }
 
+/// What often is behind many proposals.
+const LOOP: &str = "A client that proposes on every update that it gets is a loop: let it answer to \
+    what people do.";
+
 impl Rate {
     /// The rate of a participant's proposals.
     pub(crate) fn of_proposals(limits: &rendel_core::Limits) -> Self {
@@ -45,17 +49,19 @@ impl Rate {
             let wait = until.wait_time_from(DefaultClock::default().now());
             let wait_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX).max(1);
             let Self { per_second, what, .. } = self;
-            let mut detail = format!(
+            let detail = format!(
                 "More than {per_second} {what} per second; the next is taken \
                 in {wait_ms} ms."
             );
             let limit =
                 if *what == "proposals" { "proposals-per-second" } else { "words-per-second" };
-            if *what == "proposals" {
-                detail += " A client that proposes on every update that it gets is a loop: let it \
-                     answer to what people do.";
+            let problem = Problem::new(ProblemKind::TooFast, detail);
+            let problem = problem.with("wait_ms", wait_ms).with("limit", limit);
+            match *what {
+                // For whoever wrote the client, not for whoever uses it.
+                "proposals" => problem.with("hint", LOOP),
+                _ => problem,
             }
-            Problem::new(ProblemKind::TooFast, detail).with("wait_ms", wait_ms).with("limit", limit)
         })
     }
 }

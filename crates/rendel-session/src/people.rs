@@ -172,6 +172,10 @@ impl People {
     /// A connection enters: `crowded` beyond the charter's participants, and beyond `most_each`
     /// connections of one.
     pub(crate) fn enter(&mut self, who: &Person, most_each: u32) -> Result<(), Problem> {
+        // The backend looks on, and takes part by its calls: it is nobody to see among people.
+        if who.role == Actor::SERVICE {
+            return Ok(());
+        }
         let change = self.present.add(who, self.charter.session.participants, most_each)?;
         if !change.joined.is_empty() && !self.is_named(&who.role) {
             self.unnamed.insert(who.id.clone());

@@ -39,9 +39,31 @@ pub(crate) fn decode_json_within<T: DeserializeOwned>(
         Problem::new(ProblemKind::Malformed, format!("Byte {} is not UTF-8.", error.valid_up_to()))
     })?;
     check_depth(deepest, text)?;
-    serde_json::from_str(text).map_err(|error| {
-        Problem::new(ProblemKind::Malformed, format!("This is not what was expected: {error}."))
-    })
+    serde_json::from_str(text).map_err(|_| unread::<T>(text))
+}
+
+/// What is wrong with JSON, and where. It is read once more for that.
+fn unread<T: DeserializeOwned>(text: &str) -> Problem {
+    let mut reader = serde_json::Deserializer::from_str(text);
+    let found = serde_path_to_error::deserialize::<_, T>(&mut reader).map(|_| reader.end());
+    let (at, error) = match found {
+        Err(error) => (error.path().to_string(), error.into_inner()),
+        Ok(Err(error)) => (".".to_owned(), error),
+        Ok(Ok(())) => return Problem::new(ProblemKind::Malformed, "This is no JSON."),
+    };
+    // In the words of JSON, and not of whoever reads it.
+    let words = [
+        ("invalid type: map", "an object"),
+        ("invalid type: sequence", "an array"),
+        ("a map", "an object"),
+        ("a sequence", "an array"),
+        ("invalid type: ", ""),
+    ];
+    let says = words.iter().fold(error.to_string(), |says, (from, to)| says.replace(from, to));
+    let says = says.replace(", expected", ", and what is expected is");
+    let place = if at == "." { String::new() } else { format!(" at {at:?}") };
+    let detail = format!("This is not what was expected{place}: {says}.");
+    Problem::new(ProblemKind::Malformed, detail)
 }
 
 pub(crate) fn check_depth(deepest: usize, text: &str) -> Result<(), Problem> {

@@ -196,6 +196,11 @@ fn verdict_in_words(verdict: &Verdict) -> String {
     format!("{} {name}: {}", verdict.at, verdict.because)
 }
 
+/// So many of something, in the singular where it is one.
+pub(crate) fn counted(count: u64, what: &str) -> String {
+    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

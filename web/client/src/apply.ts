@@ -81,7 +81,7 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
           scalarCount(text.slice(0, start)) !== index ||
           scalarCount(text.slice(start, end)) !== gone
         )
-          throw misapplied(step, "it reaches beyond the text");
+          throw misapplied(step, "no position");
         return text.slice(0, start) + insert + text.slice(end);
       });
     case "insert": {
@@ -106,14 +106,14 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
       );
     case "exclude":
       return atSet(state, path, step, (set, place, isThere) => {
-        if (!isThere && isSettled) throw misapplied(step, "no such element");
+        if (!isThere && isSettled) throw misapplied(step, "no element");
         return isThere ? set.toSpliced(place, 1) : set;
       });
     case "test":
-      if (isSettled) throw misapplied(step, "an operation that this client does not know");
+      if (isSettled) throw misapplied(step, "unknown operation");
       return state;
     default:
-      throw misapplied(step satisfies never, "an operation that this client does not know");
+      throw misapplied(step satisfies never, "unknown operation");
   }
 }
 
@@ -177,7 +177,7 @@ function target(list: Element[], step: (Edit | Effect) & Place): number {
   if (before === null || (after === undefined && before === undefined && index === undefined))
     return list.length;
   const beside = indexOf(list, String(after ?? before));
-  if (beside < 0) throw misapplied(step, "no such element to go beside");
+  if (beside < 0) throw misapplied(step, "no neighbour");
   return after === undefined ? beside : beside + 1;
 }
 
@@ -235,9 +235,9 @@ function at(
     if (element === undefined) throw misapplied(step, "no element");
     return state.with(index, { ...element, value: at(element.value, rest, step, replace) });
   }
-  if (!isMembers(state)) throw misapplied(step, "nothing there");
+  if (!isMembers(state)) throw misapplied(step, "no field");
   const inner = memberOf(state, token);
-  if (inner === undefined && rest.length > 0) throw misapplied(step, "nothing there");
+  if (inner === undefined && rest.length > 0) throw misapplied(step, "no field");
   return withMember(state, token, at(inner ?? null, rest, step, replace));
 }
 

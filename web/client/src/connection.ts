@@ -57,7 +57,7 @@ const unavailable = (detail: string): Problem => ({
 });
 
 /** What is answered to what was asked while there was no connection. */
-const AWAY = unavailable("There is no connection just now. Ask again when it is back.");
+const AWAY = unavailable("There is no connection. Ask again when it is back.");
 
 const data = (data: Json | undefined) => (data === undefined ? {} : { data });
 
@@ -142,10 +142,7 @@ export class Connection {
   }
 
   readonly #page: [string, () => void][] = [
-    [
-      "offline",
-      () => this.#link !== undefined && this.#lost("the browser says that it is offline"),
-    ],
+    ["offline", () => this.#link !== undefined && this.#lost("the browser is offline")],
     ["online", () => this.#return()],
     ["pageshow", () => this.#wake()],
     ["pagehide", () => this.#keeping !== undefined && this.#write()],
@@ -388,10 +385,9 @@ export class Connection {
       else this.#events.changed?.(change);
     }
     if (changes.length > 0) this.#keep();
-    if (changes.some((change) => change.kind === "diverged"))
-      this.#lost("this replica differs and asks for a snapshot");
+    if (changes.some((change) => change.kind === "diverged")) this.#lost("the replica differed");
     if (changes.some((change) => change.kind === "unknown"))
-      this.#lost("the service remembers nothing of this client");
+      this.#lost("the service has forgotten this client");
     if (changes.length > 0) this.#events.standing?.();
   }
 
@@ -411,8 +407,7 @@ export class Connection {
     this.#outbox.begin(limits, this.replica.answered, this.replica.unanswered);
     clearInterval(this.#beat);
     const beat = () => {
-      if (performance.now() - this.#heard > SILENCE)
-        this.#lost("nothing was heard from the service");
+      if (performance.now() - this.#heard > SILENCE) this.#lost("nothing was heard");
       else this.#send({ type: "ping", sent: performance.now() });
     };
     this.#beat = setInterval(beat, BEAT);

@@ -74,28 +74,21 @@ function ofRecord(fields: Fields, record: Json, at: string): Problem | undefined
 }
 
 /** What is wrong with a value, by the keywords of JSON Schema that say most of it. */
-function misfit(field: Field, value: Json, at: string): Problem | undefined {
-  const { schema } = field;
-  if (schema === undefined) return undefined;
-  const wrong = (detail: string): Problem => ({ kind: "wrong-type", at, detail });
-  const types = schema.type === undefined ? undefined : [schema.type].flat();
-  if (types !== undefined && !types.some((type) => isOf(value, type)))
-    return wrong(`The value is to be a ${types.join(" or ")}.`);
-  if (Array.isArray(schema.enum) && !schema.enum.some((one) => same(one, value)))
-    return wrong(`The value is one of ${JSON.stringify(schema.enum)}.`);
+function misfit({ schema = {} }: Field, value: Json, at: string): Problem | undefined {
+  if (fits(schema, value)) return undefined;
+  return { kind: "wrong-type", at, detail: `The value is to fit ${JSON.stringify(schema)}.` };
+}
+
+function fits(schema: { [keyword: string]: Json }, value: Json): boolean {
+  const types = [schema.type ?? []].flat();
+  if (types.length > 0 && !types.some((type) => isOf(value, type))) return false;
+  if (Array.isArray(schema.enum)) return schema.enum.some((one) => same(one, value));
   const isText = typeof value === "string";
   const size = isText ? scalarCount(value) : value;
-  if (typeof size !== "number") return undefined;
+  const bound = (name: string) => schema[name] ?? size;
+  if (typeof size !== "number") return true;
   const [least, most] = isText ? ["minLength", "maxLength"] : ["minimum", "maximum"];
-  const isBeyond = (name: string | undefined, sign: number) => {
-    const bound = schema[name ?? ""];
-    return typeof bound === "number" && sign * (size - bound) > 0;
-  };
-  if (!isBeyond(least, -1) && !isBeyond(most, 1)) return undefined;
-  const bounds = [least, most].flatMap((name = "") =>
-    name in schema ? `${name} ${schema[name]}` : [],
-  );
-  return wrong(`The value is beyond its bounds: ${bounds.join(", ")}.`);
+  return size >= Number(bound(least ?? "")) && size <= Number(bound(most ?? ""));
 }
 
 function isOf(value: Json, type: Json): boolean {

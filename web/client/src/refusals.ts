@@ -33,8 +33,7 @@ export function tooLarge(
     );
   const text = JSON.stringify([edits, more]);
   if (HALF.test(text)) {
-    const detail =
-      "A string holds half of a character (a lone surrogate), which no JSON reader takes.";
+    const detail = "A string holds half of a character (a lone surrogate).";
     return {
       type: "urn:rendel:problem:wrong-type",
       title: "Wrong type of value",

@@ -11,6 +11,7 @@
 use std::collections::BTreeSet;
 use std::sync::{Arc, LazyLock};
 
+use cel::ExecutionError;
 use cel::common::ast::{CallExpr, Expr, IdedExpr, LiteralValue, SelectExpr, operators};
 use cel::common::types::CelDouble;
 use cel::objects::{Key, Map as CelMap, Value as Cel};
@@ -102,7 +103,11 @@ impl Expression {
         let parsed = Parser::default().max_recursion_depth(96).parse(source);
         let mut tree = parsed.map_err(|errors| {
             let first = errors.errors.first().map(|error| error.msg.clone()).unwrap_or_default();
-            format!("a CEL expression: {}", first.lines().next().unwrap_or("it cannot be parsed"))
+            // What could stand there instead is a list of the parser's own words.
+            let first = first.lines().next().unwrap_or_default();
+            let first = first.split(" expecting ").next().unwrap_or_default();
+            let first = first.strip_prefix("Syntax error: ").unwrap_or(first);
+            format!("an expression in CEL ({first})")
         })?;
         let mut check = Check { names, nodes: 0, reads: BTreeSet::new() };
         check.walk(&mut tree, 0)?;
@@ -138,6 +143,9 @@ impl Expression {
                 "it gives {} where true or false is needed",
                 other.type_of()
             ))),
+            Err(ExecutionError::UndeclaredReference(name)) => {
+                Err(unanswered(format!("there is no {name} here")))
+            }
             Err(error) => Err(unanswered(error.to_string().chars().take(200).collect())),
         }
     }
@@ -209,7 +217,7 @@ impl Check<'_> {
         match self.names.contains(&name) {
             true => Ok(name.to_owned()),
             false => {
-                Err(format!("one of the names {}, where it has {name}", self.names.join(", ")))
+                Err(format!("an expression over {}; {name:?} is none of them", listed(self.names)))
             }
         }
     }
@@ -241,7 +249,7 @@ impl Check<'_> {
             }
         } else if !is_function && !OPERATORS.contains(&name) {
             return Err(format!(
-                "one of the functions {}, where it has {name}",
+                "an expression with the functions {}; {name:?} is none of them",
                 FUNCTIONS.join(", ")
             ));
         }
@@ -257,6 +265,14 @@ impl Check<'_> {
             target: None,
             args: vec![size],
         })))
+    }
+}
+
+fn listed(names: &[&str]) -> String {
+    match names {
+        [] => "nothing".to_owned(),
+        [one] => (*one).to_owned(),
+        [others @ .., last] => format!("{} and {last}", others.join(", ")),
     }
 }
 

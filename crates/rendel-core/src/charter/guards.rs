@@ -45,7 +45,8 @@ pub(super) fn read_guards(root: &mut Section<'_>, fields: &Fields) -> Vec<Guard>
         let at = section.declared_pattern("at", fields);
         let rule = section.expression("rule", &GUARD_NAMES);
         let says = section.text("says");
-        if says.is_none() {
+        // One that is no text is a fault already.
+        if says.is_none() && !section.has("says") {
             section.fault_at(
                 "says",
                 "a sentence for the participant whose change breaks the rule",
@@ -68,9 +69,9 @@ pub(super) fn read_gates(root: &mut Section<'_>, fields: &Fields) -> Vec<Gate> {
     for mut section in root.tables("gates") {
         let at = section.declared_pattern("at", fields);
         let url = section.text("url");
-        if !url
-            .as_ref()
-            .is_some_and(|url| ["http://", "${"].iter().any(|head| url.starts_with(head)))
+        let is_address = |url: &String| ["http://", "${"].iter().any(|head| url.starts_with(head));
+        if (url.is_none() && !section.has("url"))
+            || url.as_ref().is_some_and(|url| !is_address(url))
         {
             section.fault_at(
                 "url",

@@ -80,7 +80,10 @@ impl<'a> Section<'a> {
                     report("reads the whole state".to_owned(), expected.to_owned(), None);
                 }
                 (name, Some(member), Some(declared)) if !declared.contains(&member.as_str()) => {
-                    let expected = format!("one of {}", declared.join(", "));
+                    let expected = match declared.is_empty() {
+                        true => "a register or a counter; there is none here".to_owned(),
+                        false => format!("one of {}", declared.join(", ")),
+                    };
                     let meant = nearest(member, declared.iter().copied());
                     report(format!("{name} has no {member:?} that could be read"), expected, meant);
                 }
@@ -149,6 +152,10 @@ impl<'a> Section<'a> {
         if let Some(top) = pattern.top().filter(|top| !tops.contains(top)) {
             let meant = nearest(top, tops.iter().copied())
                 .map(|meant| pattern.to_string().replacen(top, &meant, 1));
+            // A field with faults of its own is there, though it is not known how it is declared.
+            if self.has_fault_at(&format!("state.{top}")) {
+                return Some(pattern);
+            }
             let says = "leads to no field of [state]";
             self.report(span, path.to_owned(), says, "the path of a declared field", meant);
         }

@@ -214,7 +214,9 @@ impl Section<'_> {
             let condition = match compiled.transpose() {
                 Ok(condition) => condition,
                 Err(expected) => {
-                    self.report(item.span(), path, "does not fit", &expected, None);
+                    let source = source.flatten().and_then(Value::as_str).unwrap_or_default();
+                    let says = format!("{source:?} does not fit");
+                    self.report(item.span(), path, &says, &expected, None);
                     continue;
                 }
             };

@@ -40,7 +40,8 @@ impl Fault {
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Self { line, column, path, says, expected, .. } = self;
-        write!(f, "{line}:{column}: {path}: {says}; expected {expected}")?;
+        let path = if path.is_empty() { String::new() } else { format!("{path}: ") };
+        write!(f, "{line}:{column}: {path}{says}; expected {expected}")?;
         self.did_you_mean.iter().try_for_each(|meant| write!(f, ". Did you mean {meant:?}?"))
     }
 }
@@ -64,7 +65,7 @@ pub(crate) fn syntax_fault(source: &str, error: &toml_edit::TomlError) -> Fault 
         column,
         path: String::new(),
         says,
-        expected: "TOML 1.1".into(),
+        expected: "TOML (https://toml.io)".into(),
         did_you_mean: None,
     }
 }

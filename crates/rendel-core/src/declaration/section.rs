@@ -73,6 +73,17 @@ impl<'a> Section<'a> {
         self.table.get_key_value(key).and_then(|(key, _)| key.span())
     }
 
+    /// Whether something was found to be wrong there, or inside.
+    pub(crate) fn has_fault_at(&self, path: &str) -> bool {
+        let is_inside = |fault: &Fault| {
+            fault
+                .path
+                .strip_prefix(path)
+                .is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+        };
+        self.faults.borrow().iter().any(is_inside)
+    }
+
     /// Reports that the value of `key` is not what it should be.
     pub(crate) fn fault_at(&self, key: &str, expected: &str, did_you_mean: Option<String>) {
         let item = self.table.get(key);

@@ -59,7 +59,14 @@ impl Posted {
     pub(super) async fn next(&mut self) -> Result<Message, Unread> {
         tokio::select! {
             biased;
-            frame = self.frames.recv() => frame.map(Message::Text).ok_or(Unread::Gone),
+            frame = self.frames.recv() => {
+                let frame = frame.ok_or(Unread::Gone)?;
+                let limit = self.limit.load(Ordering::Relaxed);
+                match frame.len() > limit {
+                    true => Err(Unread::TooLarge(limit)),
+                    false => Ok(Message::Text(frame)),
+                }
+            }
             () = self.events.closed() => Err(Unread::Gone),
         }
     }
@@ -123,7 +130,7 @@ pub(crate) async fn say(
     let (_, line) = which.into_inner();
     let way = Uuid::parse_str(&line).ok().and_then(|id| app.lines.0.lock().get(&id).cloned());
     let way = way.ok_or_else(no_line)?;
-    let text = text_body(payload, way.limit.load(Ordering::Relaxed)).await?;
+    let text = text_body(payload, way.limit.load(Ordering::Relaxed).max(FIRST_FRAME)).await?;
     for frame in text.lines().filter(|line| !line.trim().is_empty()) {
         way.frames.send(frame.into()).await.map_err(|_| no_line())?;
     }

@@ -1,12 +1,13 @@
 //! Charters: publish, check, list, show.
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
-use rendel_core::{Charter, Fault, Problem, ProblemKind};
+use rendel_core::{Charter, Fault, Problem, ProblemKind, nearest};
 use rendel_store::{CharterRow, Note, StoreError};
 use rendel_wire::http::{CharterEntry, CharterList, CheckAnswer};
 use serde::Deserialize;
 
 use super::{Answer, BACKEND_BODY, Shared, text_body};
+use crate::app::App;
 use crate::auth::backend;
 use crate::failure::Failure;
 
@@ -95,12 +96,7 @@ pub(crate) async fn show(
     backend(&request, &app)?;
     let name = name.into_inner();
     let row = app.store.charter(name.clone(), which.version).await?;
-    let row = row.ok_or_else(|| {
-        Problem::new(
-            ProblemKind::NotFound,
-            format!("There is no charter {name:?} in that version."),
-        )
-    })?;
+    let Some(row) = row else { return Err(no_charter(&app, &name, which.version).await) };
     let accepts = request
         .headers()
         .get("Accept")
@@ -131,4 +127,24 @@ fn with_faults(faults: &[Fault]) -> Problem {
         format!("The charter has {count} {plural}. The first: {first}"),
     )
     .with("faults", serde_json::to_value(faults).unwrap_or_default())
+}
+
+/// The refusal of a charter that is not there, with what might have been meant.
+pub(super) async fn no_charter(app: &App, name: &str, version: Option<i32>) -> Failure {
+    let known = match app.store.charters().await {
+        Ok(known) => known,
+        Err(error) => return error.into(),
+    };
+    let newest = known.iter().find(|row| row.name == name).map(|row| row.version);
+    let detail = match (newest, version) {
+        (Some(newest), Some(version)) => format!(
+            "The charter {name:?} has no version {version}; the newest is {newest}. Publish it first."
+        ),
+        _ => format!("There is no charter {name:?}. Publish it first."),
+    };
+    let meant = nearest(name, known.iter().map(|row| row.name.as_str()));
+    Failure(
+        Problem::new(ProblemKind::NotFound, detail)
+            .did_you_mean(meant.filter(|_| newest.is_none())),
+    )
 }

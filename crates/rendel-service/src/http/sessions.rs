@@ -8,6 +8,7 @@ use rendel_wire::decode_object;
 use rendel_wire::http::{OpenSession, SessionInfo, SessionList};
 use serde::Deserialize;
 
+use super::charters::no_charter;
 use super::once::{Once, once};
 use super::{Answer, BACKEND_BODY, Shared, body};
 use crate::app::App;
@@ -93,12 +94,7 @@ async fn keep(
 ) -> Result<(), Failure> {
     let version = asked.version.map(|version| i32::try_from(version).unwrap_or(i32::MAX));
     let row = app.store.charter(asked.charter.clone(), version).await?;
-    let row = row.ok_or_else(|| {
-        Problem::new(
-            ProblemKind::NotFound,
-            format!("There is no charter {:?} in that version. Publish it first.", asked.charter),
-        )
-    })?;
+    let Some(row) = row else { return Err(no_charter(app, &asked.charter, version).await) };
     let charter = Charter::parse(&row.source)
         .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
     Sequencer::open(charter.into(), asked.opening.as_ref())?;

@@ -13,7 +13,7 @@ use serde_json::Value;
 use crate::api::Api;
 use crate::cli::{SessionCommand, TokenCommand, Which};
 use crate::out::Out;
-use crate::words::update_in_words;
+use crate::words::{counted, update_in_words};
 
 pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
     match command {
@@ -220,7 +220,11 @@ fn in_words(info: &SessionInfo) -> String {
         ("epoch", info.epoch.to_string()),
         (
             "present",
-            format!("{} participants, {} connections", info.participants, info.connections),
+            format!(
+                "{}, {}",
+                counted(info.participants, "participant"),
+                counted(info.connections, "connection")
+            ),
         ),
         ("opened", info.opened.clone()),
     ]
