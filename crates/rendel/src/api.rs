@@ -53,6 +53,15 @@ impl Api {
         }
     }
 
+    /// A participant's id as a part of a path: it may have any characters.
+    pub(crate) fn segment(id: &str) -> String {
+        let mut url = reqwest::Url::parse("http://service").ok();
+        if let Some(mut segments) = url.as_mut().and_then(|url| url.path_segments_mut().ok()) {
+            segments.push(id);
+        }
+        url.map(|url| url.path().trim_start_matches('/').to_owned()).unwrap_or_default()
+    }
+
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
         self.http.request(method, format!("{}/v1{path}", self.server)).bearer_auth(&self.bearer)
     }

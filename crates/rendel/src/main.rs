@@ -9,8 +9,6 @@ mod out;
 mod types;
 mod words;
 
-use std::process::ExitCode;
-
 use clap::Parser as _;
 
 use crate::cli::Cli;
@@ -20,7 +18,7 @@ use crate::out::Out;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-fn main() -> ExitCode {
+fn main() {
     // Only a build for tests has places at which it can be made to fail.
     let _faults = fail::has_failpoints().then(fail::FailScenario::setup);
     let cli = Cli::parse();
@@ -29,17 +27,17 @@ fn main() -> ExitCode {
         Ok(runtime) => runtime,
         Err(error) => {
             out.error(&format!("cannot start: {error}"));
-            return ExitCode::FAILURE;
+            out::end(1);
         }
     };
     let outcome = runtime.block_on(commands::run(cli, &out));
-    // A blocked read of standard input must not keep the process.
-    runtime.shutdown_background();
-    match outcome {
-        Ok(()) => ExitCode::SUCCESS,
-        Err(error) => {
+    let code = outcome.map_or_else(
+        |error| {
             out.failure(&error);
-            ExitCode::from(out::exit_code(&error))
-        }
-    }
+            out::exit_code(&error)
+        },
+        |()| 0,
+    );
+    // Not at the end of this function: a blocked read of standard input must not keep the process.
+    out::end(code)
 }

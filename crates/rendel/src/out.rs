@@ -37,7 +37,7 @@ impl Out {
     /// say.
     pub(crate) fn line(self, text: &str) {
         if writeln!(io::stdout(), "{text}").is_err() {
-            std::process::exit(0);
+            end(0);
         }
     }
 
@@ -111,6 +111,14 @@ pub(crate) fn problem_in_words(problem: &Problem) -> String {
         words += &format!("\n  {fault}");
     }
     words
+}
+
+/// Ends the process here and now. What the C library would still run, OpenSSL's own tidying up above
+/// all, would take the ground from under threads that open a connection to the database.
+pub(crate) fn end(code: u8) -> ! {
+    // Nobody can be told that standard output is closed.
+    let _ = io::stdout().flush();
+    signal_hook::low_level::exit(code.into())
 }
 
 /// The exit code that goes with an error.

@@ -214,7 +214,7 @@ export class Connection {
 
   /** Goes on with a new token, over this connection and at every return. */
   renew(token: string): Promise<Problem | undefined> {
-    this.#token = token;
+    if (typeof this.#token !== "function") this.#token = token;
     return this.#ask((n) => ({ type: "renew", n, token }));
   }
 
@@ -244,7 +244,7 @@ export class Connection {
   leave(): void {
     if (this.standing !== "ended") {
       this.#send({ type: "leave" });
-      this.#end(unavailable("You have left."));
+      this.#end();
     }
     clearTimeout(this.#keeping);
     this.#write();
@@ -253,7 +253,7 @@ export class Connection {
   }
 
   /** It is over: nothing is tried again. */
-  #end(problem: Problem): void {
+  #end(problem?: Problem): void {
     clearTimeout(this.#timer);
     this.#saying?.stop();
     for (const [name, hear] of this.#page) globalThis.removeEventListener?.(name, hear);

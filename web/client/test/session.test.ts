@@ -145,6 +145,12 @@ test("leaving in a handler of the end, and twice, does no harm; what was pending
   expect(await session.counter("/heads").add().outcome).toMatchObject({ kind: "refused" });
   vi.advanceTimersByTime(60_000);
   expect(FakeSocket.all.length).toBe(1);
+  // Leaving of oneself is no problem.
+  const other = present();
+  const problems: Problem[] = [];
+  other.listen("problem", (told) => problems.push(told));
+  other.leave();
+  expect([other.standing, other.why, problems]).toEqual(["ended", undefined, []]);
 });
 
 test("a token is got for each return, and one that ended in sleep does not end the session", async () => {

@@ -59,7 +59,7 @@ pub(crate) async fn ensure(
         return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
     }
     let wanted = (asked.charter.clone(), asked.version);
-    let found = match app.store.session(id.clone()).await? {
+    let is_new = match app.store.session(id.clone()).await? {
         Some(_) => false,
         None => match keep(&app, id.clone(), asked, None).await {
             Ok(()) => true,
@@ -79,7 +79,7 @@ pub(crate) async fn ensure(
         return Err(Failure(Problem::new(ProblemKind::Exists, detail)));
     }
     let location = (header::LOCATION, format!("/v1/sessions/{id}"));
-    Ok(match found {
+    Ok(match is_new {
         true => HttpResponse::Created().insert_header(location).json(info),
         false => HttpResponse::Ok().json(info),
     })

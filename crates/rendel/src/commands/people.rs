@@ -58,11 +58,12 @@ pub(crate) async fn may(args: &MayArgs, out: Out) -> Result<()> {
 pub(crate) async fn remove(args: &RemoveArgs, out: Out) -> Result<()> {
     let api = Api::backend(&args.reach)?;
     if args.lift {
-        api.send(api.delete(&format!("/sessions/{}/removals/{}", args.session, args.sub))).await?;
+        let path = format!("/sessions/{}/removals/{}", args.session, Api::segment(&args.sub));
+        api.send(api.delete(&path)).await?;
         out.note(&format!("{} may come back to {}.", args.sub, args.session));
         return Ok(());
     }
-    let path = format!("/sessions/{}/participants/{}", args.session, args.sub);
+    let path = format!("/sessions/{}/participants/{}", args.session, Api::segment(&args.sub));
     api.send(api.delete(&path).query(&[("seconds", args.seconds)])).await?;
     let back = match args.seconds {
         0 => "may come back at once".to_owned(),
@@ -85,7 +86,7 @@ pub(crate) async fn amend(args: AmendArgs, out: Out) -> Result<()> {
         },
     };
     let api = Api::backend(&reach)?;
-    let path = format!("/sessions/{session}/participants/{sub}");
+    let path = format!("/sessions/{session}/participants/{}", Api::segment(&sub));
     let stands: AmendedParticipant = api.read(api.patch(&path).json(&asked)).await?;
     out.value(&stands, || {
         let claims = stands.claims.as_ref().map(|claims| serde_json::json!(claims).to_string());

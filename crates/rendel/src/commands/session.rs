@@ -137,7 +137,7 @@ async fn change(which: &Which, to: &str, out: Out) -> Result<()> {
 /// What is held is printed before anything is changed, so that nothing is lost between the two.
 async fn forget(which: &Which, sub: &str, look: bool, out: Out) -> Result<()> {
     let api = Api::backend(&which.reach)?;
-    let path = format!("/sessions/{}/participants/{sub}", which.session);
+    let path = format!("/sessions/{}/participants/{}", which.session, Api::segment(sub));
     let mut whole: Option<ParticipantRecord> = None;
     let mut after = Some(0);
     while let Some(from) = after {

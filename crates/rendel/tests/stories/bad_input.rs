@@ -170,7 +170,7 @@ async fn who_proposes_too_fast_is_told_how_long_to_wait() {
     let problem = refused.expect("more at once than in twenty seconds are too fast");
     assert_eq!(name(&problem), "too-fast");
     assert!((1..=1_000).contains(&problem["wait_ms"].as_u64().unwrap()), "{problem}");
-    assert!(problem["detail"].as_str().unwrap().contains("loop"));
+    assert!(problem["hint"].as_str().unwrap().contains("loop"), "{problem}");
     let url = format!("{}/v1/sessions/slow/proposals", service.server);
     let body = json!({ "edits": [{ "at": "/heads", "op": "add", "by": 1 }] });
     let mut statuses = Vec::new();

@@ -84,9 +84,12 @@ impl Heard {
 
 #[tokio::test]
 async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
-    let mut service =
-        Service::start_with(&[("RENDEL_DIGEST_EVERY", "20"), ("RENDEL_SNAPSHOT_EVERY", "50")])
-            .await;
+    let mut service = Service::start_with(&[
+        ("RENDEL_DIGEST_EVERY", "20"),
+        ("RENDEL_SNAPSHOT_EVERY", "50"),
+        ("RENDEL_LOG", "debug"),
+    ])
+    .await;
     service.publish(CHARTER).await;
     let offers = json!({ "o1": { "amount": 5, "limit": MARK, "entry": "e1" } });
     let ledger = json!({ "e1": {}, MARK: { "sum": MARK, "notes": MARK } });
@@ -282,6 +285,9 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
     heard.note("events", events.await.unwrap());
     heard.note("patches", patches.await.unwrap());
     heard.note("metrics", service.get("/metrics").await.bytes().await.unwrap());
+    let log = service.log();
+    assert!(log.contains("\"DEBUG\""), "{log}");
+    heard.note("the log", log);
     heard.check(60_000);
 
     // What is shown is complete: the outsider's own replica of what it may see agrees with the

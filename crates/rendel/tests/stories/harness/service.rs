@@ -92,8 +92,8 @@ impl Service {
             .arg(self.dir.path().join("database"));
         command.arg("--key-file").arg(self.key_file()).arg("--charters").arg(demo("charters"));
         command
-            .envs(self.settings.iter().map(|(name, value)| (name, value)))
             .env("RENDEL_LOG", "warn")
+            .envs(self.settings.iter().map(|(name, value)| (name, value)))
             .env_remove("RENDEL_SEED")
             .current_dir(self.dir.path());
         let log = fs::OpenOptions::new()
@@ -143,12 +143,9 @@ impl Service {
             .arg(dir.path().join("service.key"))
             .env("RENDEL_LOG", "warn")
             .current_dir(dir.path());
-        let mut child = command
-            .stdin(Stdio::null())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
+        let log = fs::File::create(dir.path().join("log")).unwrap();
+        let mut child =
+            command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log).spawn().unwrap();
         let mut line = String::new();
         BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
         assert!(line.starts_with("rendel is ready at"), "{line:?}");
@@ -164,7 +161,8 @@ impl Service {
 
     /// Ends a service that was started beside this one, before the database goes.
     pub(crate) fn terminate_beside(&self, mut beside: Self) {
-        assert!(beside.terminate().success());
+        let status = beside.terminate();
+        assert!(status.success(), "{status}: {}", beside.log());
     }
 
     pub(crate) fn database_url(&self) -> String {
