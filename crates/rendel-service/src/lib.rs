@@ -27,6 +27,7 @@ mod gates;
 mod guests;
 mod http;
 mod identity;
+mod lines;
 mod metrics;
 mod openapi;
 mod origins;

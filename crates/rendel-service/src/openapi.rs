@@ -10,10 +10,9 @@ use utoipa::openapi::{Content, Ref, RefOr, Response};
 use utoipa::{Modify, OpenApi};
 
 use crate::auth::COOKIE;
-use crate::connection::line;
 use crate::http::{
-    audit, charters, console, events, invitations, journal, keys, life, participants, people,
-    service, sessions, state, tickets, tokens,
+    audit, charters, console, events, invitations, journal, keys, life, lines, participants,
+    people, service, sessions, state, tickets, tokens,
 };
 
 #[derive(OpenApi)]
@@ -29,7 +28,7 @@ use crate::http::{
         sessions::show, sessions::ensure, life::freeze, life::thaw, life::end, life::delete, life::reset, life::export, life::import, life::connections,
         tokens::issue, tokens::revoke, tickets::issue, keys::list, keys::add, keys::retire, invitations::make,
         invitations::list, invitations::withdraw, invitations::accept, people::list, people::amend, people::record, people::forget, people::remove, people::removals, people::lift, people::cue, people::may,
-        audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, line::open, line::say, service::charter_schema, service::openapi
+        audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, lines::open, lines::say, service::charter_schema, service::openapi
     ),
     components(schemas(rendel_wire::described::Problem)),
     modifiers(&Common)

@@ -11,7 +11,7 @@ use bytes::{Bytes, BytesMut};
 use bytestring::ByteString;
 use futures_util::StreamExt as _;
 
-use super::line::Posted;
+use crate::lines::Posted;
 
 /// Bytes before the content of a frame, at most: two, eight of a length, four of a mask.
 const HEAD: usize = 14;
@@ -35,7 +35,10 @@ impl Messages {
     pub(super) async fn next(&mut self) -> Result<Message, Unread> {
         match self {
             Self::Socket(stream) => stream.next().await,
-            Self::Line(posted) => posted.next().await,
+            Self::Line(posted) => match posted.next().await.ok_or(Unread::Gone)? {
+                frame if frame.len() > posted.limit() => Err(Unread::TooLarge(posted.limit())),
+                frame => Ok(Message::Text(frame)),
+            },
         }
     }
 }

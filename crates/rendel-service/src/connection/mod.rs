@@ -2,7 +2,6 @@
 
 mod encoding;
 mod entering;
-pub(crate) mod line;
 mod messages;
 mod socket;
 
@@ -14,6 +13,7 @@ use actix_web::dev::Payload;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, rt, web};
 use actix_ws::{CloseCode, CloseReason, Closed};
+use bytes::Bytes;
 use futures_util::FutureExt as _;
 use rendel_core::{Edit, Problem, ProblemKind};
 use rendel_session::Heard;
@@ -21,6 +21,8 @@ use rendel_wire::{
     AnswerFrame, Bye, Digest, FromParticipant, FromService, LeftWhy, Notice, Pong, Propose,
     Refused, Release, Renew, TakeHold, decode_cbor,
 };
+use tokio::sync::mpsc;
+use uuid::Uuid;
 
 use encoding::Encoding;
 use messages::{Message, Messages, Stream, Unread};
@@ -39,7 +41,7 @@ use crate::rate::Rate;
 use crate::session::{Ask, Entered, SessionHandle};
 
 /// Before a session tells its own limit, a frame may have this many bytes.
-const FIRST_FRAME: usize = 64 << 10;
+pub(crate) const FIRST_FRAME: usize = 64 << 10;
 /// A proposal that came too fast is waited for so long beyond the wait that was told.
 const AGAIN_WITHIN: Duration = Duration::from_secs(1);
 /// A connection that was too fast is not read for so long.
@@ -81,9 +83,32 @@ pub(crate) async fn connect(
     Ok(response)
 }
 
+/// A connection that is no WebSocket: its line's id, and what it is told.
+pub(crate) fn connect_line(
+    request: &HttpRequest,
+    session: String,
+    app: &Arc<App>,
+) -> Result<(Uuid, mpsc::Receiver<Bytes>), Problem> {
+    if app.is_stopping() {
+        return Err(shutting_down());
+    }
+    check_origin(request, app)?;
+    let token = bearer(request)?.map(str::to_owned);
+    let address = address_of(request, app.config.trust_forwarded);
+    app.budget.charge_address(&address, Cost::Page, &app.metrics)?;
+    let admitted = app.addresses.admit(address);
+    let admission = admitted.inspect_err(|problem| app.metrics.count(problem))?;
+    let (events, told) = mpsc::channel(1);
+    let posted = app.lines.open(FIRST_FRAME, events.clone());
+    let id = posted.id;
+    let connection = Connection::new(app.clone(), Socket::Line(events), Encoding::Json, admission);
+    rt::spawn(connection.run(Messages::Line(posted), session, token));
+    Ok((id, told))
+}
+
 /// A page may connect from where the service serves it, and from the configured origins. Programs
 /// send no `Origin`.
-fn check_origin(request: &HttpRequest, app: &App) -> Result<(), Problem> {
+pub(crate) fn check_origin(request: &HttpRequest, app: &App) -> Result<(), Problem> {
     let Some(origin) = request.headers().get(header::ORIGIN) else { return Ok(()) };
     let origin = origin.to_str().unwrap_or_default();
     let host = request.connection_info().host().to_owned();

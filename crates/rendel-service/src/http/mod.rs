@@ -9,6 +9,7 @@ pub(crate) mod invitations;
 pub(crate) mod journal;
 pub(crate) mod keys;
 pub(crate) mod life;
+pub(crate) mod lines;
 mod once;
 pub(crate) mod participants;
 pub(crate) mod people;
@@ -32,7 +33,6 @@ pub(crate) use service::Described;
 pub(crate) use tags::Tags;
 
 use crate::app::App;
-use crate::connection::line;
 use crate::failure::Failure;
 use crate::session::Answered;
 
@@ -102,8 +102,8 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(console::signed_in)
                 .service(console::sign_out)
                 .service(participants::charter)
-                .service(line::open)
-                .service(line::say)
+                .service(lines::open)
+                .service(lines::say)
                 .route("/sessions/{session}/connect", web::get().to(crate::connection::connect))
                 .default_service(web::to(nothing_here)),
         )
