@@ -35,7 +35,7 @@ impl Once {
         }))
     }
 
-    /// Something that nobody can compute who does not know `secret`, and that the same call gives
+    /// Bytes that only whoever knows `secret` can compute, the same ones when the call is made
     /// again.
     pub(super) fn made_with(&self, secret: &[u8]) -> [u8; 16] {
         let made = crate::signature::hmac(secret, self.key.as_bytes());

@@ -38,7 +38,7 @@ pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Share
 }
 
 /// Opens a session under an id, or gets the one that is there: `exists` if that is of another
-/// charter. Opening data count where it is opened only.
+/// charter. The opening state is used only where the session is new.
 #[utoipa::path(tag = "sessions", request_body = OpenSession, params(("session" = String, Path)), responses(
     (status = 201, body = SessionInfo, description = "It is opened"), (status = 200, body = SessionInfo, description = "It was there"),
     (status = 409, description = "`exists`: there is one of another charter or version"), (status = 404, description = "`not-found`: no such charter"),

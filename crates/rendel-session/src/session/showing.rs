@@ -83,7 +83,7 @@ impl Session {
                 else {
                     return;
                 };
-                // Somebody who has another role since is about to get another welcome.
+                // Their role has changed since, so another welcome is on its way.
                 if shown.get().audience() != Some(audience) {
                     return;
                 }
