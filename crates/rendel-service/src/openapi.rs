@@ -35,7 +35,7 @@ use crate::http::{
 )]
 struct Description;
 
-/// What is the same for many calls: who may call, and what goes wrong.
+/// Adds what many calls share: who may call, and how they fail.
 struct Common;
 
 /// What a call without a token, without a body, and any call may be refused with.

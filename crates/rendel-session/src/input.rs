@@ -305,7 +305,7 @@ pub enum Ask {
     Reset {
         /// Who.
         actor: Actor,
-        /// The number of the call among those of its client; 0 where it has none.
+        /// The number that its client gave the call, or 0.
         n: u64,
         /// The others.
         opening: Option<Value>,

@@ -120,7 +120,7 @@ impl Store {
 
 #[diesel::declare_sql_function]
 extern "SQL" {
-    /// Where a text stands in another, from 1; 0 where it does not.
+    /// The place of `part` in `text`, counted from 1, or 0 if it is not there.
     fn strpos(text: Text, part: Text) -> Integer;
 }
 

@@ -4,8 +4,8 @@
 //! its primary had, goes on from an earlier place. Epochs that it gives out then must not be ones
 //! that were given out before, or a client would take another history for its own. The server's own
 //! marks tell: those of its data directory, of the database and of the journal's table, and its
-//! timeline. Where they are others than before, epochs go on from the present time in seconds, which
-//! is above all that were given out before: they grow by one with each take-over.
+//! timeline. When they have changed, epochs go on from the present time in seconds, which is above
+//! all that were given out before: they grow by one with each take-over.
 
 use chrono::Utc;
 use diesel::prelude::*;

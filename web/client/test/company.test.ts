@@ -1,4 +1,4 @@
-import { afterEach, beforeEach, expect, test, vi } from "vitest";
+import { expect, test, vi } from "vitest";
 import {
   type Change,
   type Claim,
@@ -8,7 +8,7 @@ import {
   type FromParticipant,
   type Problem,
 } from "../src/parts.ts";
-import { CLIENT, FakeSocket, last, open, welcome } from "./fakes.ts";
+import { CLIENT, FakeSocket, fakeSockets, last, open, welcome } from "./fakes.ts";
 
 const state = { heads: 41 };
 const add: Edit = { at: "/heads", op: "add", by: 1 };
@@ -20,17 +20,7 @@ const problem = (name: string): Problem => ({
   detail: name,
 });
 
-beforeEach(() => {
-  vi.useFakeTimers();
-  FakeSocket.all = [];
-  vi.stubGlobal("WebSocket", FakeSocket);
-});
-
-afterEach(() => {
-  vi.restoreAllMocks();
-  vi.useRealTimers();
-  vi.unstubAllGlobals();
-});
+fakeSockets();
 
 /** Present in a session whose presence goes at 10 a second, with a fact that lapses. */
 function present(events = {}, token = "t"): Connection {

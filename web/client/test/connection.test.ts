@@ -1,4 +1,4 @@
-import { afterEach, beforeEach, expect, test, vi } from "vitest";
+import { expect, test, vi } from "vitest";
 import {
   type Change,
   type Claim,
@@ -10,20 +10,11 @@ import {
   type Settled,
 } from "../src/parts.ts";
 
-import { CLIENT, FakeSocket, last, open, welcome } from "./fakes.ts";
+import { CLIENT, FakeSocket, fakeSockets, last, open, welcome } from "./fakes.ts";
 
 const add: Edit = { at: "/heads", op: "add", by: 1 };
 
-beforeEach(() => {
-  vi.useFakeTimers();
-  FakeSocket.all = [];
-  vi.stubGlobal("WebSocket", FakeSocket);
-});
-
-afterEach(() => {
-  vi.useRealTimers();
-  vi.unstubAllGlobals();
-});
+fakeSockets();
 
 test("it waits until it is welcomed, and proposes nothing before", () => {
   const connection = open({}, "t");

@@ -1,3 +1,4 @@
+import { afterEach, beforeEach, vi } from "vitest";
 import {
   Connection,
   type ConnectionEvents,
@@ -5,6 +6,20 @@ import {
   type FromService,
   type Welcome,
 } from "../src/parts.ts";
+
+/** In each test of a file the sockets are the test's, and so is the time. */
+export function fakeSockets() {
+  beforeEach(() => {
+    vi.useFakeTimers();
+    FakeSocket.all = [];
+    vi.stubGlobal("WebSocket", FakeSocket);
+  });
+  afterEach(() => {
+    vi.restoreAllMocks();
+    vi.useRealTimers();
+    vi.unstubAllGlobals();
+  });
+}
 
 /** A socket whose other end is the test. */
 export class FakeSocket {

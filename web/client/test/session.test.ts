@@ -1,8 +1,8 @@
 import { readFileSync } from "node:fs";
-import { afterEach, beforeEach, expect, test, vi } from "vitest";
+import { expect, test, vi } from "vitest";
 import { connect, type Edit, PROBLEM_KINDS, type Problem, type Session } from "../src/index.ts";
 import type { Fields, FromService, Propose, Welcome } from "../src/parts.ts";
-import { FakeSocket, last, welcome } from "./fakes.ts";
+import { FakeSocket, fakeSockets, last, welcome } from "./fakes.ts";
 
 const fields: Fields = {
   heads: { kind: "counter", min: 0 },
@@ -25,17 +25,7 @@ const told = (name: string, n: number): FromService => ({
   problem: { type: `urn:rendel:problem:${name}`, title: "", status: 409, detail: name, current: 4 },
 });
 
-beforeEach(() => {
-  vi.useFakeTimers();
-  FakeSocket.all = [];
-  vi.stubGlobal("WebSocket", FakeSocket);
-});
-
-afterEach(() => {
-  vi.restoreAllMocks();
-  vi.useRealTimers();
-  vi.unstubAllGlobals();
-});
+fakeSockets();
 
 function enter(more: Partial<Parameters<typeof connect>[0]> = {}): Session {
   const session = connect({ server: "http://gate.example", session: "gate", token: "t", ...more });
