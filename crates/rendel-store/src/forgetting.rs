@@ -33,7 +33,7 @@ pub struct Held {
     pub removed_until: Option<DateTime<Utc>>,
     /// What stands over their tokens.
     pub amendment: Amendment,
-    /// What they did, and what was done about them.
+    /// What they did, and what was done about them; of the first page alone.
     pub acts: Vec<AuditRow>,
 }
 
@@ -66,12 +66,14 @@ impl Store {
                 .optional()?;
             let amended = amendments(conn, ord)?.into_iter().find(|(id, _)| *id == sub);
             held.amendment = amended.map(|(_, amendment)| amendment).unwrap_or_default();
-            held.acts = audit::table
-                .filter(audit::session.eq(&session))
-                .filter(audit::by.eq(&sub).or(strpos(audit::detail, quoted(&sub)).gt(0)))
-                .order(audit::ord)
-                .select(AuditRow::as_select())
-                .load(conn)?;
+            if after == 0 {
+                held.acts = audit::table
+                    .filter(audit::session.eq(&session))
+                    .filter(audit::by.eq(&sub).or(strpos(audit::detail, quoted(&sub)).gt(0)))
+                    .order(audit::ord)
+                    .select(AuditRow::as_select())
+                    .load(conn)?;
+            }
             Ok(Some(held))
         })
         .await

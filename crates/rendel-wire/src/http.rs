@@ -224,7 +224,7 @@ pub struct ParticipantRecord {
     /// The claims that stand over their tokens.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub claims: Option<BTreeMap<String, Value>>,
-    /// What they did, and what was done about them.
+    /// What they did, and what was done about them; the first page has all of it.
     pub acts: Vec<AuditEntry>,
 }
 

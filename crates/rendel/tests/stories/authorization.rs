@@ -351,6 +351,13 @@ async fn a_participant_is_handed_out_and_forgotten_and_everything_else_stays() {
 
     let refused = service.rendel(&["session", "forget", "ledger", "--sub", "oda"]);
     assert!(!refused.status.success() && service.journal("ledger").await[0]["by"] == "oda");
+    let next = service.get("/v1/sessions/ledger/participants/oda/record?after=1").await;
+    let next: Value = next.json().await.unwrap();
+    assert_eq!(
+        (&next["updates"][0]["seq"], &next["acts"]),
+        (&json!(3), &json!([])),
+        "the first page has what they did"
+    );
     let (mut bram, again) = Raw::enter(&service, "ledger", &tokens[1]).await;
     let output = service.rendel(&["session", "forget", "ledger", "--sub", "oda", "--yes"]);
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
