@@ -42,7 +42,16 @@ pub(crate) struct Got {
     pointers: f64,
     frames: f64,
     bytes: f64,
-    pub(crate) p99: f64,
+    p99: f64,
+    /// Of each edit at each who got it, in nanoseconds.
+    pub(crate) latencies: Vec<u64>,
+}
+
+/// In milliseconds, of nanoseconds.
+pub(crate) fn percentile(latencies: &mut [u64], percent: usize) -> f64 {
+    latencies.sort_unstable();
+    let at = latencies.len() * percent / 100;
+    latencies.get(at).map_or(f64::NAN, |nanos| *nanos as f64 / 1e6)
 }
 
 /// Lets a crowd move pointers, and four of it write edits.
@@ -123,9 +132,7 @@ pub(crate) async fn crowd(
     counted.is_over.store(true, Ordering::Relaxed);
     tasks.iter().for_each(tokio::task::JoinHandle::abort);
     let mut latencies = std::mem::take(&mut *counted.latencies.lock());
-    latencies.sort_unstable();
-    let p99 =
-        latencies.get(latencies.len() * 99 / 100).map_or(f64::NAN, |nanos| *nanos as f64 / 1e6);
+    let p99 = percentile(&mut latencies, 99);
     let per_second = |count: &AtomicU64| count.load(Ordering::Relaxed) as f64 / seconds;
     Ok(Got {
         seconds,
@@ -133,6 +140,7 @@ pub(crate) async fn crowd(
         frames: per_second(&counted.frames),
         bytes: per_second(&counted.bytes),
         p99,
+        latencies,
     })
 }
 

@@ -44,8 +44,9 @@ mod update;
 pub use actor::{Actor, ClientKey};
 pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
-    Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Limits, NoAnswer,
-    Pattern, Permission, Power, PresenceRules, Role, RosterSight, SessionRules, Sight, Unanswered,
+    Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Lens, Limits,
+    NoAnswer, Pattern, Permission, Power, PresenceRules, Role, RosterSight, Seers, SessionRules,
+    Sight, SightKey, Unanswered, Viewer,
 };
 pub use declaration::{Fault, charter_schema};
 pub use difference::{Difference, differences};
@@ -64,4 +65,6 @@ pub use stamp::Stamp;
 pub use state::{Misfit, State};
 pub use suggest::nearest;
 pub use surface::Surface;
-pub use update::{Change, Effect, Effects, Proposal, Settled, Verdict, VerdictKind};
+pub use update::{
+    Beside, Change, Disclosure, Effect, Effects, Proposal, Settled, Verdict, VerdictKind,
+};

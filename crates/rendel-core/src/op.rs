@@ -89,6 +89,10 @@ pub enum Op {
     },
     /// Settled: the whole state is another.
     Reset(Value),
+    /// Told to some: they see the place from now on, and this is there.
+    Show(Value),
+    /// Told to some: they do not see the place any more.
+    Hide,
     /// Asked: the proposal stands or falls with what is there.
     Test(Value),
     /// Settled by another version than this one, which cannot apply it.
@@ -174,6 +178,8 @@ impl Op {
             Self::Remove => "remove",
             Self::Splice { .. } => "splice",
             Self::Reset(_) => "reset",
+            Self::Show(_) => "show",
+            Self::Hide => "hide",
             Self::Test(_) => TEST,
             Self::Unknown { name, .. } => name,
         }
@@ -197,6 +203,8 @@ impl Op {
             | Self::Remove
             | Self::Splice { .. }
             | Self::Reset(_)
+            | Self::Show(_)
+            | Self::Hide
             | Self::Test(_)
             | Self::Unknown { .. } => None,
         }
@@ -219,6 +227,8 @@ impl Op {
             | Self::Remove
             | Self::Splice { .. }
             | Self::Reset(_)
+            | Self::Show(_)
+            | Self::Hide
             | Self::Test(_)
             | Self::Unknown { .. } => None,
         }
@@ -247,6 +257,8 @@ impl Op {
             | Self::Move { .. }
             | Self::Splice { .. }
             | Self::Reset(_)
+            | Self::Show(_)
+            | Self::Hide
             | Self::Test(_)
             | Self::Unknown { .. } => false,
         }
@@ -281,6 +293,8 @@ impl Op {
             | Self::Move { .. }
             | Self::Remove
             | Self::Reset(_)
+            | Self::Show(_)
+            | Self::Hide
             | Self::Test(_)
             | Self::Unknown { .. } => None,
         }
@@ -384,6 +398,8 @@ impl Op {
                 Self::Splice { splice: members.splice()?, made: made.transpose()? }
             }
             ("reset", _) => Self::Reset(members.need("value")?),
+            ("show", _) => Self::Show(members.need("value")?),
+            ("hide", _) => Self::Hide,
             (name, _) => return Err(members.malformed(&format!("There is no effect {name:?}."))),
         };
         Ok(op)
@@ -397,12 +413,13 @@ impl Op {
             Self::Include(value)
             | Self::Exclude(value)
             | Self::Reset(value)
+            | Self::Show(value)
             | Self::Test(value) => map.serialize_entry("value", value),
             Self::SetBeside { values, value } => {
                 value.iter().try_for_each(|value| map.serialize_entry("value", value))?;
                 map.serialize_entry("values", values)
             }
-            Self::Clear | Self::Drop | Self::Remove => Ok(()),
+            Self::Clear | Self::Drop | Self::Remove | Self::Hide => Ok(()),
             Self::Unknown { members, .. } => {
                 members.iter().try_for_each(|(name, value)| map.serialize_entry(name, value))
             }

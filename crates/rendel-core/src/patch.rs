@@ -3,6 +3,7 @@
 use serde::Serialize;
 use serde_json::Value;
 
+use crate::op::Op;
 use crate::path::escape;
 
 /// One operation of a JSON Patch.
@@ -53,6 +54,17 @@ impl Patch {
 
     pub(crate) fn replace(&mut self, value: Value) {
         self.ops.push(PatchOp::Replace { path: self.at.clone(), value });
+    }
+
+    /// A place is shown or hidden; `None` where the operation is another.
+    pub(crate) fn turn(&mut self, op: &Op) -> Option<()> {
+        let path = self.at.clone();
+        self.ops.push(match op {
+            Op::Show(value) => PatchOp::Add { path, value: value.clone() },
+            Op::Hide => PatchOp::Remove { path },
+            _ => return None,
+        });
+        Some(())
     }
 
     pub(crate) fn remove(&mut self) {

@@ -5,7 +5,7 @@ use serde_json::Value;
 
 use crate::actor::ClientKey;
 use crate::canonical::weight;
-use crate::charter::{Charter, Pattern, Sight};
+use crate::charter::{Charter, Lens, Pattern, Sight, Viewer};
 use crate::document::Document;
 use crate::edit::Edit;
 use crate::kind::{Applying, Fields, Loading, Memory, Record, Walk};
@@ -124,30 +124,57 @@ impl State {
         update: &Settled,
         sight: &Sight,
     ) -> Result<Vec<PatchOp>, Misfit> {
+        Ok(self.patches(fields, update, sight, &[])?.0)
+    }
+
+    /// The same with a patch for each of those who see more of the update, against the state as it
+    /// is shown to them.
+    pub fn patches(
+        &mut self,
+        fields: &Fields,
+        update: &Settled,
+        sight: &Sight,
+        viewers: &[&Viewer],
+    ) -> Result<(Vec<PatchOp>, Vec<Vec<PatchOp>>), Misfit> {
         let stamp = Stamp { seq: update.seq, client: update.key() };
+        let told = sight.told(fields, update);
         let mut ops = Vec::new();
+        let mut theirs = vec![Vec::new(); viewers.len()];
         for effect in &update.effects {
-            let mut patch = Patch::default();
-            let misfit = |why: &str| Misfit {
-                seq: update.seq,
-                at: effect.at.to_string(),
-                why: why.to_owned(),
-            };
-            match sight.effect(fields, effect) {
-                None => {}
-                Some(Effect { op: Op::Reset(value), .. }) => {
-                    ops.push(PatchOp::Replace { path: String::new(), value });
-                }
-                Some(seen) => {
-                    let there = fields.patch(&self.root, seen.at.tokens(), &seen, &mut patch);
-                    there.ok_or_else(|| misfit("nothing there"))?;
-                    ops.extend(patch.ops);
+            let shown = told.open(effect);
+            let shown = shown.map_or(Ok(vec![]), |seen| self.ops(fields, update.seq, seen))?;
+            for (ops, viewer) in theirs.iter_mut().zip(viewers) {
+                match told.theirs(effect, viewer) {
+                    None => ops.extend(shown.iter().cloned()),
+                    Some(seen) => ops.extend(self.ops(fields, update.seq, seen)?),
                 }
             }
+            ops.extend(shown);
             self.apply_one(fields, effect, stamp)?;
         }
         self.age(fields, update.seq);
-        Ok(ops)
+        for turned in told.turned() {
+            let turned = self.ops(fields, update.seq, turned)?;
+            theirs.iter_mut().for_each(|ops| ops.extend(turned.iter().cloned()));
+            ops.extend(turned);
+        }
+        for (ops, viewer) in theirs.iter_mut().zip(viewers) {
+            for turned in told.turned_for(viewer) {
+                ops.extend(self.ops(fields, update.seq, turned)?);
+            }
+        }
+        Ok((ops, theirs))
+    }
+
+    fn ops(&self, fields: &Fields, seq: u64, effect: Effect) -> Result<Vec<PatchOp>, Misfit> {
+        if let Op::Reset(value) = effect.op {
+            return Ok(vec![PatchOp::Replace { path: String::new(), value }]);
+        }
+        let mut patch = Patch::default();
+        let there = fields.patch(&self.root, effect.at.tokens(), &effect, &mut patch);
+        let why = || Misfit { seq, at: effect.at.to_string(), why: "nothing there".to_owned() };
+        there.ok_or_else(why)?;
+        Ok(patch.ops)
     }
 
     /// The edits that lead to the state that a document asks for, from this one as it is shown.
@@ -157,8 +184,9 @@ impl State {
         charter: &Charter,
         document: &Document,
         sight: &Sight,
+        viewer: Option<&Viewer>,
     ) -> Result<Vec<Edit>, Problem> {
-        let plain = sight.state(&charter.fields, self.plain(&charter.fields));
+        let plain = Lens::new(charter, sight, viewer, self).plain();
         let wanted = document.applied_to(&plain, charter.limits.state).map_err(Problem::bounded)?;
         let mut rewrite = Rewrite::new(charter.limits.edits);
         charter.fields.rewrite(&plain, &wanted, &mut rewrite).map_err(Problem::bounded)?;

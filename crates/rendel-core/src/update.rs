@@ -8,6 +8,7 @@ use smallvec::SmallVec;
 use uuid::Uuid;
 
 use crate::actor::ClientKey;
+use crate::charter::Seers;
 use crate::edit::Edit;
 use crate::op::Op;
 use crate::path::{Path, inner};
@@ -73,6 +74,8 @@ impl Effect {
             | Op::Move { .. }
             | Op::Splice { .. }
             | Op::Test(_)
+            | Op::Show(_)
+            | Op::Hide
             | Op::Unknown { .. } => Change::Changed(self.at.clone()),
         }
     }
@@ -144,6 +147,68 @@ pub struct Settled {
     /// The proposer's word on why.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// What it did to who sees what: in the journal alone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub disclosures: Vec<Disclosure>,
+}
+
+/// A place that some do not see, which an update touches: who saw it before, and who sees it now.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Disclosure {
+    /// The number of its condition in the charter.
+    pub secret: usize,
+    /// The place.
+    pub at: Path,
+    /// Who saw it.
+    pub from: Seers,
+    /// Who sees it.
+    pub to: Seers,
+    /// Whether something around it came or went, and all that was shown of it with that.
+    #[serde(default, rename = "anew", skip_serializing_if = "is_false")]
+    pub is_anew: bool,
+    /// Whether what is around it is there no more.
+    #[serde(default, rename = "gone", skip_serializing_if = "is_false")]
+    pub is_gone: bool,
+    /// What is there now, where somebody is to be shown it anew.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value: Option<Value>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde gives a reference")]
+fn is_false(flag: &bool) -> bool {
+    !flag
+}
+
+/// What an update also did, for one who sees more of it than all of their audience.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Beside {
+    /// Its place.
+    pub seq: u64,
+    /// The participant who made it.
+    pub by: String,
+    /// The tab or process.
+    pub client: Uuid,
+    /// The client's number of the proposal.
+    pub n: u64,
+    /// What it did there, to be applied after the effects that all are shown.
+    pub effects: Effects,
+    /// What became of the edits there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub verdicts: Vec<Verdict>,
+}
+
+impl Beside {
+    /// The whole update, as whoever gets this is shown it.
+    #[must_use]
+    pub fn joined(&self, shown: &Settled) -> Settled {
+        let mut whole = shown.clone();
+        whole.by.clone_from(&self.by);
+        (whole.client, whole.n) = (self.client, self.n);
+        whole.effects.extend(self.effects.iter().cloned());
+        whole.verdicts.extend(self.verdicts.iter().cloned());
+        whole.verdicts.sort_by_key(|verdict| verdict.edit);
+        whole
+    }
 }
 
 impl Settled {

@@ -93,7 +93,7 @@ proptest! {
             Document::patch(to.as_object().unwrap().iter().map(|(name, value)| json!({ "op": "replace", "path": format!("/{name}"), "value": value })).collect()).unwrap(),
         ] {
             let mut sequencer = Sequencer::open(charter(), Some(&from)).unwrap();
-            let edits = sequencer.state().edits_for(sequencer.charter(), &change, &Sight::WHOLE).unwrap();
+            let edits = sequencer.state().edits_for(sequencer.charter(), &change, &Sight::WHOLE, None).unwrap();
             prop_assert_eq!(edits.is_empty(), sequencer.plain() == to);
             if !edits.is_empty() {
                 settled(sequencer.handle_proposal(&actor(), &proposal(1, None, edits.clone()), 1));
@@ -130,7 +130,7 @@ fn intentions_are_kept_where_the_kind_has_one() {
         json!({ "heads": 43, "notes": "ripe red apples", "markers": { "m1": null, "m2": { "what": "crew" } }, "title": null }),
     );
     let edits = serde_json::to_value(
-        sequencer.state().edits_for(sequencer.charter(), &merge, &Sight::WHOLE).unwrap(),
+        sequencer.state().edits_for(sequencer.charter(), &merge, &Sight::WHOLE, None).unwrap(),
     )
     .unwrap();
     assert_eq!(
@@ -192,6 +192,7 @@ fn a_document_that_asks_for_what_cannot_be_is_refused_with_its_place() {
                 sequencer.charter(),
                 &Document::patch(document.clone()).unwrap(),
                 &Sight::WHOLE,
+                None,
             )
             .unwrap_err();
         assert_eq!(
@@ -206,7 +207,7 @@ fn a_document_that_asks_for_what_cannot_be_is_refused_with_its_place() {
     assert_eq!(
         sequencer
             .state()
-            .edits_for(sequencer.charter(), &too_many, &Sight::WHOLE)
+            .edits_for(sequencer.charter(), &too_many, &Sight::WHOLE, None)
             .unwrap_err()
             .kind(),
         ProblemKind::TooLarge
@@ -220,7 +221,7 @@ fn a_new_element_without_an_id_gets_one() {
     let patch = json!([{ "op": "add", "path": "/tasks/0", "value": { "value": { "text": "first" } } }, { "op": "add", "path": "/tasks/-", "value": { "value": { "text": "last" } } }]);
     let edits = sequencer
         .state()
-        .edits_for(sequencer.charter(), &Document::patch(patch).unwrap(), &Sight::WHOLE)
+        .edits_for(sequencer.charter(), &Document::patch(patch).unwrap(), &Sight::WHOLE, None)
         .unwrap();
     settled(sequencer.handle_proposal(&actor(), &proposal(1, None, edits), 1));
     let texts: Vec<_> = sequencer.plain()["tasks"]

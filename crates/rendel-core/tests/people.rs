@@ -318,19 +318,32 @@ fn a_document_is_read_against_what_its_sender_is_shown() {
         story
             .0
             .state()
-            .edits_for(story.0.charter(), &Document::patch(test.clone()).unwrap(), &Sight::WHOLE)
+            .edits_for(
+                story.0.charter(),
+                &Document::patch(test.clone()).unwrap(),
+                &Sight::WHOLE,
+                None
+            )
             .is_ok()
     );
     assert!(
         story
             .0
             .state()
-            .edits_for(story.0.charter(), &Document::patch(test).unwrap(), charter.sight("bidder"))
+            .edits_for(
+                story.0.charter(),
+                &Document::patch(test).unwrap(),
+                charter.sight("bidder"),
+                None
+            )
             .is_err()
     );
     let merge = Document::Merge(json!({ "offers": { "o1": { "note": "firm" } } }));
-    let edits =
-        story.0.state().edits_for(story.0.charter(), &merge, charter.sight("bidder")).unwrap();
+    let edits = story
+        .0
+        .state()
+        .edits_for(story.0.charter(), &merge, charter.sight("bidder"), None)
+        .unwrap();
     assert_eq!(edits, [set("/offers/o1/note", "firm")], "what is hidden stays as it is");
 }
 

@@ -137,7 +137,7 @@ fn a_document_cannot_grow_beyond_what_the_state_may_have() {
     let state = Sequencer::open(charter.clone(), Some(&opening)).unwrap().state();
     let kind = |document: Value| {
         let change = Document::patch(document)?;
-        state.edits_for(&charter, &change, &Sight::WHOLE).map(drop)
+        state.edits_for(&charter, &change, &Sight::WHOLE, None).map(drop)
     };
     let kind = |document: Value| kind(document).unwrap_err().kind();
     let many = |operation: Value, times: usize| Value::Array(vec![operation; times]);
@@ -168,12 +168,14 @@ fn a_document_cannot_grow_beyond_what_the_state_may_have() {
     );
     let merge = Document::Merge(json!({ "title": "x".repeat(3_000) }));
     assert_eq!(
-        state.edits_for(&charter, &merge, &Sight::WHOLE).unwrap_err().kind(),
+        state.edits_for(&charter, &merge, &Sight::WHOLE, None).unwrap_err().kind(),
         ProblemKind::TooLarge
     );
     // A move, a replacement by as much, and many small tests are within the bounds.
     let fits = json!([{ "op": "move", "from": "/title", "path": "/leads/0" }, { "op": "add", "path": "/title", "value": "y".repeat(800) }]);
-    assert!(state.edits_for(&charter, &Document::patch(fits).unwrap(), &Sight::WHOLE).is_ok());
+    assert!(
+        state.edits_for(&charter, &Document::patch(fits).unwrap(), &Sight::WHOLE, None).is_ok()
+    );
 }
 
 #[test]

@@ -109,7 +109,7 @@ fn document(bytes: &[u8]) {
     let Ok(value) = serde_json::from_slice::<Value>(bytes) else { return };
     let patch = Document::patch(value.clone()).map_err(|problem| told(&problem));
     for document in patch.into_iter().chain([Document::Merge(value)]) {
-        match state.edits_for(charter, &document, &Sight::WHOLE) {
+        match state.edits_for(charter, &document, &Sight::WHOLE, None) {
             Ok(edits) => assert!(edits.iter().all(|edit| edit.at.starts_with('/'))),
             Err(problem) => told(&problem),
         }

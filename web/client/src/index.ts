@@ -41,11 +41,13 @@ export type {
   Counter,
   ListOf,
   MapOf,
+  PathOf,
   Register,
   SetOf,
   StateOf,
   Text,
   Typing,
   Undeclared,
+  ValueAt,
   ValueOf,
 } from "./typing.ts";

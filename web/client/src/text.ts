@@ -67,6 +67,54 @@ export function bind(session: Around, text: TextHandle, editor: Editor): () => v
   };
 }
 
+/** Some characters in place of others. It counts UTF-16 code units, as editors do. */
+export type Replaced = { index: number; delete: number; insert: string };
+
+/** An editor that tells and takes changes piece by piece, as rich editors do. */
+export type PieceEditor = {
+  /** The whole text, to begin with. */
+  show: (text: string) => void;
+  /** Takes what others changed. The editor keeps its selection at its characters. */
+  take: (change: Replaced) => void;
+  /**
+   * Hears of what a person changed, each piece in the text that the one before it left, until what is
+   * given back is called. What came by `take` is not told.
+   */
+  listen: (heard: (changes: readonly Replaced[]) => void) => () => void;
+};
+
+/** Binds an editor that tells its changes piece by piece to a text. Gives what ends it. */
+export function bindPieces(session: Around, text: TextHandle, editor: PieceEditor): () => void {
+  let shown = text.value ?? "";
+  let isTyping = false;
+  const draw = () => {
+    if (isTyping) return;
+    const now = text.value ?? "";
+    const splice = spliceBetween(shown, now);
+    if (splice === undefined) return;
+    const index = toUnits(shown, splice.index);
+    const end = toUnits(shown, splice.index + splice.delete);
+    shown = now;
+    editor.take({ index, delete: end - index, insert: splice.insert });
+  };
+  const typed = (changes: readonly Replaced[]) => {
+    // What is proposed is shown at once: others' changes wait until the editor's own are all in.
+    isTyping = true;
+    for (const { index, delete: removed, insert } of changes) {
+      const at = toScalars(shown, index);
+      text.splice(at, toScalars(shown, index + removed) - at, insert);
+      shown = shown.slice(0, index) + insert + shown.slice(index + removed);
+    }
+    isTyping = false;
+    draw();
+  };
+  editor.show(shown);
+  const ends = [session.listen("state", draw), editor.listen(typed)];
+  return () => {
+    for (const end of ends) end();
+  };
+}
+
 function watchSelection(hold: () => void): () => void {
   const { document } = globalThis;
   document?.addEventListener("selectionchange", hold);

@@ -78,3 +78,30 @@ export type ElementOf<E> = E extends Undeclared
 export type Plain<V> = V extends Undeclared ? Json : V;
 /** The whole state. */
 export type StateOf<T extends Typing> = RecordOf<T["fields"]>;
+
+type Inside<E, Path extends string> = Path extends `/${infer Name}/${infer Rest}`
+  ? Name extends keyof E
+    ? Below<E[Name], Rest>
+    : never
+  : Path extends `/${infer Name}`
+    ? Name extends keyof E
+      ? ValueOf<E[Name]>
+      : never
+    : never;
+type Below<F, Rest extends string> = F extends { kind: "map" | "list"; each: infer E }
+  ? Rest extends `${string}/${infer Inner}`
+    ? Inside<E, `/${Inner}`>
+    : F extends { kind: "map" }
+      ? RecordOf<E>
+      : ElementOf<E>
+  : never;
+/** What is at a path such as `/items/${id}/what`; `never` where the charter has no such path. */
+export type ValueAt<T extends Typing, Path extends string> = T["fields"] extends Undeclared
+  ? Json
+  : Path extends ""
+    ? StateOf<T>
+    : Inside<T["fields"], Path>;
+/** A path that the charter has; `never` is any other. */
+export type PathOf<T extends Typing, Path extends string> = [ValueAt<T, Path>] extends [never]
+  ? never
+  : Path;

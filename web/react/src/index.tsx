@@ -7,12 +7,14 @@ import {
   type Json,
   type Options,
   type Participant,
+  type PathOf,
   type Problem,
   type Proposal,
   type Session,
   type Standing,
   type StateOf,
   type Typing,
+  type ValueAt,
 } from "@rendel/client";
 import {
   createContext,
@@ -174,6 +176,25 @@ export function usePropose(): Session["propose"] {
     },
     [session],
   );
+}
+
+/** The hooks that read and edit, knowing what a charter declares: see `hooksOf`. */
+export type Hooks<T extends Typing> = {
+  useAt: <const P extends string>(path: P & PathOf<T, P>) => ValueAt<T, P> | undefined;
+  useKnown: <const P extends string>(path: P & PathOf<T, P>) => ValueAt<T, P>;
+  useWhole: () => StateOf<T> | undefined;
+  useSession: () => Session<T> | undefined;
+  usePropose: () => Session<T>["propose"];
+};
+
+const HOOKS = { useAt, useKnown, useWhole, useSession, usePropose };
+
+/**
+ * The same hooks with the types that `rendel charter types` writes: a misspelt path does not compile,
+ * and what is there has its type. Call it once, beside the imports.
+ */
+export function hooksOf<T extends Typing>(): Hooks<T> {
+  return HOOKS as unknown as Hooks<T>;
 }
 
 /** What a plain state has at a path. Elements of lists go by their ids. */

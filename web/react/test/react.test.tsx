@@ -1,11 +1,13 @@
 // @vitest-environment happy-dom
-import type { Session } from "@rendel/client";
+import type { Counter, Edit, MapOf, Register, Session } from "@rendel/client";
+import type { PieceEditor, Replaced } from "@rendel/client/text";
 import { act, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { renderToString } from "react-dom/server";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import { FakeSocket, last, welcome } from "../../client/test/fakes.ts";
 import {
+  hooksOf,
   Inside,
   useAt,
   useKnown,
@@ -14,7 +16,8 @@ import {
   useStanding,
   useUnanswered,
 } from "../src/index.tsx";
-import { useBoundText } from "../src/text.tsx";
+import { useFacts, useTell } from "../src/presence.tsx";
+import { useBoundEditor, useBoundText } from "../src/text.tsx";
 
 vi.stubGlobal("IS_REACT_ACT_ENVIRONMENT", true);
 const state = { heads: 3, title: "plum", notes: "ripe" };
@@ -156,4 +159,143 @@ test("a textarea is bound to its text: typing is proposed, others' typing moves 
     }),
   );
   expect([area.value, area.selectionStart]).toEqual(["very ripe 🍎", 12]);
+});
+
+/** A rich editor, as far as a text is concerned. */
+class Pieces implements PieceEditor {
+  text = "";
+  taken: Replaced[] = [];
+  type: (changes: readonly Replaced[]) => void = () => {};
+  show(text: string) {
+    this.text = text;
+  }
+  take(change: Replaced) {
+    this.taken.push(change);
+    this.put(change);
+  }
+  put({ index, delete: gone, insert }: Replaced) {
+    this.text = this.text.slice(0, index) + insert + this.text.slice(index + gone);
+  }
+  listen(heard: (changes: readonly Replaced[]) => void) {
+    this.type = (changes) => {
+      for (const change of changes) this.put(change);
+      heard(changes);
+    };
+    return () => {
+      this.type = () => {};
+    };
+  }
+}
+
+function Rich({ editor }: { editor: PieceEditor }) {
+  useBoundEditor("/notes", editor);
+  return null;
+}
+
+test("a rich editor is bound by its changes, and is given those of others alone", async () => {
+  const editor = new Pieces();
+  await act(async () =>
+    root.render(
+      <Inside options={options}>
+        <Rich editor={editor} />
+      </Inside>,
+    ),
+  );
+  const socket = last();
+  await act(async () => {
+    socket.open();
+    socket.receive(welcome(3, { state: { ...state, notes: "🍎 ripe" } }));
+  });
+  expect(editor.text).toBe("🍎 ripe");
+  await act(async () =>
+    editor.type([
+      { index: 3, delete: 4, insert: "dry" },
+      { index: 0, delete: 2, insert: "🍏🍐" },
+    ]),
+  );
+  const proposed = socket.sent.flatMap((frame) => (frame.type === "propose" ? frame.edits : []));
+  expect(proposed).toEqual([
+    { at: "/notes", op: "splice", index: 2, delete: 4, insert: "dry" },
+    { at: "/notes", op: "splice", index: 0, delete: 1, insert: "🍏🍐" },
+  ]);
+  expect([editor.text, editor.taken]).toEqual(["🍏🍐 dry", []]);
+  const insert = { at: "/notes", op: "splice", index: 6, delete: 0, insert: " fruit" } as const;
+  const theirs = { seq: 4, by: "bram", client: "x", n: 1, at: 0, effects: [insert] };
+  await act(async () => socket.receive({ type: "settled", updates: [theirs] }));
+  expect(editor.text).toBe("🍏🍐 dry fruit");
+  expect(editor.taken).toEqual([{ index: 8, delete: 0, insert: " fruit" }]);
+  await act(async () => root.render(null));
+  await act(async () => editor.type([{ index: 0, delete: 0, insert: "x" }]));
+  expect(socket.sent.filter((frame) => frame.type === "propose").length).toBe(2);
+});
+
+const seen: unknown[] = [];
+let tell: ReturnType<typeof useTell> | undefined;
+
+function Carets() {
+  tell = useTell();
+  seen.push(useFacts<{ index: number }>("caret").map(({ who, value }) => [who, value.index]));
+  return null;
+}
+
+test("what others tell is drawn when it changes, a caret moves with its text, and telling is sent", async () => {
+  await act(async () =>
+    root.render(
+      <Inside options={options}>
+        <Carets />
+      </Inside>,
+    ),
+  );
+  await enter();
+  const told = { bram: { tab: { caret: { at: "/notes", index: 4 } } } };
+  await act(async () => last().receive({ type: "presence", of: told }));
+  expect(seen.at(-1)).toEqual([["bram", 4]]);
+  const draws = seen.length;
+  await act(async () =>
+    last().receive({ type: "presence", of: { wil: { tab: { typing: true } } } }),
+  );
+  expect(seen.length).toBe(draws);
+  const insert = { at: "/notes", op: "splice", index: 0, delete: 0, insert: "so " } as const;
+  const theirs = { seq: 4, by: "bram", client: "x", n: 1, at: 0, effects: [insert] };
+  await act(async () => last().receive({ type: "settled", updates: [theirs] }));
+  expect(seen.at(-1)).toEqual([["bram", 7]]);
+  await act(async () => last().receive({ type: "presence", of: { bram: { tab: null } } }));
+  expect(seen.at(-1)).toEqual([]);
+  await act(async () => {
+    tell?.({ typing: true });
+    await new Promise((done) => setTimeout(done, 50));
+  });
+  expect(last().sent.at(-1)).toMatchObject({ type: "presence", set: { typing: true } });
+});
+
+type Sheet = {
+  fields: {
+    heads: Counter;
+    pressings: MapOf<{ variety: Register<"plum" | "pear">; litres: Counter }>;
+  };
+  role: "taster";
+  presence: object;
+  cues: object;
+  edits: Edit;
+};
+
+/** Compiled and not run. */
+function Compiled({ id }: { id: string }) {
+  const { useAt, usePropose, useWhole } = hooksOf<Sheet>();
+  const heads: number | undefined = useAt("/heads");
+  const variety: "plum" | "pear" | null | undefined = useAt(`/pressings/${id}/variety`);
+  const litres: number | undefined = useAt(`/pressings/${id}`)?.litres;
+  // @ts-expect-error a misspelt path
+  useAt("/hats");
+  // @ts-expect-error a misspelt field of a record
+  useAt(`/pressings/${id}/varity`);
+  // @ts-expect-error a value of another type
+  const words: string | undefined = useAt("/heads");
+  usePropose()([{ at: "/heads", op: "add", by: 1 }]);
+  return [heads, variety, litres, words, useWhole()?.pressings.p1?.variety].join();
+}
+
+test("hooks know a charter's types when they are compiled, and are the same when they run", () => {
+  expect(hooksOf<Sheet>().useAt).toBe(useAt);
+  expect(Compiled).toBeTypeOf("function");
 });

@@ -69,6 +69,16 @@ pub(crate) struct Read {
 /// why.
 pub type NoAnswer = (usize, Unanswered);
 
+/// How an expression joins its two sides.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Relation {
+    Equals,
+    In,
+}
+
+/// A name and the members that are taken of it, as in `who.claims.team`.
+pub(crate) type Named = Vec<String>;
+
 /// Why an expression did not come to an answer: its author made a mistake, or the values are of
 /// other types than it takes.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -114,6 +124,39 @@ impl Expression {
         Ok(Self { source: source.to_owned(), tree: Arc::new(tree), reads: check.reads })
     }
 
+    /// The parts that `||` joins; of one without it the whole.
+    pub(crate) fn alternatives(&self) -> Vec<Self> {
+        fn gather(node: &IdedExpr, found: &mut Vec<IdedExpr>) {
+            match &node.expr {
+                Expr::Call(call) if call.func_name == operators::LOGICAL_OR => {
+                    call.args.iter().for_each(|part| gather(part, found));
+                }
+                _ => found.push(node.clone()),
+            }
+        }
+        let mut parts = Vec::new();
+        gather(&self.tree, &mut parts);
+        let alternative = |tree: IdedExpr| {
+            let mut reads = BTreeSet::new();
+            let named = |read: &&Read| mentions(&tree, read);
+            reads.extend(self.reads.iter().filter(named).cloned());
+            Self { source: self.source.clone(), tree: Arc::new(tree), reads }
+        };
+        parts.into_iter().map(alternative).collect()
+    }
+
+    /// The two sides, where it is an equality or a membership: `one == other` or `one in other`.
+    pub(crate) fn pair(&self) -> Option<(Relation, Named, Named)> {
+        let Expr::Call(call) = &self.tree.expr else { return None };
+        let relation = match call.func_name.as_str() {
+            operators::EQUALS => Relation::Equals,
+            operators::IN => Relation::In,
+            _ => return None,
+        };
+        let [one, other] = &call.args[..] else { return None };
+        Some((relation, names(one)?, names(other)?))
+    }
+
     /// Its text.
     pub fn source(&self) -> &str {
         &self.source
@@ -148,6 +191,40 @@ impl Expression {
             }
             Err(error) => Err(unanswered(error.to_string().chars().take(200).collect())),
         }
+    }
+}
+
+/// The names that a chain of members is made of; `None` where it is more than that.
+fn names(node: &IdedExpr) -> Option<Named> {
+    match &node.expr {
+        Expr::Ident(name) => Some(vec![name.clone()]),
+        Expr::Select(select) if !select.test => {
+            let mut chain = names(&select.operand)?;
+            chain.push(select.field.clone());
+            Some(chain)
+        }
+        _ => None,
+    }
+}
+
+/// Whether an expression reads something.
+fn mentions(node: &IdedExpr, read: &Read) -> bool {
+    let is_it = || match (names(node), &read.member) {
+        (Some(chain), None) => chain == [read.name.as_str()],
+        (Some(chain), Some(member)) => {
+            chain.len() > 1 && chain[0] == read.name && chain[1] == *member
+        }
+        (None, _) => false,
+    };
+    match &node.expr {
+        Expr::Ident(_) => is_it(),
+        Expr::Select(select) => is_it() || mentions(&select.operand, read),
+        Expr::Call(call) => {
+            call.target.iter().any(|target| mentions(target, read))
+                || call.args.iter().any(|argument| mentions(argument, read))
+        }
+        Expr::List(list) => list.elements.iter().any(|element| mentions(element, read)),
+        _ => false,
     }
 }
 

@@ -6,6 +6,7 @@ mod pattern;
 mod people;
 mod reading;
 mod role;
+mod secrecy;
 mod sight;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -19,8 +20,10 @@ pub use guards::{Gate, Guard};
 pub use pattern::Pattern;
 pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
 pub use role::{Grant, Permission, Power, Role, RosterSight};
+pub(crate) use secrecy::{Secret, disclosures};
+pub use secrecy::{Seers, SightKey, Viewer};
 pub(crate) use sight::nothing_at;
-pub use sight::{Extent, Sight};
+pub use sight::{Extent, Lens, Sight};
 
 use crate::actor::Actor;
 use crate::declaration::{Fault, Faults, Section, syntax_fault, table_to_json};
@@ -62,6 +65,8 @@ pub struct Charter {
     pub cues: BTreeMap<String, Cue>,
     /// What the state is made of.
     pub fields: Fields,
+    /// What is hidden from some, and from whom.
+    pub(crate) secrets: Vec<Secret>,
     /// Which registers refer to which maps.
     pub(crate) links: Vec<Link>,
     /// How much its sessions remember of what is gone.
@@ -145,7 +150,8 @@ impl Charter {
             .map(|(name, _)| name)
             .collect();
         root.check_links(&links, &maps);
-        let roles = read_roles(root, &fields);
+        let mut secrets = Vec::new();
+        let roles = read_roles(root, &fields, &mut secrets);
         let names: BTreeSet<String> = roles.keys().cloned().collect();
         let session = root.known_section("session");
         let session = session.map_or_else(SessionRules::default, |mut section| {
@@ -177,6 +183,7 @@ impl Charter {
             gates,
             cues,
             fields,
+            secrets,
             links,
             memory: Bounds::default(),
             source: source.to_owned(),

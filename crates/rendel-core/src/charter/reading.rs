@@ -204,6 +204,14 @@ impl Fields {
         field.is_some_and(|field| field.each().is_some() || field.has_plain_elements())
     }
 
+    /// Whether a pattern of names and `*` leads to the records of a map.
+    pub(crate) fn is_record_of_map(&self, pattern: &Pattern) -> bool {
+        let names = pattern.tokens().unwrap_or_default();
+        let around = names.split_last().filter(|_| names.len().is_multiple_of(2));
+        let field = around.and_then(|(_, around)| self.declared_at(around));
+        field.is_some_and(|field| field.words().name == "map")
+    }
+
     /// The fields of the record at or around what a pattern of names and `*` leads to.
     pub(crate) fn record_around(&self, pattern: &Pattern) -> Option<&Self> {
         let names = pattern.tokens()?;

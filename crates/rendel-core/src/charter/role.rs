@@ -7,6 +7,7 @@ use toml_edit::Value;
 
 use super::expression::{Expression, Read, Unanswered};
 use super::pattern::Pattern;
+use super::secrecy::Secret;
 use super::sight::Sight;
 use crate::actor::Actor;
 use crate::declaration::Section;
@@ -139,7 +140,11 @@ impl Role {
     }
 }
 
-pub(super) fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<String, Role> {
+pub(super) fn read_roles(
+    root: &mut Section<'_>,
+    fields: &Fields,
+    secrets: &mut Vec<Secret>,
+) -> BTreeMap<String, Role> {
     let Some(mut section) = root.known_section("roles") else {
         return BTreeMap::from([(SOLE_ROLE.to_owned(), Role::everything())]);
     };
@@ -155,10 +160,7 @@ pub(super) fn read_roles(root: &mut Section<'_>, fields: &Fields) -> BTreeMap<St
         }
         let Some(mut inner) = section.section(&name) else { continue };
         let edit = inner.grants("edit", &tops, fields);
-        let see = match inner.sights("see", &tops) {
-            Some(rules) => Sight::of(&rules, fields),
-            None => Sight::WHOLE,
-        };
+        let see = inner.sights("see", &tops, fields, secrets).unwrap_or(Sight::WHOLE);
         let names = Power::ALL.map(|(name, _)| name);
         let powers = inner.several("powers", &names, &["unseal", "restart"]);
         let powers = Power::ALL

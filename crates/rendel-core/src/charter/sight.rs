@@ -1,20 +1,25 @@
 //! Seeing: what of the state a role is shown.
 //!
-//! What a role may not see is hidden by field, never by a record's id, so that the same part is
-//! hidden in a snapshot, in every update, in digests and in the words of problems. Roles that see
-//! the same are one audience.
+//! What a role may not see is hidden by field or by record, so that the same part is hidden in a
+//! snapshot, in every update, in digests and in the words of problems. Roles that see the same are
+//! one audience. What is shown `unless` a condition holds is a [secret](super::secrecy): to an
+//! audience as such it is shown where it is open to all, and beside that each sees what is theirs.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Map, Value, json};
 
+use super::Charter;
 use super::pattern::Pattern;
+use super::secrecy::{Secret, Seers, SightKey, Viewer};
 use crate::declaration::Section;
 use crate::kind::{Field, Fields};
 use crate::op::Op;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
-use crate::update::{Effect, Effects, Settled, Verdict};
+use crate::state::State;
+use crate::suggest::nearest;
+use crate::update::{Beside, Disclosure, Effect, Effects, Settled, Verdict};
 
 /// What of the state a role is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -26,6 +31,10 @@ enum Shown {
     Nothing,
     /// Of a record its fields; of a map or list the fields of each record in it.
     Parts(BTreeMap<String, Shown>),
+    /// A field with a condition, by the number of that, and what of it is shown where it holds.
+    Secret(usize, Box<Shown>),
+    /// A map of which each record has a condition, likewise.
+    Each(usize, Box<Shown>),
 }
 
 /// How much of what lies at a path is shown.
@@ -39,11 +48,38 @@ pub enum Extent {
     Nothing,
 }
 
-/// A part of `see`: what it matches, and all inside, is shown or hidden.
+/// A part of `see`: what it matches, and all inside, is shown or hidden, or hidden unless.
 #[derive(Clone, Debug)]
 pub(super) struct Rule {
     pub(super) pattern: Pattern,
     pub(super) is_shown: bool,
+    pub(super) unless: Option<usize>,
+}
+
+/// A sight with somebody who looks, at the state as it is: what they see of it.
+#[derive(Clone, Copy, Debug)]
+pub struct Lens<'l> {
+    sight: &'l Sight,
+    charter: &'l Charter,
+    viewer: Option<&'l Viewer>,
+    state: Option<&'l State>,
+}
+
+/// Whether the place of a secret is seen.
+type Sees<'s> = &'s dyn Fn(usize, &[Token]) -> bool;
+
+/// What is at a path: a field, or a record with its fields.
+enum Found<'f> {
+    Field(&'f Shown, Option<&'f Field>),
+    Record(&'f Shown, &'f Fields),
+}
+
+impl<'f> Found<'f> {
+    fn shown(&self) -> &'f Shown {
+        match self {
+            Self::Field(shown, _) | Self::Record(shown, _) => shown,
+        }
+    }
 }
 
 impl Sight {
@@ -61,35 +97,19 @@ impl Sight {
         self.0 == Shown::Whole
     }
 
-    fn at(&self, tokens: &[Token], fields: &Fields) -> &Shown {
-        let mut shown = &self.0;
-        let mut fields = Some(fields);
-        let mut tokens = tokens.iter();
-        while let (Shown::Parts(parts), Some(known)) = (shown, fields) {
-            let Some(name) = tokens.next() else { return shown };
-            shown = parts.get(name.as_str()).unwrap_or(&Shown::Nothing);
-            fields = known.field(name).and_then(Field::each);
-            if !matches!(shown, Shown::Parts(_)) {
-                break;
-            }
-            // The id of a record, behind which its own fields stand.
-            if tokens.next().is_none() {
-                return shown;
-            }
-        }
-        shown
+    /// The numbers of the conditions under which more is shown to some.
+    pub fn secrets(&self) -> BTreeSet<usize> {
+        let mut found = BTreeSet::new();
+        self.0.secrets(&mut found);
+        found
     }
 
-    /// How much of what lies at a path is shown.
+    /// How much of what lies at a path is shown. Of what has a condition nothing is.
     pub fn extent(&self, fields: &Fields, path: &Path) -> Extent {
-        match self.at(path.tokens(), fields) {
-            Shown::Whole => Extent::Whole,
-            Shown::Parts(_) => Extent::Part,
-            Shown::Nothing => Extent::Nothing,
-        }
+        extent(self.at(path.tokens(), fields, &|_, _| false).shown())
     }
 
-    /// Takes what is hidden out of the declaration of the state.
+    /// Takes what is hidden out of the declaration of the state. What has a condition is declared.
     pub(super) fn declaration(&self, fields: &Fields, declared: &mut Value) {
         if let Shown::Parts(parts) = &self.0 {
             declaration(fields, parts, declared);
@@ -98,59 +118,113 @@ impl Sight {
         }
     }
 
-    /// A plain state without what is hidden. Cost O(size), and none where nothing is hidden.
+    /// A plain state without what is hidden, or has a condition. Cost O(size), and none where
+    /// nothing is hidden.
     pub fn state(&self, fields: &Fields, plain: Value) -> Value {
-        match &self.0 {
-            Shown::Whole => plain,
-            Shown::Nothing => json!({}),
-            Shown::Parts(parts) => record(fields, parts, plain),
-        }
+        self.state_as(fields, plain, &|_, _| false)
     }
 
-    /// The plain value at a path without what is hidden; `None` where all of it is.
+    fn state_as(&self, fields: &Fields, plain: Value, sees: Sees<'_>) -> Value {
+        record(&self.0, fields, &mut Vec::new(), plain, sees)
+    }
+
+    fn at<'f>(&'f self, tokens: &[Token], fields: &'f Fields, sees: Sees<'_>) -> Found<'f> {
+        let mut found = Found::Record(&self.0, fields);
+        for (index, token) in tokens.iter().enumerate() {
+            let place = &tokens[..=index];
+            found = match found {
+                Found::Record(shown, fields) => {
+                    let field = fields.field(token);
+                    let mut shown = match shown {
+                        Shown::Parts(parts) => parts.get(token.as_str()).unwrap_or(&Shown::Nothing),
+                        other => other,
+                    };
+                    if let Shown::Secret(secret, inner) = shown {
+                        shown = if sees(*secret, place) { inner } else { &Shown::Nothing };
+                    }
+                    Found::Field(shown, field)
+                }
+                Found::Field(mut shown, field) => {
+                    if let Shown::Each(secret, inner) = shown {
+                        shown = if sees(*secret, place) { inner } else { &Shown::Nothing };
+                    }
+                    match field.and_then(Field::each) {
+                        Some(each) => Found::Record(shown, each),
+                        // Something inside a value, which is no place of its own.
+                        None => Found::Field(shown, None),
+                    }
+                }
+            };
+        }
+        found
+    }
+
+    /// The plain value at a path without what is hidden, or has a condition; `None` where all of it
+    /// is.
     pub fn value(&self, fields: &Fields, path: &Path, plain: Value) -> Option<Value> {
-        match self.at(path.tokens(), fields) {
-            Shown::Whole => Some(plain),
-            Shown::Nothing => None,
-            Shown::Parts(parts) => Some(within(fields, path, parts, plain)),
+        self.value_as(fields, path, plain, &|_, _| false)
+    }
+
+    fn value_as(
+        &self,
+        fields: &Fields,
+        path: &Path,
+        plain: Value,
+        sees: Sees<'_>,
+    ) -> Option<Value> {
+        let mut place = path.tokens().to_vec();
+        match self.at(path.tokens(), fields, sees) {
+            Found::Field(shown, of) => field(shown, of, &mut place, plain, sees),
+            Found::Record(Shown::Nothing, _) => None,
+            Found::Record(shown, fields) => Some(record(shown, fields, &mut place, plain, sees)),
         }
     }
 
-    /// An effect without what is hidden; `None` where all of it is.
-    pub(crate) fn effect(&self, fields: &Fields, effect: &Effect) -> Option<Effect> {
+    /// An effect without what is hidden; `None` where all of it is. What has a condition is hidden
+    /// unless `sees` says so.
+    fn effect(&self, fields: &Fields, effect: &Effect, sees: Sees<'_>) -> Option<Effect> {
         if self.is_whole() {
             return Some(effect.clone());
         }
         let mut seen = effect.clone();
         if let Op::Reset(value) = &mut seen.op {
-            *value = self.state(fields, value.take());
+            *value = self.state_as(fields, value.take(), sees);
             return Some(seen);
         }
-        match self.at(effect.at.tokens(), fields) {
-            Shown::Whole => Some(seen),
-            Shown::Nothing => None,
-            Shown::Parts(parts) => {
-                if let (Some(inner), Some(value)) =
-                    (fields_behind(fields, &effect.at), seen.op.record_mut())
-                {
-                    *value = record(inner, parts, value.take());
+        let id = effect.op.makes().map(|(id, _)| id.unwrap_or_default().to_owned());
+        let found = self.at(effect.at.tokens(), fields, sees);
+        if extent(found.shown()) == Extent::Nothing {
+            return None;
+        }
+        // A record that comes is shown as one at its own path.
+        if let (Some(id), Some(value)) = (id, seen.op.record_mut()) {
+            let mut tokens = effect.at.tokens().to_vec();
+            tokens.push(id.into());
+            match self.at(&tokens, fields, sees) {
+                Found::Record(Shown::Nothing, _) => return None,
+                Found::Record(shown, each) => {
+                    *value = record(shown, each, &mut tokens, value.take(), sees);
                 }
-                Some(seen)
+                Found::Field(..) => {}
             }
         }
+        Some(seen)
     }
 
-    /// An update without what is hidden. One of which nothing is shown keeps its place in the order
-    /// and the time, and says neither who made it nor why.
+    /// An update as all of an audience are shown it. One of which nothing is shown keeps its place
+    /// in the order and the time, and says neither who made it nor why.
     pub fn update(&self, fields: &Fields, update: &Settled) -> Settled {
         if self.is_whole() {
-            return update.clone();
+            return Settled { disclosures: Vec::new(), ..update.clone() };
         }
-        let effects: Effects =
-            update.effects.iter().filter_map(|effect| self.effect(fields, effect)).collect();
+        let told = Told { sight: self, fields, update };
+        let mut effects: Effects =
+            update.effects.iter().filter_map(|effect| told.open(effect)).collect();
+        let is_all = effects.len() == update.effects.len();
+        effects.extend(told.turned());
         let mut verdicts: Vec<_> =
             update.verdicts.iter().filter_map(|verdict| self.verdict(fields, verdict)).collect();
-        if effects.len() < update.effects.len() {
+        if !is_all {
             // What it met may be what is hidden.
             for verdict in &mut verdicts {
                 verdict.met.clear();
@@ -159,7 +233,7 @@ impl Sight {
         }
         let is_whole = effects == update.effects && verdicts == update.verdicts;
         if is_whole {
-            return update.clone();
+            return Settled { disclosures: Vec::new(), ..update.clone() };
         }
         let is_blank = effects.is_empty() && verdicts.is_empty();
         Settled {
@@ -172,7 +246,49 @@ impl Sight {
             verdicts,
             gesture: None,
             note: None,
+            disclosures: Vec::new(),
         }
+    }
+
+    /// The keys of whoever may be shown something of an update beside what all of an audience are.
+    pub fn recipients<'u>(&self, update: &'u Settled) -> BTreeSet<&'u SightKey> {
+        let secrets = self.secrets();
+        let told = update.disclosures.iter().filter(|told| secrets.contains(&told.secret));
+        told.flat_map(|told| told.from.keys().chain(told.to.keys())).collect()
+    }
+
+    /// What of an update somebody is shown beside what all of their audience are; `None` where that
+    /// is nothing.
+    pub fn beside(&self, fields: &Fields, update: &Settled, viewer: &Viewer) -> Option<Beside> {
+        let told = Told { sight: self, fields, update };
+        let theirs = update.effects.iter().filter_map(|effect| told.theirs(effect, viewer));
+        let mut effects: Effects = theirs.collect();
+        effects.extend(told.turned_for(viewer));
+        if effects.is_empty() {
+            return None;
+        }
+        let about = |verdict: &&Verdict| {
+            let path = Path::parse(&verdict.at).ok();
+            let inside = |told: &Disclosure| {
+                told.to.has(viewer) && path.as_ref().is_some_and(|path| path.is_within(&told.at))
+            };
+            self.verdict(fields, verdict).is_none() && told.disclosures().any(inside)
+        };
+        let verdicts = update.verdicts.iter().filter(about);
+        let verdicts = verdicts.map(|verdict| Verdict { lost: None, ..verdict.clone() }).collect();
+        Some(Beside {
+            seq: update.seq,
+            by: update.by.clone(),
+            client: update.client,
+            n: update.n,
+            effects,
+            verdicts,
+        })
+    }
+
+    /// An update on its way to those who have this sight.
+    pub(crate) fn told<'t>(&'t self, fields: &'t Fields, update: &'t Settled) -> Told<'t> {
+        Told { sight: self, fields, update }
     }
 
     fn verdict(&self, fields: &Fields, verdict: &Verdict) -> Option<Verdict> {
@@ -186,10 +302,156 @@ impl Sight {
             }
         }
     }
+}
+
+/// An update on its way to an audience.
+pub(crate) struct Told<'t> {
+    sight: &'t Sight,
+    fields: &'t Fields,
+    update: &'t Settled,
+}
+
+impl Told<'_> {
+    fn disclosures(&self) -> impl Iterator<Item = &Disclosure> {
+        let secrets = self.sight.secrets();
+        self.update.disclosures.iter().filter(move |told| secrets.contains(&told.secret))
+    }
+
+    fn effect(&self, effect: &Effect, sees: &dyn Fn(&Disclosure) -> bool) -> Option<Effect> {
+        let seen = |secret: usize, place: &[Token]| {
+            let is_it = |told: &&Disclosure| told.secret == secret && told.at.tokens() == place;
+            self.update.disclosures.iter().find(is_it).is_some_and(sees)
+        };
+        self.sight.effect(self.fields, effect, &seen)
+    }
+
+    /// An effect as all are shown it.
+    pub(crate) fn open(&self, effect: &Effect) -> Option<Effect> {
+        self.effect(effect, &|told| {
+            told.from == Seers::All && told.to == Seers::All && !told.is_anew
+        })
+    }
+
+    /// An effect that somebody is shown beside that: it is in a place that they see before and
+    /// after, and not all do.
+    pub(crate) fn theirs(&self, effect: &Effect, viewer: &Viewer) -> Option<Effect> {
+        let change = effect.change();
+        let within = |told: &Disclosure| change.path().is_some_and(|at| at.is_within(&told.at));
+        let is_theirs = |told: &Disclosure| told.stays_with(viewer);
+        let is_inside = self.disclosures().any(|told| is_theirs(told) && within(told));
+        is_inside.then(|| self.effect(effect, &is_theirs)).flatten()
+    }
+
+    /// A place is shown to those who did not see it.
+    fn shown(&self, told: &Disclosure) -> Option<Effect> {
+        let value = told.value.clone()?;
+        let value = self.sight.value_as(self.fields, &told.at, value, &|_, _| true)?;
+        Some(Effect::new(&told.at, Op::Show(value)))
+    }
+
+    /// What becomes of places for all, after the effects.
+    pub(crate) fn turned(&self) -> Effects {
+        let turned = |told: &Disclosure| {
+            let was = told.from == Seers::All && !told.is_anew;
+            match (was, told.to == Seers::All) {
+                (false, true) => self.shown(told),
+                (true, false) if !told.is_gone => Some(Effect::new(&told.at, Op::Hide)),
+                _ => None,
+            }
+        };
+        self.disclosures().filter_map(turned).collect()
+    }
+
+    /// What becomes of places for somebody beside that.
+    pub(crate) fn turned_for(&self, viewer: &Viewer) -> Effects {
+        let turned = |told: &Disclosure| {
+            let saw = told.from.has(viewer) && told.from != Seers::All && !told.is_anew;
+            if told.to == Seers::All || told.stays_with(viewer) {
+                None
+            } else if told.to.has(viewer) {
+                self.shown(told)
+            } else {
+                (saw && !told.is_gone).then(|| Effect::new(&told.at, Op::Hide))
+            }
+        };
+        self.disclosures().filter_map(turned).collect()
+    }
+}
+
+impl Disclosure {
+    /// Whether somebody sees the place before and after, and not all do.
+    fn stays_with(&self, viewer: &Viewer) -> bool {
+        let is_theirs = |seers: &Seers| *seers != Seers::All && seers.has(viewer);
+        !self.is_anew && is_theirs(&self.from) && is_theirs(&self.to)
+    }
+}
+
+impl<'l> Lens<'l> {
+    /// What somebody sees of a state.
+    pub fn new(
+        charter: &'l Charter,
+        sight: &'l Sight,
+        viewer: Option<&'l Viewer>,
+        state: &'l State,
+    ) -> Self {
+        Self { sight, charter, viewer, state: Some(state) }
+    }
+
+    fn sees(&self, secret: usize, place: &[Token]) -> bool {
+        let seers = self.seers(secret, place);
+        seers == Seers::All || self.viewer.is_some_and(|viewer| seers.has(viewer))
+    }
+
+    fn seers(&self, secret: usize, place: &[Token]) -> Seers {
+        let of = self.charter.secrets.get(secret).zip(self.state);
+        of.map_or(Seers::NOBODY, |(of, state)| of.seers(&self.charter.fields, state, place))
+    }
+
+    /// The whole plain state.
+    pub fn plain(&self) -> Value {
+        let plain = self.state.map(|state| state.plain(&self.charter.fields)).unwrap_or_default();
+        self.sight.state_as(&self.charter.fields, plain, &|secret, place| self.sees(secret, place))
+    }
+
+    /// The plain value at a path, `None` where nothing is shown there.
+    pub fn plain_at(&self, path: &Path) -> Option<Value> {
+        let plain = self.state?.plain_at(&self.charter.fields, path)?;
+        self.value(path, plain)
+    }
+
+    /// A plain value that is or was at a path.
+    pub(crate) fn value(&self, path: &Path, plain: Value) -> Option<Value> {
+        let sees = |secret: usize, place: &[Token]| self.sees(secret, place);
+        self.sight.value_as(&self.charter.fields, path, plain, &sees)
+    }
+
+    /// How much of what lies at a path is shown.
+    pub fn extent(&self, path: &Path) -> Extent {
+        let sees = |secret: usize, place: &[Token]| self.sees(secret, place);
+        extent(self.sight.at(path.tokens(), &self.charter.fields, &sees).shown())
+    }
+
+    /// What is theirs beside what all of their audience are shown: values by their paths. Cost
+    /// O(places of secrets).
+    pub fn beside(&self) -> BTreeMap<String, Value> {
+        let mut found = BTreeMap::new();
+        let (Some(viewer), Some(state)) = (self.viewer, self.state) else { return found };
+        for secret in self.sight.secrets() {
+            let Some(of) = self.charter.secrets.get(secret) else { continue };
+            of.each(&self.charter.fields, state, &[], &mut |place| {
+                let seers = self.seers(secret, place);
+                if seers != Seers::All && seers.has(viewer) {
+                    let path = Path::of(place.iter().cloned());
+                    found.extend(self.plain_at(&path).map(|value| (path.to_string(), value)));
+                }
+            });
+        }
+        found
+    }
 
     /// A refusal in words that say nothing of what is hidden.
-    pub fn problem(&self, fields: &Fields, problem: Problem) -> Problem {
-        if self.is_whole() {
+    pub fn problem(&self, problem: Problem) -> Problem {
+        if self.sight.is_whole() {
             return problem;
         }
         let told = problem.member("at").and_then(Value::as_str).map(str::to_owned);
@@ -197,16 +459,16 @@ impl Sight {
         else {
             return problem;
         };
-        let extent = self.extent(fields, &path);
+        let extent = self.extent(&path);
         if problem.kind() == ProblemKind::UnknownPath {
             let meant = problem.member("did_you_mean").and_then(Value::as_str).map(str::to_owned);
             let is_seen = |meant: &String| {
-                Path::parse(meant).is_ok_and(|path| self.extent(fields, &path) != Extent::Nothing)
+                Path::parse(meant).is_ok_and(|path| self.extent(&path) != Extent::Nothing)
             };
             return nothing_at(&path).did_you_mean(meant.filter(is_seen));
         }
         let problem = match (extent, problem.member("current").cloned()) {
-            (Extent::Part, Some(current)) => match self.value(fields, &path, current) {
+            (Extent::Part, Some(current)) => match self.value(&path, current) {
                 Some(current) => problem.current(current),
                 None => problem.without("current"),
             },
@@ -223,6 +485,47 @@ impl Sight {
     }
 }
 
+impl Sight {
+    /// A refusal in words that say nothing of what is hidden or has a condition.
+    pub fn problem(&self, charter: &Charter, problem: Problem) -> Problem {
+        Lens { sight: self, charter, viewer: None, state: None }.problem(problem)
+    }
+}
+
+impl Shown {
+    fn secrets(&self, found: &mut BTreeSet<usize>) {
+        match self {
+            Self::Whole | Self::Nothing => {}
+            Self::Parts(parts) => parts.values().for_each(|part| part.secrets(found)),
+            Self::Secret(secret, inner) | Self::Each(secret, inner) => {
+                found.insert(*secret);
+                inner.secrets(found);
+            }
+        }
+    }
+
+    /// Whether something with a condition lies inside something with a condition.
+    fn nests_secrets(&self) -> bool {
+        match self {
+            Self::Whole | Self::Nothing => false,
+            Self::Parts(parts) => parts.values().any(Self::nests_secrets),
+            Self::Secret(_, inner) | Self::Each(_, inner) => {
+                let mut inside = BTreeSet::new();
+                inner.secrets(&mut inside);
+                !inside.is_empty()
+            }
+        }
+    }
+}
+
+fn extent(shown: &Shown) -> Extent {
+    match shown {
+        Shown::Whole => Extent::Whole,
+        Shown::Parts(_) | Shown::Each(..) => Extent::Part,
+        Shown::Nothing | Shown::Secret(..) => Extent::Nothing,
+    }
+}
+
 /// The refusal of a path at which nothing is, or nothing that is shown: the two read the same.
 pub(crate) fn nothing_at(path: &Path) -> Problem {
     Problem::new(ProblemKind::UnknownPath, format!("There is nothing at {path}.")).at(path)
@@ -232,7 +535,7 @@ fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<Token>) -> Show
     let mut parts = BTreeMap::new();
     for (name, field) in fields.iter() {
         place.push(name.into());
-        let shown = match field.each() {
+        let mut shown = match field.each() {
             None => {
                 if is_shown(rules, place) {
                     Shown::Whole
@@ -244,13 +547,19 @@ fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<Token>) -> Show
                 place.push("*".into());
                 let whole = is_shown(rules, place);
                 let inner = shown_record(rules, each, place);
+                let secret = condition(rules, place);
                 place.pop();
-                match inner {
-                    Shown::Nothing if whole => Shown::Parts(BTreeMap::new()),
-                    inner => inner,
+                match (inner, secret) {
+                    (Shown::Nothing, _) if whole => Shown::Parts(BTreeMap::new()),
+                    (Shown::Nothing, _) => Shown::Nothing,
+                    (inner, Some(secret)) => Shown::Each(secret, Box::new(inner)),
+                    (inner, None) => inner,
                 }
             }
         };
+        if let Some(secret) = condition(rules, place).filter(|_| shown != Shown::Nothing) {
+            shown = Shown::Secret(secret, Box::new(shown));
+        }
         place.pop();
         if shown != Shown::Nothing {
             parts.insert(name.to_owned(), shown);
@@ -264,11 +573,19 @@ fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<Token>) -> Show
     if is_all { Shown::Whole } else { Shown::Parts(parts) }
 }
 
+/// The condition of a place that is hidden unless.
+fn condition(rules: &[Rule], place: &[Token]) -> Option<usize> {
+    rules.iter().find(|rule| rule.pattern.matches(place)).and_then(|_| {
+        rules.iter().find_map(|rule| rule.unless.filter(|_| rule.pattern.matches(place)))
+    })
+}
+
 /// Whether a declared path, or something around it, is matched to be shown, and nothing to be
 /// hidden.
 fn is_shown(rules: &[Rule], place: &[Token]) -> bool {
     let covers = |rule: &Rule| (1..=place.len()).any(|len| rule.pattern.matches(&place[..len]));
-    let is_hidden = rules.iter().any(|rule| !rule.is_shown && covers(rule));
+    let is_hidden =
+        rules.iter().any(|rule| !rule.is_shown && rule.unless.is_none() && covers(rule));
     !is_hidden && rules.iter().any(|rule| rule.is_shown && covers(rule))
 }
 
@@ -277,97 +594,128 @@ fn declaration(fields: &Fields, parts: &BTreeMap<String, Shown>, declared: &mut 
     members.retain(|name, _| parts.contains_key(name));
     for (name, member) in members {
         let each = fields.field(name).and_then(Field::each);
+        let mut shown = parts.get(name);
+        while let Some(Shown::Secret(_, inner) | Shown::Each(_, inner)) = shown {
+            shown = Some(inner);
+        }
         if let (Some(Shown::Parts(inner)), Some(each), Some(member)) =
-            (parts.get(name), each, member.get_mut("each"))
+            (shown, each, member.get_mut("each"))
         {
             declaration(each, inner, member);
         }
     }
 }
 
-fn record(fields: &Fields, parts: &BTreeMap<String, Shown>, plain: Value) -> Value {
+/// A plain record as it is shown.
+fn record(
+    shown: &Shown,
+    fields: &Fields,
+    place: &mut Vec<Token>,
+    plain: Value,
+    sees: Sees<'_>,
+) -> Value {
+    let parts = match shown {
+        Shown::Whole => return plain,
+        Shown::Parts(parts) => parts,
+        Shown::Nothing | Shown::Secret(..) | Shown::Each(..) => return json!({}),
+    };
     let Value::Object(members) = plain else { return plain };
     let kept = members.into_iter().filter_map(|(name, value)| {
-        let value = match parts.get(&name)? {
-            Shown::Whole => value,
-            Shown::Nothing => return None,
-            Shown::Parts(inner) => records(fields.field(&name)?.each()?, inner, value),
-        };
-        Some((name, value))
+        let shown = parts.get(&name)?;
+        place.push(name.as_str().into());
+        let value = field(shown, fields.field(&name), place, value, sees);
+        place.pop();
+        Some((name, value?))
     });
     Value::Object(kept.collect::<Map<_, _>>())
 }
 
-/// A map or a list of records.
-fn records(each: &Fields, parts: &BTreeMap<String, Shown>, plain: Value) -> Value {
+/// The plain value of a field as it is shown; `None` where nothing of it is.
+fn field(
+    shown: &Shown,
+    of: Option<&Field>,
+    place: &mut Vec<Token>,
+    plain: Value,
+    sees: Sees<'_>,
+) -> Option<Value> {
+    match shown {
+        Shown::Whole => Some(plain),
+        Shown::Nothing => None,
+        Shown::Secret(secret, inner) => {
+            sees(*secret, place).then(|| field(inner, of, place, plain, sees)).flatten()
+        }
+        Shown::Parts(_) => Some(records(shown, None, of?.each()?, place, plain, sees)),
+        Shown::Each(secret, inner) => {
+            Some(records(inner, Some(*secret), of?.each()?, place, plain, sees))
+        }
+    }
+}
+
+/// A map or a list of records, each as it is shown.
+fn records(
+    shown: &Shown,
+    secret: Option<usize>,
+    each: &Fields,
+    place: &mut Vec<Token>,
+    plain: Value,
+    sees: Sees<'_>,
+) -> Value {
+    let mut one = |id: &str, value: Value| {
+        place.push(id.into());
+        let is_seen = secret.is_none_or(|secret| sees(secret, place));
+        let value = is_seen.then(|| record(shown, each, place, value, sees));
+        place.pop();
+        value
+    };
     match plain {
         Value::Object(members) => {
-            let members = members.into_iter().map(|(id, value)| (id, record(each, parts, value)));
-            Value::Object(members.collect::<Map<_, _>>())
+            let seen = members.into_iter().filter_map(|(id, value)| {
+                let value = one(&id, value)?;
+                Some((id, value))
+            });
+            Value::Object(seen.collect::<Map<_, _>>())
         }
         Value::Array(elements) => {
             let element = |mut element: Value| {
+                let id = element.get("id").and_then(Value::as_str).unwrap_or_default().to_owned();
                 if let Some(value) = element.get_mut("value") {
-                    *value = record(each, parts, value.take());
+                    *value = one(&id, value.take())?;
                 }
-                element
+                Some(element)
             };
-            Value::Array(elements.into_iter().map(element).collect())
+            Value::Array(elements.into_iter().filter_map(element).collect())
         }
         other => other,
     }
 }
 
-/// A value at a path of which parts are shown: the state, a record, or a map or list.
-fn within(fields: &Fields, path: &Path, parts: &BTreeMap<String, Shown>, plain: Value) -> Value {
-    if path.tokens().is_empty() {
-        return record(fields, parts, plain);
-    }
-    match fields_behind(fields, path) {
-        Some(each) if is_record(fields, path) => record(each, parts, plain),
-        Some(each) => records(each, parts, plain),
-        None => plain,
-    }
-}
-
-/// The fields of the records in the map or list at a path, or of the record at it.
-fn fields_behind<'f>(fields: &'f Fields, path: &Path) -> Option<&'f Fields> {
-    let mut fields = fields;
-    for pair in path.tokens().chunks(2) {
-        fields = fields.field(&pair[0])?.each()?;
-    }
-    Some(fields)
-}
-
-fn is_record(fields: &Fields, path: &Path) -> bool {
-    path.tokens().len().is_multiple_of(2) && fields_behind(fields, path).is_some()
-}
-
 impl Section<'_> {
-    /// What a role sees: patterns, and `{ but = … }` for what is hidden; nothing where the key is
-    /// left out.
-    pub(super) fn sights(&mut self, key: &'static str, tops: &BTreeSet<&str>) -> Option<Vec<Rule>> {
+    /// What a role sees: patterns, and `{ but = … }` for what is hidden, with `unless` for what is
+    /// hidden from some; nothing where the key is left out.
+    pub(super) fn sights(
+        &mut self,
+        key: &'static str,
+        tops: &BTreeSet<&str>,
+        fields: &Fields,
+        secrets: &mut Vec<Secret>,
+    ) -> Option<Sight> {
         self.know(key)?;
         let items = self.pattern_items(
             key,
             "an array of path patterns and { but = … }, such as [\"/**\", { but = \
              \"/offers/*/limit\" }]",
         );
-        let mut rules = Vec::new();
+        let mut rules: Vec<Rule> = Vec::new();
         for (path, item) in items {
-            let text = match item.as_inline_table() {
+            let table = item.as_inline_table();
+            let text = match table {
                 None => item.as_str(),
                 Some(table) => {
-                    if let Some((other, _)) = table.iter().find(|(name, _)| *name != "but") {
-                        let expected = "but: seeing has no condition, since what is hidden must \
-                            be the same for all of a role";
-                        self.report(
-                            item.span(),
-                            path.clone(),
-                            &format!("unknown key {other:?}"),
-                            expected,
-                            None,
-                        );
+                    let known = ["but", "unless"];
+                    if let Some((other, _)) = table.iter().find(|(name, _)| !known.contains(name)) {
+                        let says = format!("unknown key {other:?}");
+                        let meant = nearest(other, known);
+                        self.report(item.span(), path.clone(), &says, "but and unless", meant);
                     }
                     table.get("but").and_then(toml_edit::Value::as_str)
                 }
@@ -376,19 +724,39 @@ impl Section<'_> {
             let names_an_id = pattern
                 .tokens()
                 .is_some_and(|tokens| tokens.iter().skip(1).step_by(2).any(Option::is_some));
+            let report = |says: &str, expected: &str| {
+                self.report(item.span(), path.clone(), says, expected, None);
+            };
             if names_an_id {
-                let says = "names one record";
-                self.report(
-                    item.span(),
-                    path,
-                    says,
-                    "\"*\" for the id of a record: a role sees a field of all records or of none",
-                    None,
+                report(
+                    "names one record",
+                    "\"*\" for the id of a record: what is seen of one follows from what is in it",
                 );
+                continue;
             }
-            rules.push(Rule { pattern, is_shown: !item.is_inline_table() });
+            let mut unless = None;
+            if let Some(source) = table.and_then(|table| table.get("unless")) {
+                let Some(source) = source.as_str() else {
+                    let expected = "a condition in CEL, such as \"record.by == who.id\"";
+                    report("unless does not fit", expected);
+                    continue;
+                };
+                if rules.iter().any(|rule| rule.unless.is_some() && rule.pattern == pattern) {
+                    report("has a condition already", "one condition for a place, joined by ||");
+                }
+                let pattern = pattern.clone();
+                unless = self.secret(source, item.span().as_ref(), &path, pattern, fields, secrets);
+                if unless.is_none() {
+                    continue;
+                }
+            }
+            rules.push(Rule { pattern, is_shown: table.is_none(), unless });
         }
-        Some(rules)
+        let sight = Sight::of(&rules, fields);
+        if sight.0.nests_secrets() {
+            self.fault_at(key, "one condition on the way to a value, not one inside another", None);
+        }
+        Some(sight)
     }
 }
 
@@ -439,7 +807,7 @@ kind = "text"
         let effect: Effect = serde_json::from_value(effect.clone()).unwrap();
         charter
             .sight(role)
-            .effect(&charter.fields, &effect)
+            .effect(&charter.fields, &effect, &|_, _| false)
             .map(|seen| serde_json::to_value(seen).unwrap())
     }
 
@@ -542,6 +910,7 @@ kind = "text"
             verdicts: vec![],
             gesture: Some("g".into()),
             note: Some("for the ledger".into()),
+            disclosures: vec![],
         };
         let seen = charter.sight("but").update(&charter.fields, &update);
         assert_eq!(

@@ -287,7 +287,9 @@ impl Kind for Field {
         };
         patch.step(id);
         if rest.is_empty() {
-            patch.remove();
+            if patch.turn(&effect.op).is_none() {
+                patch.remove();
+            }
             return Some(());
         }
         self.each.patch(&cell.records.get(id.as_str())?.record, rest, effect, patch)

@@ -234,6 +234,9 @@ impl Fields {
         let (name, rest) = rest.split_first()?;
         let at = self.position(name)?;
         patch.step(name);
+        if rest.is_empty() && patch.turn(&effect.op).is_some() {
+            return Some(());
+        }
         self.0[at].1.patch(record.0.get(at)?, rest, effect, patch)
     }
 

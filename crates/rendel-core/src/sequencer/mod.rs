@@ -339,7 +339,8 @@ impl Sequencer {
             present.apply(&this.charter, &effect, stamp).map_err(|misfit| broken(&misfit))?;
             let unanswered = &mut Vec::new();
             let settling = Settling { actor, key: client, proposal: &proposal, now, unanswered };
-            Ok((present, this.settled(&settling, smallvec![effect], vec![])))
+            let update = this.settled(&settling, smallvec![effect], vec![]);
+            Ok(this.with_disclosures(present, update))
         })
     }
 

@@ -6,14 +6,16 @@ use super::filling::fill;
 use super::{Present, Sequencer};
 use crate::actor::{Actor, ClientKey};
 use crate::canonical::is_same;
-use crate::charter::{Charter, Extent, NoAnswer, Permission, Sight, nothing_at};
+use crate::charter::{
+    Charter, Extent, Lens, NoAnswer, Permission, Viewer, disclosures, nothing_at,
+};
 use crate::kind::{Settlement, Site, listed};
 use crate::op::{Op, TEST, Unread};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Followed, check_references, follow_drops};
 use crate::stamp::Stamp;
-use crate::state::{Misfit, State};
+use crate::state::Misfit;
 use crate::update::{Effect, Effects, Proposal, Settled, Verdict, VerdictKind};
 
 /// A proposal that is being settled.
@@ -45,9 +47,29 @@ impl Sequencer {
             self.check_guards(state, settling.actor, &update.effects, settling.unanswered)?;
             problem(&update.effects).map_or(Ok((present, update)), Err)
         };
-        let settled = settle();
-        let sight = self.charter.sight(&settling.actor.role);
-        settled.map_err(|problem| sight.problem(&self.charter.fields, problem))
+        let settled = settle().map(|(present, update)| self.with_disclosures(present, update));
+        let viewer = Viewer::of(settling.actor);
+        settled.map_err(|problem| self.lens(settling.actor, &viewer).problem(problem))
+    }
+
+    /// What somebody sees of the state as it is.
+    fn lens<'l>(&'l self, actor: &Actor, viewer: &'l Viewer) -> Lens<'l> {
+        let sight = self.charter.sight(&actor.role);
+        Lens::new(&self.charter, sight, Some(viewer), &self.present.state)
+    }
+
+    /// An update with what it does to who sees what.
+    pub(super) fn with_disclosures(
+        &self,
+        present: Present,
+        mut update: Settled,
+    ) -> (Present, Settled) {
+        let Charter { secrets, fields, .. } = &*self.charter;
+        if !secrets.is_empty() {
+            let (before, after) = (&self.present.state, &present.state);
+            update.disclosures = disclosures(secrets, fields, before, after, &update.effects);
+        }
+        (present, update)
     }
 
     fn check_shape(&self, proposal: &Proposal) -> Result<(), Problem> {
@@ -122,6 +144,7 @@ impl Sequencer {
             verdicts,
             gesture: proposal.gesture.clone(),
             note: proposal.note.clone(),
+            disclosures: Vec::new(),
         }
     }
 
@@ -150,8 +173,14 @@ impl Sequencer {
             Err(Unread::Member(name, _)) => *name == TEST,
         };
         // What is hidden is not there for who may not edit it either, and for nobody to be tested.
-        let extent = self.charter.sight(&actor.role).extent(fields, &path);
-        if extent == Extent::Nothing && (is_condition || !permission.is_given()) {
+        let sight = self.charter.sight(&actor.role);
+        let viewer = Viewer::of(actor);
+        let lens = Lens::new(&self.charter, sight, Some(&viewer), state);
+        let is_hidden = match sight.is_whole() {
+            true => false,
+            false => lens.extent(&path) == Extent::Nothing,
+        };
+        if is_hidden && (is_condition || !permission.is_given()) {
             return Err(nothing_at(&path));
         }
         is_filled?;
@@ -167,7 +196,7 @@ impl Sequencer {
         };
         match &op {
             Ok(Op::Test(expected)) => {
-                return self.test(state, &site, expected, self.charter.sight(&actor.role));
+                return self.test(lens, &site, expected);
             }
             Err(Unread::Member(_, problem)) if is_condition => return Err(problem.clone()),
             _ => {}
@@ -212,14 +241,11 @@ impl Sequencer {
 
     fn test(
         &self,
-        state: &State,
+        lens: Lens<'_>,
         site: &Site<'_>,
         expected: &serde_json::Value,
-        sight: &Sight,
     ) -> Result<Settlement, Problem> {
-        let fields = &self.charter.fields;
-        let present = state.plain_at(fields, site.path);
-        let present = present.and_then(|present| sight.value(fields, site.path, present));
+        let present = lens.plain_at(site.path);
         if present.as_ref().is_some_and(|present| is_same(present, expected)) {
             return Ok(Settlement { effects: Effects::new(), verdict: site.applied_verdict() });
         }

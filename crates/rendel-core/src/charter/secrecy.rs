@@ -1,0 +1,377 @@
+//! Secrets: what a role is shown `unless` a condition holds, record by record.
+//!
+//! What is hidden is a field, or a record of a map: a *place*. Its condition is joined by `||`. A
+//! part without `who` opens the place to all. A part that speaks of `who` compares a field of the
+//! record with something of the participant: a *key*. So who sees a place follows from values of
+//! its record, and nobody is asked.
+//!
+//! Cost of asking who sees a place: O(parts of the condition), and O(elements) of the sets and lists
+//! that they name.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::expression::{Expression, Named, Read, Relation};
+use super::pattern::Pattern;
+use crate::actor::Actor;
+use crate::declaration::Section;
+use crate::kind::Fields;
+use crate::path::{Path, Token};
+use crate::state::State;
+use crate::update::{Change, Disclosure, Effect};
+
+/// A place that is hidden from some, and from whom.
+#[derive(Clone, Debug)]
+pub(crate) struct Secret {
+    pub(super) place: Pattern,
+    /// Tokens of the path of the record around it, or of the record that it is.
+    record: usize,
+    open: Vec<Expression>,
+    keys: Vec<KeyRead>,
+    pub(super) source: String,
+}
+
+/// Where a key of a record is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct KeyRead {
+    member: String,
+    /// Each element of a set or list is one.
+    is_many: bool,
+    of: Part,
+}
+
+/// What of a participant a key is compared with.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum Part {
+    Id,
+    Claim(String),
+}
+
+/// Something of a participant that has a value; whoever has it sees what goes by it.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct SightKey(Part, String);
+
+/// Who sees a place.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Seers {
+    /// All whom it is hidden from unless.
+    All,
+    /// Those who have one of these keys.
+    Some(BTreeSet<SightKey>),
+}
+
+/// Who looks: what of a participant counts for what they see beside their role.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Viewer {
+    /// The participant's id.
+    pub id: String,
+    /// What their token says beside that.
+    claims: BTreeMap<String, String>,
+}
+
+impl Viewer {
+    /// Somebody with these claims.
+    pub fn new(id: impl Into<String>, claims: &BTreeMap<String, Value>) -> Self {
+        let claims = claims.iter().filter_map(|(name, value)| Some((name.clone(), word(value)?)));
+        Self { id: id.into(), claims: claims.collect() }
+    }
+
+    /// Whoever acts.
+    pub fn of(actor: &Actor) -> Self {
+        Self::new(actor.id.clone(), &actor.claims)
+    }
+
+    /// The keys that they have.
+    pub fn keys(&self) -> impl Iterator<Item = SightKey> {
+        let claims = self.claims.iter();
+        let claims = claims.map(|(name, value)| SightKey(Part::Claim(name.clone()), value.clone()));
+        std::iter::once(SightKey(Part::Id, self.id.clone())).chain(claims)
+    }
+}
+
+impl Seers {
+    pub(crate) const NOBODY: Self = Self::Some(BTreeSet::new());
+
+    /// Whether a viewer is among them.
+    pub(crate) fn has(&self, viewer: &Viewer) -> bool {
+        match self {
+            Self::All => true,
+            Self::Some(keys) => viewer.keys().any(|key| keys.contains(&key)),
+        }
+    }
+
+    /// The keys, where it is not all.
+    pub(crate) fn keys(&self) -> impl Iterator<Item = &SightKey> {
+        let keys = match self {
+            Self::All => None,
+            Self::Some(keys) => Some(keys),
+        };
+        keys.into_iter().flatten()
+    }
+}
+
+/// A key as a word, so that it can be looked up; `null` is nobody's.
+fn word(value: &Value) -> Option<String> {
+    match value {
+        Value::String(text) => Some(text.clone()),
+        Value::Number(_) | Value::Bool(_) => Some(value.to_string()),
+        Value::Null | Value::Array(_) | Value::Object(_) => None,
+    }
+}
+
+impl Secret {
+    /// The places that it speaks of within `tokens`.
+    pub(crate) fn each(
+        &self,
+        fields: &Fields,
+        state: &State,
+        tokens: &[Token],
+        visit: &mut dyn FnMut(&[Token]),
+    ) {
+        if self.place.len() > tokens.len() {
+            state.each_at(fields, &self.place, tokens, visit);
+        } else if self.place.matches(&tokens[..self.place.len()])
+            && state.has(fields, &tokens[..self.place.len()])
+        {
+            visit(&tokens[..self.place.len()]);
+        }
+    }
+
+    /// Who sees a place as the state is; nobody where it is not there.
+    pub(crate) fn seers(&self, fields: &Fields, state: &State, place: &[Token]) -> Seers {
+        let record = &place[..self.record];
+        if !state.has(fields, place) {
+            return Seers::NOBODY;
+        }
+        let member = |member: Option<&str>| state.member(fields, record, member);
+        let read = |read: &Read| match (read.name.as_str(), read.member.as_deref()) {
+            ("record", name) => member(name),
+            ("id", _) => record.last().map(|id| id.as_str().into()),
+            ("state", Some(name)) => state.member(fields, &[], Some(name)),
+            _ => None,
+        };
+        // One that has no answer opens nothing.
+        if self.open.iter().any(|open| open.holds(read).unwrap_or(false)) {
+            return Seers::All;
+        }
+        let mut keys = BTreeSet::new();
+        for key in &self.keys {
+            let value = match key.member.as_str() {
+                "" => record.last().map(|id| id.as_str().into()),
+                name => member(Some(name)),
+            };
+            let of = |value: &Value| Some(SightKey(key.of.clone(), word(value)?));
+            match value {
+                Some(Value::Array(elements)) if key.is_many => {
+                    let plain = |element: &Value| {
+                        of(element.get("value").filter(|_| element.is_object()).unwrap_or(element))
+                    };
+                    keys.extend(elements.iter().filter_map(plain));
+                }
+                Some(value) if !key.is_many => keys.extend(of(&value)),
+                _ => {}
+            }
+        }
+        Seers::Some(keys)
+    }
+
+    /// Whether a change of a field of the record, or of the whole state, may change who sees it.
+    fn reads(&self, of: &str, name: &str) -> bool {
+        let is_it = |read: &Read| {
+            read.name == of && read.member.as_ref().is_none_or(|member| member == name)
+        };
+        self.open.iter().flat_map(Expression::reads).any(is_it)
+            || (of == "record" && self.keys.iter().any(|key| key.member == name))
+    }
+
+    /// The places that a change touches: what is in them, or who sees them.
+    fn touched(
+        &self,
+        fields: &Fields,
+        states: [&State; 2],
+        change: &Change,
+        found: &mut BTreeSet<Path>,
+    ) {
+        let mut within = |tokens: &[Token]| {
+            for state in states {
+                self.each(fields, state, tokens, &mut |place| {
+                    found.insert(Path::of(place.iter().cloned()));
+                });
+            }
+        };
+        let Some(path) = change.path() else { return within(&[]) };
+        let tokens = path.tokens();
+        let is_around = tokens.len() >= self.place.len() || self.place.may_lead_into(tokens);
+        if is_around && !matches!(change, Change::Changed(_) if tokens.len() < self.place.len()) {
+            within(tokens);
+        }
+        if tokens.len() == 1 && self.reads("state", &tokens[0]) {
+            within(&[]);
+        }
+        // A field of the record that the condition reads, or something inside of that.
+        if let Some(name) = tokens.get(self.record).filter(|_| self.record > 0)
+            && self.reads("record", name)
+        {
+            within(&tokens[..self.record]);
+        }
+    }
+}
+
+/// What an update does to who sees what: for each place that it touches, who saw it before and who
+/// sees it after. From this and the update alone it is told to everybody, now and later.
+///
+/// Cost O(places that it touches); nothing where the charter has no secrets.
+pub(crate) fn disclosures(
+    secrets: &[Secret],
+    fields: &Fields,
+    before: &State,
+    after: &State,
+    effects: &[Effect],
+) -> Vec<Disclosure> {
+    let mut all = Vec::new();
+    for (index, secret) in secrets.iter().enumerate() {
+        let mut places = BTreeSet::new();
+        let mut covering = Vec::new();
+        for effect in effects {
+            let change = effect.change();
+            secret.touched(fields, [before, after], &change, &mut places);
+            match change {
+                Change::Came(path) | Change::Went(path)
+                    if path.tokens().len() < secret.place.len() =>
+                {
+                    covering.push(path);
+                }
+                Change::Reset => covering.push(Path::of::<Token>([])),
+                _ => {}
+            }
+        }
+        for at in places {
+            let from = secret.seers(fields, before, at.tokens());
+            let to = secret.seers(fields, after, at.tokens());
+            let is_anew = covering.iter().any(|path| at.is_within(path));
+            let is_gone = !state_has(fields, after, &at, secret);
+            let is_told = is_anew || from != to;
+            let value = (is_told && !is_gone).then(|| after.plain_at(fields, &at)).flatten();
+            all.push(Disclosure { secret: index, at, from, to, is_anew, is_gone, value });
+        }
+    }
+    all
+}
+
+/// Whether the record around a place is there, so that something can be hidden in it.
+fn state_has(fields: &Fields, state: &State, at: &Path, secret: &Secret) -> bool {
+    let tokens = at.tokens();
+    let around = if tokens.len() == secret.record { secret.record - 1 } else { secret.record };
+    around == 0 || state.has(fields, &tokens[..around])
+}
+
+/// Reads a condition; the error says what is expected in its place.
+fn read_condition(
+    source: &str,
+    pattern: &Pattern,
+    fields: &Fields,
+) -> Result<(Vec<Expression>, Vec<KeyRead>), String> {
+    let expression = Expression::compile(source, &["record", "id", "who", "state"])?;
+    let (mut open, mut keys) = (Vec::new(), Vec::new());
+    for part in expression.alternatives() {
+        if !part.reads().any(|read| read.name == "who") {
+            open.push(part);
+            continue;
+        }
+        let expected = "for each part that speaks of who: a register of the record that equals \
+            who.id or who.claims.NAME, or who.id in a set or list of the record; parts are joined \
+            by ||";
+        let (relation, one, other) = part.pair().ok_or(expected)?;
+        let key = match relation {
+            Relation::Equals => {
+                key_read(&one, &other, false).or_else(|| key_read(&other, &one, false))
+            }
+            Relation::In => key_read(&other, &one, true),
+        };
+        let key = key.ok_or(expected)?;
+        if !key.member.is_empty() {
+            let around = fields.record_around(pattern);
+            let kind =
+                around.and_then(|fields| fields.field(&key.member)).map(|of| of.words().name);
+            let kinds: &[&str] = if key.is_many { &["set", "list"] } else { &["register"] };
+            if !kind.is_some_and(|kind| kinds.contains(&kind)) {
+                let member = &key.member;
+                return Err(format!(
+                    "record.{member} to be a {} of the record",
+                    kinds.join(" or ")
+                ));
+            }
+        }
+        keys.push(key);
+    }
+    Ok((open, keys))
+}
+
+fn key_read(of_record: &Named, of_who: &Named, is_many: bool) -> Option<KeyRead> {
+    let words: Vec<&str> = of_who.iter().map(String::as_str).collect();
+    let of = match words[..] {
+        ["who", "id"] => Part::Id,
+        ["who", "claims", name] => Part::Claim(name.to_owned()),
+        _ => return None,
+    };
+    let words: Vec<&str> = of_record.iter().map(String::as_str).collect();
+    let member = match words[..] {
+        ["record", member] => member.to_owned(),
+        ["id"] if !is_many => String::new(),
+        _ => return None,
+    };
+    Some(KeyRead { member, is_many, of })
+}
+
+impl Section<'_> {
+    /// A place and its condition. Gives its index among the secrets of the charter, which roles
+    /// share that say the same.
+    pub(super) fn secret(
+        &self,
+        source: &str,
+        span: Option<&Range<usize>>,
+        path: &str,
+        pattern: Pattern,
+        fields: &Fields,
+        secrets: &mut Vec<Secret>,
+    ) -> Option<usize> {
+        let report = |says: &str, expected: &str| {
+            self.report(span.cloned(), path.to_owned(), says, expected, None);
+        };
+        let len = pattern.tokens().map(|tokens| tokens.len());
+        let is_field = fields.declared(&pattern).is_some();
+        let is_record = fields.is_record_of_map(&pattern);
+        let Some(len) = len.filter(|_| is_field || is_record) else {
+            report(
+                &format!("{pattern} cannot be shown to some"),
+                "a declared field, or the records of a map, with * for an id and no **, such as \
+                 \"/cards/*/face\" or \"/drafts/*\"",
+            );
+            return None;
+        };
+        let is_known = |known: &Secret| known.place == pattern && known.source == source;
+        if let Some(known) = secrets.iter().position(is_known) {
+            return Some(known);
+        }
+        match read_condition(source, &pattern, fields) {
+            Err(expected) => {
+                report(&format!("{source:?} does not fit"), &expected);
+                None
+            }
+            Ok((open, keys)) => {
+                for part in &open {
+                    self.check_reads_at(span, path, part, fields, &pattern);
+                }
+                let record = len / 2 * 2;
+                let source = source.to_owned();
+                secrets.push(Secret { place: pattern, record, open, keys, source });
+                Some(secrets.len() - 1)
+            }
+        }
+    }
+}
