@@ -113,6 +113,12 @@ fn change(
                 Err(_) => {}
             }
         }
+        Op::Show(value) => *find(state, path).ok_or("nothing there")? = value.clone(),
+        Op::Hide => {
+            let (name, parent) = path.split_last().ok_or("nothing there")?;
+            let around = parent.iter().try_fold(state, step_into).and_then(Value::as_object_mut);
+            around.and_then(|around| around.remove(name.as_str())).ok_or("nothing there")?;
+        }
         Op::Test(_) if !is_settled => {}
         Op::Test(_) | Op::Unknown { .. } => {
             return Err("an operation that this client does not know");
@@ -175,6 +181,13 @@ pub(crate) fn after_index(state: &Value, edit: &Edit) -> Option<Value> {
         None => Some(Value::Null),
         Some(before) => list.get(before)?.get("id").cloned(),
     }
+}
+
+/// Takes what is at a path out of a state; `None` where nothing is.
+pub(crate) fn take_out(state: &mut Value, path: &Path) -> Option<Value> {
+    let (name, parent) = path.tokens().split_last()?;
+    let around = parent.iter().try_fold(state, step_into)?;
+    around.as_object_mut()?.remove(name.as_str())
 }
 
 /// The text at a path, if there is one.

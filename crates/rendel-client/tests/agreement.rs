@@ -355,6 +355,8 @@ impl World {
             seq: self.sequencer.seq(),
             state: missed.is_none().then(|| self.sequencer.plain()),
             updates: missed,
+            yours: BTreeMap::new(),
+            beside: vec![],
             fields: None,
             count: None,
             roster: vec![],

@@ -45,8 +45,8 @@ pub use actor::{Actor, ClientKey};
 pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
     Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Lens, Limits,
-    NoAnswer, Pattern, Permission, Power, PresenceRules, Role, RosterSight, Seers, SessionRules,
-    Sight, SightKey, Unanswered, Viewer,
+    NoAnswer, Pattern, Permission, Power, PresenceRules, Reader, Role, RosterSight, SecretIndex,
+    Seers, SessionRules, Sight, SightKey, Unanswered, Viewer,
 };
 pub use declaration::{Fault, charter_schema};
 pub use difference::{Difference, differences};

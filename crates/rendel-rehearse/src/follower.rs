@@ -1,5 +1,7 @@
 //! Somebody who follows by events, each of them a JSON Patch (RFC 6902).
 
+use std::collections::BTreeMap;
+
 use rendel_session::{ConnectionId, Content, To};
 use serde_json::Value;
 
@@ -11,11 +13,13 @@ pub(crate) struct Follower {
     pub(crate) audience: Option<usize>,
     pub(crate) state: Value,
     pub(crate) seq: u64,
+    /// What comes in place of a patch of the run that comes next.
+    instead: BTreeMap<u64, String>,
 }
 
 impl Follower {
     pub(crate) fn new(id: String, link: ConnectionId) -> Self {
-        Self { id, link, audience: None, state: Value::Null, seq: 0 }
+        Self { id, link, audience: None, state: Value::Null, seq: 0, instead: BTreeMap::new() }
     }
 
     /// Takes in what is shown, if it is meant; says what is wrong with it.
@@ -28,15 +32,22 @@ impl Follower {
                 self.state = serde_json::from_str(state).map_err(|error| error.to_string())?;
                 self.seq = *seq;
             }
+            (To::These(links), Content::Instead { seq, patch: Some(patch), .. })
+                if links.contains(&self.link) =>
+            {
+                self.instead.insert(*seq, patch.clone());
+            }
             (To::Audience(audience), Content::Updates { updates, last, patches })
                 if self.audience == Some(*audience) =>
             {
                 if patches.len() != updates.len() {
                     return Err(format!("update {last} came without its patch"));
                 }
-                for patch in patches {
+                let first = last + 1 - updates.len() as u64;
+                for (seq, patch) in (first..).zip(patches) {
+                    let patch = self.instead.remove(&seq).unwrap_or_else(|| patch.clone());
                     let patch: json_patch::Patch =
-                        serde_json::from_str(patch).map_err(|error| error.to_string())?;
+                        serde_json::from_str(&patch).map_err(|error| error.to_string())?;
                     json_patch::patch(&mut self.state, &patch)
                         .map_err(|error| format!("{patch:?} does not apply: {error}"))?;
                 }

@@ -144,7 +144,7 @@ impl Host {
             Content::Welcome(welcomed) => {
                 (whole(&welcomed), Some(welcomed.seq), Some(welcomed.audience))
             }
-            Content::Begin { .. } => return Ok(()),
+            Content::Begin { .. } | Content::Instead { .. } => return Ok(()),
             Content::Updates { updates, last, .. } => {
                 (settled_frame(updates.iter().map(|json| &**json)), Some(last), None)
             }

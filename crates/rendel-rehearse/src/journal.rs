@@ -3,11 +3,11 @@
 //! An append is written whole or not at all, and only by the owner of the newest epoch. A take-over
 //! waits for an append that is under way. What is written stays.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use rendel_core::{Charter, ClientKey, Problem, SequencerSnapshot, Settled, State};
-use rendel_session::{Found, RefusalRow, Shown, Standing, UpdateRow, states_seen};
+use rendel_core::{Charter, ClientKey, Lens, Problem, SequencerSnapshot, Settled, State, Viewer};
+use rendel_session::{Found, RefusalRow, Standing, UpdateRow};
 use serde_json::Value;
 
 /// The journal, and beside it the state that follows from it alone.
@@ -25,14 +25,14 @@ pub(crate) struct Journal {
     /// Each proposal that has its place, by client and number.
     proposals: BTreeSet<(ClientKey, u64)>,
     state: State,
-    /// The state after each update, as each audience is shown it.
-    truth: Vec<Vec<Shown<Value>>>,
+    /// The state after each update.
+    truth: Vec<State>,
 }
 
 impl Journal {
     pub(crate) fn of(charter: Arc<Charter>, opening: &Value) -> Result<Self, Problem> {
         let state = State::open(&charter, Some(opening))?;
-        let truth = vec![states_seen(&charter, &state)];
+        let truth = vec![state.clone()];
         Ok(Self {
             charter,
             epoch: 0,
@@ -120,7 +120,7 @@ impl Journal {
             }
             let applied = self.state.apply(&self.charter.fields, &update);
             applied.map_err(|misfit| misfit.to_string())?;
-            self.truth.push(states_seen(&self.charter, &self.state));
+            self.truth.push(self.state.clone());
             self.updates.push((row.body.clone(), update));
         }
         for row in refusals {
@@ -157,8 +157,11 @@ impl Journal {
         Ok(())
     }
 
-    /// What a replica of an audience holds after `seq`, as far as the journal goes.
-    pub(crate) fn truth(&self, seq: u64, audience: usize) -> Option<&Value> {
-        self.truth.get(usize::try_from(seq).ok()?)?.get(audience).map(Shown::get)
+    /// What the replica of somebody holds after `seq`, as far as the journal goes.
+    pub(crate) fn truth(&self, seq: u64, id: &str, role: &str) -> Option<Value> {
+        let state = self.truth.get(usize::try_from(seq).ok()?)?;
+        let viewer = Viewer::new(id, &BTreeMap::new());
+        let sight = self.charter.sight(role);
+        Some(Lens::new(&self.charter, sight, Some(&viewer), state).plain())
     }
 }

@@ -12,6 +12,8 @@ use crate::chance::Chance;
 
 /// What nobody but a steward may see begins with this.
 pub(crate) const HIDDEN: &str = "hidden-";
+/// What only some may see begins with this.
+pub(crate) const OWN: &str = "own-";
 
 /// What became of a proposal, as its proposer was told.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -39,6 +41,8 @@ pub(crate) struct Participant {
     answered: BTreeSet<u64>,
     acts: u64,
     said: u64,
+    /// What they wrote that only some may see: they may be told of it.
+    pub(crate) secrets: String,
 }
 
 /// A connection, from one side.
@@ -75,6 +79,7 @@ impl Participant {
             answered: BTreeSet::new(),
             acts: 0,
             said: 0,
+            secrets: String::new(),
         }
     }
 
@@ -155,7 +160,14 @@ impl Participant {
             10..=15 => Whim::Send(vec![self.act(&view, chance)]),
             _ => {
                 let count = if chance.one_in(5) { 2 } else { 1 };
-                let edits = (0..count).map(|_| edit(&view, chance)).collect();
+                let edits: Vec<Edit> = (0..count)
+                    .map(|_| match chance.one_in(3) {
+                        true => secret_edit(&view, chance),
+                        false => edit(&view, chance),
+                    })
+                    .collect();
+                let written = edits.iter().map(|edit| json!(edit).to_string());
+                self.secrets.extend(written.filter(|text| text.contains(OWN)));
                 if let Some(n) = self.replica.propose(edits, None, None) {
                     self.open.insert(n);
                 }
@@ -203,6 +215,37 @@ fn length(view: &Value) -> usize {
 fn record(view: &Value, chance: &mut Chance) -> Option<String> {
     let ids: Vec<&String> = view["markers"].as_object().map(|of| of.keys().collect())?;
     chance.pick(&ids).map(|id| (*id).clone())
+}
+
+/// An edit of what only some see, or of who does.
+fn secret_edit(view: &Value, chance: &mut Chance) -> Edit {
+    let word = format!("{OWN}{}", chance.within(0..100_000));
+    let who = ["p0", "p1", "p3", "follows-as-picker"][chance.below(4)];
+    let of = |name: &str, chance: &mut Chance| {
+        let ids: Vec<&String> =
+            view[name].as_object().map(|of| of.keys().collect()).unwrap_or_default();
+        chance.pick(&ids).map_or_else(|| format!("/{name}/x0"), |id| format!("/{name}/{id}"))
+    };
+    let (card, draft) = (of("cards", chance), of("drafts", chance));
+    let id = format!("x{}", chance.below(6));
+    match chance.below(13) {
+        0 | 1 => Edit::new("/cards", "put")
+            .with("id", id)
+            .with("value", json!({ "face": word, "holder": who, "open": chance.one_in(4) })),
+        2 | 3 => Edit::new(format!("{card}/holder"), "set").with("value", who),
+        4 => Edit::new(format!("{card}/open"), "set").with("value", chance.one_in(2)),
+        5 => Edit::new(format!("{card}/face"), "set").with("value", word),
+        6 => Edit::new(card, "drop"),
+        7 | 8 => Edit::new("/drafts", "put")
+            .with("id", id)
+            .with("value", json!({ "text": word, "editors": [who] })),
+        9 => Edit::new(format!("{draft}/editors"), "include").with("value", who),
+        10 => Edit::new(format!("{draft}/editors"), "exclude").with("value", who),
+        11 => Edit::new(draft, "drop"),
+        _ => Edit::new(format!("{draft}/text"), "splice")
+            .with("index", 0)
+            .with("insert", format!("{word} ")),
+    }
 }
 
 fn edit(view: &Value, chance: &mut Chance) -> Edit {

@@ -7,18 +7,20 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use rendel_core::{
-    Charter, Extent, Facts, Hold, HoldChange, Path, Presence, Problem, RosterSight, Settled, Sight,
-    State, Teller, digest,
+    Beside, Charter, Extent, Facts, Hold, HoldChange, Lens, Path, Presence, Problem, Reader,
+    RosterSight, SecretIndex, Settled, Sight, State, Teller, Viewer, digest,
 };
 use rendel_wire::{
     AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,
     Resync, Roster, Status, Waiting, Welcome,
 };
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
+use crate::input::ConnectionId;
+use crate::members::Members;
 use crate::recent::Recent;
 
 /// Something as an audience may see it.
@@ -63,6 +65,16 @@ pub enum Content {
         last: u64,
         /// A JSON Patch for each, where somebody follows by patches.
         patches: Vec<String>,
+    },
+    /// In place of an update of the run that comes next, for who follows by events and sees more of
+    /// it.
+    Instead {
+        /// Its place.
+        seq: u64,
+        /// The update as JSON.
+        update: Arc<str>,
+        /// The JSON Patch, for who follows by patches.
+        patch: Option<String>,
     },
     /// What changed in presence.
     Presence(Told),
@@ -109,17 +121,19 @@ pub(crate) struct Audiences {
     charter: Arc<Charter>,
     all: Vec<Audience>,
     of_role: BTreeMap<String, usize>,
+    /// Where what is somebody's is, once somebody asked.
+    index: Option<SecretIndex>,
 }
 
-impl Content {
-    /// Whose it is, for what somebody begins with.
-    pub(crate) fn audience(&self) -> Option<usize> {
-        match self {
-            Self::Welcome(welcomed) => Some(welcomed.audience),
-            Self::Begin { audience, .. } => Some(*audience),
-            _ => None,
-        }
-    }
+/// Somebody who looks at the state as it is.
+pub(crate) type Eye<'e> = (&'e Viewer, &'e State);
+
+/// What an update did for one viewer beside what all of their audience are shown.
+#[derive(Debug)]
+pub(crate) struct Theirs {
+    pub(crate) viewer: Viewer,
+    pub(crate) beside: Beside,
+    pub(crate) connections: Vec<ConnectionId>,
 }
 
 #[derive(Debug)]
@@ -159,7 +173,76 @@ impl Audiences {
         }
         of_role.insert(rendel_core::Actor::SERVICE.to_owned(), 0);
         all.push(audience(Sight::NOTHING, RosterSight::Nothing));
-        Self { charter, all, of_role }
+        Self { charter, all, of_role, index: None }
+    }
+
+    /// Whether there is anything that only some of an audience see.
+    pub(crate) fn has_secrets(&self, audience: usize) -> bool {
+        self.charter.has_secrets() && !self.sight(audience).secrets().is_empty()
+    }
+
+    /// What a replica of an audience says of itself when it comes back: another viewer's has
+    /// another number, where they may see something else.
+    pub(crate) fn number(&self, audience: usize, viewer: &Viewer) -> usize {
+        match self.has_secrets(audience) {
+            true => audience + ((viewer.mark() as usize) << 16),
+            false => audience,
+        }
+    }
+
+    fn lens<'l>(&'l self, audience: usize, eye: Option<Eye<'l>>) -> Lens<'l> {
+        let sight = self.sight(audience);
+        match eye {
+            Some((viewer, state)) => Lens::new(&self.charter, sight, Some(viewer), state),
+            None => Lens::blind(&self.charter, sight),
+        }
+    }
+
+    /// An update was settled.
+    pub(crate) fn handle_settled(&mut self, update: &Settled) {
+        if let Some(index) = &mut self.index {
+            index.handle_settled(&update.disclosures);
+        }
+    }
+
+    /// What is theirs beside what all of their audience are shown.
+    fn yours(
+        &mut self,
+        audience: usize,
+        viewer: &Viewer,
+        state: &State,
+    ) -> BTreeMap<String, Value> {
+        if !self.has_secrets(audience) {
+            return BTreeMap::new();
+        }
+        let charter = &self.charter;
+        let index = self.index.take().unwrap_or_else(|| SecretIndex::of(charter, state));
+        let yours = self.lens(audience, Some((viewer, state))).beside(&index);
+        self.index = Some(index);
+        yours
+    }
+
+    /// What some updates did for those who see more of them than all of their audience.
+    pub(crate) fn theirs(
+        &self,
+        audience: usize,
+        updates: &[Settled],
+        members: &Members,
+    ) -> Vec<Vec<Theirs>> {
+        if !self.has_secrets(audience) {
+            return Vec::new();
+        }
+        let sight = self.sight(audience);
+        let of = |update: &Settled| {
+            let keys = sight.recipients(update);
+            let seers = members.seers(audience, &keys).into_iter();
+            let theirs = |(viewer, connections): (Viewer, _)| {
+                let beside = sight.beside(&self.charter.fields, update, &viewer)?;
+                Some(Theirs { viewer, beside, connections })
+            };
+            seers.filter_map(theirs).collect()
+        };
+        updates.iter().map(of).collect()
     }
 
     /// The audience of a role; of one that the charter does not have, that which sees nothing.
@@ -174,6 +257,7 @@ impl Audiences {
     /// The state has become another.
     pub(crate) fn forget_snapshots(&mut self) {
         self.all.iter_mut().for_each(|audience| audience.snapshot = None);
+        self.index = None;
     }
 
     /// Whether an update has to be read to be shown to everybody.
@@ -196,20 +280,31 @@ impl Audiences {
         sight.is_whole() || Path::parse(at).is_ok_and(is_shown)
     }
 
-    /// Whether a role sees anything of what is at a path.
-    pub(crate) fn role_sees(&self, role: &str, at: &str) -> bool {
-        self.sees(self.of_role(role), at)
+    /// Whether somebody sees anything of what is at a path.
+    pub(crate) fn reader_sees(&self, reader: &Reader, state: &State, at: &Path) -> bool {
+        let lens = self.lens(self.of_role(&reader.role), Some((&reader.viewer, state)));
+        lens.extent(at) != Extent::Nothing
     }
 
-    /// A refusal, for a role.
-    pub(crate) fn problem(&self, role: &str, problem: Problem) -> Shown<Problem> {
-        Shown(self.sight(self.of_role(role)).problem(&self.charter.fields, problem))
+    /// A refusal, for who reads it.
+    pub(crate) fn problem(
+        &self,
+        reader: &Reader,
+        state: &State,
+        problem: Problem,
+    ) -> Shown<Problem> {
+        let eye = Some((&reader.viewer, state));
+        Shown(self.lens(self.of_role(&reader.role), eye).problem(problem))
     }
 
-    /// An update of the journal, for a role.
-    pub(crate) fn update(&self, role: &str, json: Option<&Arc<str>>) -> Shown<Option<Arc<str>>> {
-        let sight = self.sight(self.of_role(role));
-        Shown(json.map(|json| seen(sight, &self.charter, json)))
+    /// An update of the journal, for who reads it.
+    pub(crate) fn update(
+        &self,
+        reader: &Reader,
+        json: Option<&Arc<str>>,
+    ) -> Shown<Option<Arc<str>>> {
+        let sight = self.sight(self.of_role(&reader.role));
+        Shown(json.map(|json| seen_by(sight, &self.charter, &reader.viewer, json)))
     }
 
     /// Whether whoever proposed an update cannot tell it by its author.
@@ -218,19 +313,22 @@ impl Audiences {
         !sight.is_whole() && sight.update(&self.charter.fields, update).by.is_empty()
     }
 
-    /// The value at a path, or the whole state, for a role; `None` where nothing is shown there.
+    /// The value at a path, or the whole state, for who reads it; `None` where nothing is shown
+    /// there.
     pub(crate) fn reading(
         &mut self,
-        role: &str,
+        reader: &Reader,
         seq: u64,
         state: &State,
         path: Option<&Path>,
     ) -> Option<Shown<Arc<str>>> {
-        let audience = self.of_role(role);
-        let Some(path) = path else { return Some(Shown(self.present_state(audience, seq, state))) };
-        let plain = state.plain_at(&self.charter.fields, path)?;
-        let value = self.sight(audience).value(&self.charter.fields, path, plain)?;
-        Some(Shown(value.to_string().into()))
+        let audience = self.of_role(&reader.role);
+        let lens = self.lens(audience, Some((&reader.viewer, state)));
+        match path {
+            Some(path) => Some(Shown(lens.plain_at(path)?.to_string().into())),
+            None if self.has_secrets(audience) => Some(Shown(lens.plain().to_string().into())),
+            None => Some(Shown(self.present_state(audience, seq, state))),
+        }
     }
 
     /// The state as it is, encoded at most once.
@@ -240,7 +338,7 @@ impl Audiences {
         if let Some((_, made)) = of.snapshot.as_ref().filter(|(at, _)| *at == seq) {
             return made.clone();
         }
-        let shown = of.sight.state(&charter.fields, state.plain(&charter.fields));
+        let shown = Lens::new(&charter, &of.sight, None, state).plain();
         let made: Arc<str> = serde_json::to_string(&shown).unwrap_or_default().into();
         of.snapshot = Some((seq, made.clone()));
         made
@@ -249,23 +347,33 @@ impl Audiences {
     /// A `welcome` for a replica that has what came up to `had`, or nothing.
     pub(crate) fn welcome(
         &mut self,
-        audience: usize,
+        (audience, viewer): (usize, &Viewer),
         had: Option<u64>,
         greeting: Greeting,
         recent: &Recent,
         state: &State,
     ) -> Shown<Content> {
         let seq = greeting.seq;
-        let mut greeting = self.greeting(audience, greeting);
-        let is_smaller = |bytes: usize| bytes == 0 || (bytes as u64) < state.weight();
+        let mut greeting = self.greeting((audience, viewer), greeting, state);
         let missed = had.and_then(|had| {
-            let bytes = recent.after(had)?.map(|json| json.len()).sum();
-            is_smaller(bytes).then(|| self.updates_after(audience, had, recent)).flatten()
+            let updates = self.updates_after(audience, had, recent)?;
+            let bytes: usize = updates.iter().map(|json| json.get().len()).sum();
+            // Nothing that is hidden counts: it would show in which of the two is sent.
+            let whole = match self.sight(audience).is_whole() {
+                true => state.weight(),
+                false if bytes == 0 => 1,
+                false => self.present_state(audience, seq, state).len() as u64,
+            };
+            (bytes == 0 || (bytes as u64) < whole).then_some((had, updates))
         });
         let mut joined = None;
         match missed {
-            Some(updates) => greeting.updates = Some(updates),
+            Some((had, updates)) => {
+                greeting.updates = Some(updates);
+                greeting.beside = self.besides_after(audience, viewer, had, recent);
+            }
             None => {
+                greeting.yours = self.yours(audience, viewer, state);
                 let last = self.all.get(audience).and_then(|of| of.snapshot.clone());
                 // Made anew only when the last is too old for the updates in memory to bridge.
                 let (at, json) = last
@@ -281,15 +389,20 @@ impl Audiences {
     }
 
     /// What was refused in another role is told in the words of this one.
-    fn greeting(&self, audience: usize, greeting: Greeting) -> Greeting {
-        let outcome = |frame| self.outcome(audience, frame);
+    fn greeting(
+        &self,
+        (audience, viewer): (usize, &Viewer),
+        greeting: Greeting,
+        state: &State,
+    ) -> Greeting {
+        let outcome = |frame| self.outcome(audience, Some((viewer, state)), frame);
         let (roster, count) = match self.roster_sight(audience) {
             RosterSight::Names => (greeting.roster, greeting.count),
             RosterSight::Count => (Vec::new(), greeting.count),
             RosterSight::Nothing => (Vec::new(), None),
         };
         Greeting {
-            audience,
+            audience: self.number(audience, viewer),
             roster,
             count,
             holds: self.holds(audience, greeting.holds),
@@ -298,11 +411,35 @@ impl Audiences {
         }
     }
 
-    fn outcome(&self, audience: usize, mut frame: OutcomeFrame) -> OutcomeFrame {
+    fn outcome(
+        &self,
+        audience: usize,
+        eye: Option<Eye<'_>>,
+        mut frame: OutcomeFrame,
+    ) -> OutcomeFrame {
         if let OutcomeOf::Problem(why) = &mut frame.outcome {
-            *why = self.sight(audience).problem(&self.charter.fields, why.clone());
+            *why = self.lens(audience, eye).problem(why.clone());
         }
         frame
+    }
+
+    /// What missed updates also did for somebody alone.
+    fn besides_after(
+        &self,
+        audience: usize,
+        viewer: &Viewer,
+        seq: u64,
+        recent: &Recent,
+    ) -> Vec<Beside> {
+        if !self.has_secrets(audience) {
+            return Vec::new();
+        }
+        let sight = self.sight(audience);
+        let beside = |json: &Arc<str>| {
+            let update: Settled = serde_json::from_str(json).ok()?;
+            sight.beside(&self.charter.fields, &update, viewer)
+        };
+        recent.after(seq).into_iter().flatten().filter_map(beside).collect()
     }
 
     fn updates_after(
@@ -318,12 +455,15 @@ impl Audiences {
     /// Where one begins who follows by events, after what they have or with the state.
     pub(crate) fn begin(
         &mut self,
-        audience: usize,
+        (audience, viewer): (usize, &Viewer),
         seq: u64,
         has_state: bool,
         state: &State,
     ) -> Shown<Content> {
-        let state = (!has_state).then(|| self.present_state(audience, seq, state));
+        let state = (!has_state).then(|| match self.has_secrets(audience) {
+            true => self.lens(audience, Some((viewer, state))).plain().to_string().into(),
+            false => self.present_state(audience, seq, state),
+        });
         Shown(Content::Begin { audience, seq, state })
     }
 
@@ -345,15 +485,16 @@ impl Audiences {
         self.all.get(audience).is_some_and(|of| of.followed.is_some())
     }
 
-    /// A run of updates. `read` has them too where somebody needs that. Why there are no patches,
-    /// if so.
+    /// A run of updates, and what those who follow by events and see more of them get in place of
+    /// some. `read` has them too where somebody needs that. Why there are no patches, if so.
     pub(crate) fn updates(
         &mut self,
         audience: usize,
         updates: &[Arc<str>],
         read: &[Settled],
         last: u64,
-    ) -> (Shown<Content>, Option<String>) {
+        theirs: &[Vec<Theirs>],
+    ) -> (Shown<Content>, Vec<(Vec<ConnectionId>, Shown<Content>)>, Option<String>) {
         let charter = self.charter.clone();
         let sight = self.sight(audience).clone();
         let shown = match sight.is_whole() {
@@ -368,22 +509,53 @@ impl Audiences {
             }
         };
         let followed = self.all.get_mut(audience).and_then(|of| of.followed.as_mut());
+        let mut own_patches = Vec::new();
         let patches: Result<Vec<_>, String> = match followed {
             None => Ok(Vec::new()),
             Some(state) => {
-                updates.iter().map(|json| patch(state, &charter, &sight, json)).collect()
+                let mut patch_of = |(at, json): (usize, &Arc<str>)| {
+                    let theirs = theirs.get(at).map(Vec::as_slice).unwrap_or_default();
+                    let viewers: Vec<&Viewer> = theirs.iter().map(|one| &one.viewer).collect();
+                    let (all, own) = patch(state, &charter, &sight, json, &viewers)?;
+                    own_patches.push(own);
+                    Ok(all)
+                };
+                updates.iter().enumerate().map(&mut patch_of).collect()
             }
         };
+        let mut instead = Vec::new();
+        for (at, theirs) in theirs.iter().enumerate() {
+            let Some(update) = read.get(at) else { continue };
+            let open = sight.update(&charter.fields, update);
+            for (one, Theirs { beside, connections, .. }) in theirs.iter().enumerate() {
+                let whole = serde_json::to_string(&beside.joined(&open)).unwrap_or_default();
+                let patch = own_patches.get(at).and_then(|own| own.get(one)).cloned();
+                let content = Content::Instead { seq: update.seq, update: whole.into(), patch };
+                instead.push((connections.clone(), Shown(content)));
+            }
+        }
         // Without its patch a follower ends, and comes back for the state.
         let (patches, why) = patches.map_or_else(|why| (vec![], Some(why)), |all| (all, None));
-        (Shown(Content::Updates { updates: shown, last, patches }), why)
+        (Shown(Content::Updates { updates: shown, last, patches }), instead, why)
+    }
+
+    /// What an update did for somebody alone, as a frame.
+    pub(crate) fn beside(&self, theirs: &Theirs) -> Shown<Content> {
+        let frame = FromService::Beside(theirs.beside.clone());
+        Shown(Content::Frame(frame.encode().into()))
     }
 
     /// The whole state, for a replica that differs.
-    pub(crate) fn resync(&mut self, audience: usize, seq: u64, state: &State) -> Shown<Content> {
+    pub(crate) fn resync(
+        &mut self,
+        (audience, viewer): (usize, &Viewer),
+        seq: u64,
+        state: &State,
+    ) -> Shown<Content> {
+        let yours = self.yours(audience, viewer, state);
         let state = raw(&self.present_state(audience, seq, state));
         let reason = "The replica's digest differed from the service's.".to_owned();
-        Shown(Content::Frame(tagged("resync", &Resync { seq, state, reason }).into()))
+        Shown(Content::Frame(tagged("resync", &Resync { seq, state, yours, reason }).into()))
     }
 
     /// What changed in presence; nothing where all of that is hidden, so that nobody learns that
@@ -475,14 +647,18 @@ impl Audiences {
     }
 
     /// Any other frame; `None` where nothing of it is shown.
-    pub(crate) fn word(&self, audience: usize, word: Word) -> Option<Shown<Content>> {
-        let sight = self.sight(audience);
-        let problem = |problem| sight.problem(&self.charter.fields, problem);
+    pub(crate) fn word(
+        &self,
+        audience: usize,
+        eye: Option<Eye<'_>>,
+        word: Word,
+    ) -> Option<Shown<Content>> {
+        let problem = |problem| self.lens(audience, eye).problem(problem);
         let frame = match word {
             Word::Refused(Refused { n, problem: why }) => {
                 FromService::Refused(Refused { n, problem: problem(why) })
             }
-            Word::Outcome(frame) => FromService::Outcome(self.outcome(audience, frame)),
+            Word::Outcome(frame) => FromService::Outcome(self.outcome(audience, eye, frame)),
             Word::Answer(AnswerFrame { n, problem: why }) => {
                 FromService::Answer(AnswerFrame { n, problem: why.map(problem) })
             }
@@ -518,25 +694,46 @@ impl Audiences {
     }
 }
 
-/// An update of the journal as a role is shown it. Cost O(its size) where something is hidden.
-pub fn update_seen(charter: &Charter, role: &str, json: &Arc<str>) -> Shown<Arc<str>> {
-    Shown(seen(charter.sight(role), charter, json))
+/// An update of the journal as somebody is shown it. Cost O(its size) where something is hidden.
+pub fn update_seen(charter: &Charter, reader: &Reader, json: &Arc<str>) -> Shown<Arc<str>> {
+    Shown(seen_by(charter.sight(&reader.role), charter, &reader.viewer, json))
 }
 
 /// A state as each audience of its session is shown it. Cost O(size × audiences).
 pub fn states_seen(charter: &Arc<Charter>, state: &State) -> Vec<Shown<Value>> {
-    let plain = state.plain(&charter.fields);
     let audiences = Audiences::of(charter.clone());
     let of = |Audience { sight, .. }: &Audience| match *sight == Sight::NOTHING {
         true => Shown(sight.state(&charter.fields, Value::Null)),
-        false => Shown(sight.state(&charter.fields, plain.clone())),
+        false => Shown(Lens::new(charter, sight, None, state).plain()),
     };
     audiences.all.iter().map(of).collect()
 }
 
-/// The digests of a state, one for each audience of its session. Cost O(size × audiences).
-pub fn digests(charter: &Arc<Charter>, state: &State) -> Vec<String> {
-    states_seen(charter, state).iter().map(|Shown(state)| digest(state)).collect()
+/// The digests of a state: one of what all of each audience see, and one of what is theirs beside
+/// that for each viewer with something.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct StateDigests {
+    /// By audience.
+    pub all: Vec<String>,
+    /// By audience and viewer.
+    pub yours: Vec<((usize, Viewer), String)>,
+}
+
+/// The digests of a state, for these viewers of its audiences. It reads the state anew, and not what
+/// the session keeps of who sees what. Cost O(size × audiences + what is the viewers').
+pub fn digests(
+    charter: &Arc<Charter>,
+    state: &State,
+    viewers: &BTreeSet<(usize, Viewer)>,
+) -> StateDigests {
+    let all = states_seen(charter, state).iter().map(|Shown(state)| digest(state)).collect();
+    let mut audiences = Audiences::of(charter.clone());
+    let yours = viewers.iter().filter_map(|(audience, viewer)| {
+        let yours = audiences.yours(*audience, viewer, state);
+        let digest = digest(&serde_json::to_value(&yours).unwrap_or_default());
+        (!yours.is_empty()).then(|| ((*audience, viewer.clone()), digest))
+    });
+    StateDigests { all, yours: yours.collect() }
 }
 
 /// A stored update as it is shown.
@@ -549,9 +746,23 @@ fn seen(sight: &Sight, charter: &Charter, json: &Arc<str>) -> Arc<str> {
     seen_update(sight, charter, &update, json)
 }
 
+/// A stored update as it is shown to somebody, with what is theirs of it.
+fn seen_by(sight: &Sight, charter: &Charter, viewer: &Viewer, json: &Arc<str>) -> Arc<str> {
+    let update = (!sight.secrets().is_empty()).then(|| serde_json::from_str::<Settled>(json).ok());
+    let Some(update) = update.flatten() else { return seen(sight, charter, json) };
+    match sight.beside(&charter.fields, &update, viewer) {
+        None => seen_update(sight, charter, &update, json),
+        Some(beside) => {
+            let whole = beside.joined(&sight.update(&charter.fields, &update));
+            serde_json::to_string(&whole).unwrap_or_default().into()
+        }
+    }
+}
+
 fn seen_update(sight: &Sight, charter: &Charter, update: &Settled, json: &Arc<str>) -> Arc<str> {
     let shown = sight.update(&charter.fields, update);
     if shown == *update {
+        // Nothing of it was taken out.
         json.clone()
     } else {
         serde_json::to_string(&shown).unwrap_or_default().into()
@@ -563,10 +774,13 @@ fn patch(
     charter: &Charter,
     sight: &Sight,
     json: &str,
-) -> Result<String, String> {
+    viewers: &[&Viewer],
+) -> Result<(String, Vec<String>), String> {
     let update: Settled = serde_json::from_str(json).map_err(|error| error.to_string())?;
-    let ops = state.patch(&charter.fields, &update, sight).map_err(|misfit| misfit.to_string())?;
-    serde_json::to_string(&ops).map_err(|error| error.to_string())
+    let patches = state.patches(&charter.fields, &update, sight, viewers);
+    let (all, theirs) = patches.map_err(|misfit| misfit.to_string())?;
+    let text = |ops| serde_json::to_string(ops).map_err(|error| error.to_string());
+    Ok((text(&all)?, theirs.iter().map(text).collect::<Result<_, _>>()?))
 }
 
 fn raw(json: &str) -> Arc<RawValue> {

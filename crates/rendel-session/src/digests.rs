@@ -6,7 +6,19 @@
 
 use std::collections::BTreeMap;
 
+use rendel_core::Viewer;
+
+use crate::audiences::StateDigests;
 use crate::input::ConnectionId;
+
+/// The digests of a replica: of what all of its audience see, and of what is its own beside that.
+pub(crate) type Theirs = (String, Option<String>);
+
+#[derive(Debug)]
+struct Ours {
+    all: Vec<String>,
+    yours: BTreeMap<(usize, Viewer), String>,
+}
 
 /// The question that was asked last, and what came back.
 #[derive(Debug, Default)]
@@ -15,10 +27,10 @@ pub(crate) struct Digests {
     asked: u64,
     seq: u64,
     /// The service's own digests, one for each audience.
-    ours: Option<Vec<String>>,
-    /// Those who were asked and have not answered, each with its audience.
-    open: BTreeMap<ConnectionId, usize>,
-    early: Vec<(ConnectionId, usize, String)>,
+    ours: Option<Ours>,
+    /// Those who were asked and have not answered, each with its audience and who looks.
+    open: BTreeMap<ConnectionId, (usize, Viewer)>,
+    early: Vec<(ConnectionId, (usize, Viewer), Theirs)>,
     /// Replicas that hold the same at `seq`, and those that ever did not.
     agreed: u64,
     differed: u64,
@@ -36,17 +48,17 @@ impl Digests {
     }
 
     /// It has reached these connections.
-    pub(crate) fn ask(&mut self, seq: u64, connections: BTreeMap<ConnectionId, usize>) {
+    pub(crate) fn ask(&mut self, seq: u64, connections: BTreeMap<ConnectionId, (usize, Viewer)>) {
         let differed = self.differed;
         *self = Self { asked: self.asked, seq, open: connections, differed, ..Self::default() };
     }
 
-    /// The service's own digests, one for each audience.
-    pub(crate) fn know(&mut self, seq: u64, ours: Vec<String>) -> Vec<ConnectionId> {
+    /// The service's own digests.
+    pub(crate) fn know(&mut self, seq: u64, ours: StateDigests) -> Vec<ConnectionId> {
         if seq != self.seq {
             return Vec::new();
         }
-        self.ours = Some(ours);
+        self.ours = Some(Ours { all: ours.all, yours: ours.yours.into_iter().collect() });
         let early = std::mem::take(&mut self.early);
         early
             .into_iter()
@@ -59,7 +71,7 @@ impl Digests {
         &mut self,
         connection: ConnectionId,
         seq: u64,
-        theirs: String,
+        theirs: Theirs,
     ) -> Option<ConnectionId> {
         if seq != self.seq {
             return None;
@@ -71,12 +83,16 @@ impl Digests {
     fn compare(
         &mut self,
         connection: ConnectionId,
-        audience: usize,
-        theirs: String,
+        audience: (usize, Viewer),
+        theirs: Theirs,
     ) -> Option<ConnectionId> {
+        let is_same = |ours: &Ours| {
+            ours.all.get(audience.0) == Some(&theirs.0)
+                && ours.yours.get(&audience) == theirs.1.as_ref()
+        };
         match &self.ours {
             None => self.early.push((connection, audience, theirs)),
-            Some(ours) if ours.get(audience) == Some(&theirs) => self.agreed += 1,
+            Some(ours) if is_same(ours) => self.agreed += 1,
             Some(_) => {
                 self.differed += 1;
                 return Some(connection);
@@ -103,16 +119,26 @@ mod tests {
     fn answers_count_once_whether_they_come_before_the_service_s_own_or_after() {
         let mut digests = Digests::default();
         digests.put(7);
-        digests.ask(7, BTreeMap::from([(1, 0), (2, 0), (3, 1)]));
-        assert!(digests.answer(1, 7, "a".into()).is_none());
-        assert!(digests.answer(2, 7, "b".into()).is_none());
-        assert!(digests.answer(9, 7, "b".into()).is_none(), "nobody asked this one");
-        let differing = digests.know(7, vec!["a".into(), "c".into()]);
+        let [oda, bram] = ["oda", "bram"].map(|id| Viewer::new(id, &BTreeMap::new()));
+        let whole = |all: &str| (all.to_owned(), None);
+        let with = |all: &str, own: &str| (all.to_owned(), Some(own.to_owned()));
+        let asked =
+            [(1, (0, oda.clone())), (2, (0, bram)), (3, (1, oda.clone())), (4, (1, oda.clone()))];
+        digests.ask(7, BTreeMap::from(asked));
+        assert!(digests.answer(1, 7, whole("a")).is_none());
+        assert!(digests.answer(2, 7, whole("b")).is_none());
+        assert!(digests.answer(9, 7, whole("b")).is_none(), "nobody asked this one");
+        let all = vec!["a".into(), "c".into()];
+        let differing = digests.know(7, StateDigests { all, yours: vec![((1, oda), "o".into())] });
         assert_eq!(differing, [2]);
-        assert!(digests.answer(1, 7, "b".into()).is_none(), "a second answer");
-        assert!(digests.answer(3, 6, "b".into()).is_none(), "of another state");
-        assert!(digests.answer(3, 7, "c".into()).is_none(), "another audience sees another state");
-        assert_eq!(digests.agreement(), (7, 2, 1));
+        assert!(digests.answer(1, 7, whole("b")).is_none(), "a second answer");
+        assert!(digests.answer(3, 6, whole("b")).is_none(), "of another state");
+        assert!(
+            digests.answer(3, 7, with("c", "o")).is_none(),
+            "another audience sees another state"
+        );
+        assert_eq!(digests.answer(4, 7, whole("c")), Some(4), "and has something of its own");
+        assert_eq!(digests.agreement(), (7, 2, 2));
         assert!(!digests.is_due(7, 1) && digests.is_due(8, 1) && !digests.is_due(8, 256));
     }
 }

@@ -4,11 +4,13 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rendel_core::{
-    Actor, ClientKey, Edit, Facts, Path, Problem, Proposal, SequencerSnapshot, Settled,
+    Actor, ClientKey, Edit, Facts, Path, Problem, Proposal, Reader, SequencerSnapshot, Settled,
 };
 use rendel_wire::{LeftWhy, Propose, Said, SendCue};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+
+use crate::audiences::StateDigests;
 
 /// A connection within its session. Whoever drives the session gives the number, each once.
 pub type ConnectionId = u64;
@@ -85,19 +87,19 @@ pub enum Input {
     Fetched {
         /// The call.
         call: CallId,
-        /// The role that it is told to.
-        role: String,
+        /// Who is told.
+        reader: Reader,
         /// The place of the update.
         seq: u64,
         /// The update, or nothing where it is not kept any more.
         row: Result<Option<Arc<str>>, Problem>,
     },
-    /// The session's own digests of a state were computed, one for each audience.
+    /// The session's own digests of a state were computed.
     Digested {
         /// The place of the state.
         seq: u64,
         /// The digests.
-        digests: Vec<String>,
+        digests: StateDigests,
     },
     /// A participant was removed: their connections end.
     Removed {
@@ -232,6 +234,8 @@ pub enum Heard {
         seq: u64,
         /// The digest.
         sha256: String,
+        /// That of what is its own beside what all of its audience see.
+        yours: Option<String>,
     },
 }
 
@@ -296,8 +300,8 @@ pub enum Ask {
     Who,
     /// The state, or a part of it.
     Read {
-        /// As a role is shown it.
-        role: String,
+        /// As somebody is shown it.
+        reader: Reader,
         /// The part.
         path: Option<Path>,
     },

@@ -1,8 +1,8 @@
 //! The connections of a session, and which audience each is of.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
-use rendel_core::{Actor, Teller};
+use rendel_core::{Actor, Reader, SightKey, Teller, Viewer};
 use rendel_wire::CueFor;
 
 use crate::input::{ConnectionId, Entry, WayIn};
@@ -11,6 +11,7 @@ use crate::input::{ConnectionId, Entry, WayIn};
 #[derive(Debug)]
 pub(crate) struct Member {
     pub(crate) who: Actor,
+    pub(crate) viewer: Viewer,
     pub(crate) name: String,
     pub(crate) audience: usize,
     /// A guest's token, which each welcome tells.
@@ -27,6 +28,11 @@ pub(crate) struct Member {
 }
 
 impl Member {
+    /// Who reads what it is told.
+    pub(crate) fn reader(&self) -> Reader {
+        Reader { role: self.who.role.clone(), viewer: self.viewer.clone() }
+    }
+
     /// Whose presence it tells.
     pub(crate) fn teller(&self) -> Teller {
         (self.who.id.clone(), self.who.client)
@@ -35,15 +41,19 @@ impl Member {
 
 /// All of them.
 #[derive(Debug, Default)]
-pub(crate) struct Members(BTreeMap<ConnectionId, Member>);
+pub(crate) struct Members {
+    all: BTreeMap<ConnectionId, Member>,
+    /// Those of each audience by the keys that they see more by.
+    by_key: BTreeMap<(usize, SightKey), BTreeSet<ConnectionId>>,
+}
 
 impl Members {
     pub(crate) fn len(&self) -> usize {
-        self.0.len()
+        self.all.len()
     }
 
     pub(crate) fn get(&self, connection: ConnectionId) -> Option<&Member> {
-        self.0.get(&connection)
+        self.all.get(&connection)
     }
 
     /// Adds a connection; gives those of the same client, whose place it takes.
@@ -52,6 +62,7 @@ impl Members {
         let is_same = |member: &Member| member.who.client == who.client && member.who.id == who.id;
         let replaced = self.all_that(is_same);
         let member = Member {
+            viewer: Viewer::of(&who),
             who,
             name,
             audience,
@@ -62,23 +73,66 @@ impl Members {
             refused: 0,
             denied: 0,
         };
-        self.0.insert(connection, member);
+        self.all.insert(connection, member);
+        self.list(connection);
         replaced
     }
 
     pub(crate) fn remove(&mut self, connection: ConnectionId) -> Option<Member> {
-        self.0.remove(&connection)
+        self.unlist(connection);
+        self.all.remove(&connection)
+    }
+
+    fn list(&mut self, connection: ConnectionId) {
+        let Some(member) = self.all.get(&connection) else { return };
+        for key in member.viewer.keys() {
+            self.by_key.entry((member.audience, key)).or_default().insert(connection);
+        }
+    }
+
+    fn unlist(&mut self, connection: ConnectionId) {
+        let Some(member) = self.all.get(&connection) else { return };
+        for key in member.viewer.keys() {
+            let entry = (member.audience, key);
+            if let Some(listed) = self.by_key.get_mut(&entry) {
+                listed.remove(&connection);
+                if listed.is_empty() {
+                    self.by_key.remove(&entry);
+                }
+            }
+        }
+    }
+
+    /// The connections of an audience that are shown updates and have one of some keys, by viewer.
+    pub(crate) fn seers(
+        &self,
+        audience: usize,
+        keys: &BTreeSet<&SightKey>,
+    ) -> BTreeMap<Viewer, Vec<ConnectionId>> {
+        let mut found = BTreeMap::<_, Vec<_>>::new();
+        let listed = keys.iter().filter_map(|key| self.by_key.get(&(audience, (*key).clone())));
+        for connection in listed.flatten().collect::<BTreeSet<_>>() {
+            if let Some(member) = self.all.get(connection).filter(|member| member.is_welcome) {
+                found.entry(member.viewer.clone()).or_default().push(*connection);
+            }
+        }
+        found
+    }
+
+    /// Whether a connection has a replica, and not only what happens.
+    pub(crate) fn has_replica(&self, connection: ConnectionId) -> bool {
+        self.all.get(&connection).is_some_and(|member| matches!(member.way, WayIn::Replica { .. }))
     }
 
     /// From here on it is shown what its audience is shown, or from here on it is not.
     pub(crate) fn set_welcome(&mut self, connection: ConnectionId, is_welcome: bool) {
-        if let Some(member) = self.0.get_mut(&connection) {
+        if let Some(member) = self.all.get_mut(&connection) {
             member.is_welcome = is_welcome;
         }
     }
 
     pub(crate) fn note_refused(&mut self, connection: ConnectionId, n: u64) {
-        if let Some(member) = self.0.get_mut(&connection) {
+        if let Some(member) = self.all.get_mut(&connection) {
             member.refused = member.refused.max(n);
         }
     }
@@ -87,7 +141,7 @@ impl Members {
     /// send it again before it has read that.
     pub(crate) fn note_denied(&mut self, connection: ConnectionId, n: u64) {
         self.note_refused(connection, n);
-        if let Some(member) = self.0.get_mut(&connection) {
+        if let Some(member) = self.all.get_mut(&connection) {
             member.denied = member.denied.max(n);
         }
     }
@@ -97,9 +151,12 @@ impl Members {
         connection: ConnectionId,
         claims: BTreeMap<String, serde_json::Value>,
     ) {
-        if let Some(member) = self.0.get_mut(&connection) {
+        self.unlist(connection);
+        if let Some(member) = self.all.get_mut(&connection) {
             member.who.claims = claims;
+            member.viewer = Viewer::of(&member.who);
         }
+        self.list(connection);
     }
 
     /// A connection is of somebody with another name or role: gives its audience before, or `None`
@@ -111,21 +168,28 @@ impl Members {
         role: &str,
         audience: usize,
     ) -> Option<usize> {
-        let member = self.0.get_mut(&connection)?;
-        if (member.name.as_str(), member.who.role.as_str()) == (name, role) {
+        let is_other = {
+            let member = self.all.get(&connection)?;
+            (member.name.as_str(), member.who.role.as_str()) != (name, role)
+        };
+        if !is_other {
             return None;
         }
+        self.unlist(connection);
+        let member = self.all.get_mut(&connection)?;
         name.clone_into(&mut member.name);
         role.clone_into(&mut member.who.role);
         if let WayIn::Events { after, .. } = &mut member.way {
             // They begin anew.
             *after = None;
         }
-        Some(std::mem::replace(&mut member.audience, audience))
+        let before = std::mem::replace(&mut member.audience, audience);
+        self.list(connection);
+        Some(before)
     }
 
     fn all_that(&self, is_meant: impl Fn(&Member) -> bool) -> Vec<ConnectionId> {
-        self.0.iter().filter(|(_, member)| is_meant(member)).map(|(id, _)| *id).collect()
+        self.all.iter().filter(|(_, member)| is_meant(member)).map(|(id, _)| *id).collect()
     }
 
     pub(crate) fn all(&self) -> Vec<ConnectionId> {
@@ -138,27 +202,27 @@ impl Members {
 
     /// Whether something that an audience is shown has somebody to see it.
     pub(crate) fn has_audience(&self, audience: usize) -> bool {
-        self.0.values().any(|member| member.is_welcome && member.audience == audience)
+        self.all.values().any(|member| member.is_welcome && member.audience == audience)
     }
 
     /// Whether somebody of an audience follows by patches.
     pub(crate) fn has_follower(&self, audience: usize) -> bool {
         let follows = |member: &Member| matches!(member.way, WayIn::Events { patches: true, .. });
-        self.0.values().any(|member| member.audience == audience && follows(member))
+        self.all.values().any(|member| member.audience == audience && follows(member))
     }
 
     /// Those whose replica can be asked for its digest, each with its audience.
-    pub(crate) fn replicas(&self) -> BTreeMap<ConnectionId, usize> {
+    pub(crate) fn replicas(&self) -> BTreeMap<ConnectionId, (usize, Viewer)> {
         let is_asked =
             |member: &Member| member.is_welcome && matches!(member.way, WayIn::Replica { .. });
-        let asked = self.0.iter().filter(|(_, member)| is_asked(member));
-        asked.map(|(id, member)| (*id, member.audience)).collect()
+        let asked = self.all.iter().filter(|(_, member)| is_asked(member));
+        asked.map(|(id, member)| (*id, (member.audience, member.viewer.clone()))).collect()
     }
 
     /// Those who get a cue, by their audiences.
     pub(crate) fn cued(&self, by: &str, to: &CueFor) -> BTreeMap<usize, Vec<ConnectionId>> {
         let mut cued = BTreeMap::<_, Vec<_>>::new();
-        for (id, member) in self.0.iter().filter(|(_, member)| member.is_welcome) {
+        for (id, member) in self.all.iter().filter(|(_, member)| member.is_welcome) {
             let is_meant = match to {
                 CueFor::Everyone => true,
                 CueFor::EveryoneElse => member.who.id != by,

@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{
-    Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Sequencer, SequencerSnapshot,
-    Settled, State, Teller,
+    Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Reader, Sequencer,
+    SequencerSnapshot, Settled, State, Teller,
 };
 use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster, Said};
 use serde_json::Value;
@@ -40,6 +40,8 @@ pub(crate) enum Waiting {
     /// Where somebody begins, with the state that patches are made against where they follow them.
     Welcome {
         connection: ConnectionId,
+        /// Of which audience and viewer it is.
+        number: usize,
         shown: Shown<Content>,
         followed: Option<Box<State>>,
         /// Who told something of themselves then, and how often presence had been told.
@@ -80,7 +82,8 @@ pub(crate) enum Waiting {
     },
     Resync {
         connection: ConnectionId,
-        audience: usize,
+        /// Of which audience and viewer it is.
+        number: usize,
         shown: Shown<Content>,
     },
 }
@@ -89,7 +92,7 @@ pub(crate) enum Waiting {
 #[derive(Clone, Debug)]
 pub(crate) enum Origin {
     Connection { connection: ConnectionId, client: ClientKey, n: u64 },
-    Call { call: CallId, client: ClientKey, n: u64, role: String },
+    Call { call: CallId, client: ClientKey, n: u64, reader: Reader },
 }
 
 impl Origin {

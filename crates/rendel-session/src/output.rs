@@ -1,8 +1,11 @@
 //! What a session wants done.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use rendel_core::{ClientKey, Edit, Problem, SequencerSnapshot, State, Teller, Verdicted};
+use rendel_core::{
+    ClientKey, Edit, Problem, Reader, SequencerSnapshot, State, Teller, Verdicted, Viewer,
+};
 use rendel_wire::http::ParticipantList;
 use serde::Serialize;
 use uuid::Uuid;
@@ -76,8 +79,8 @@ pub enum Output {
     Fetch {
         /// The call.
         call: CallId,
-        /// The role that it is told to.
-        role: String,
+        /// Who is told.
+        reader: Reader,
         /// The place of the update.
         seq: u64,
     },
@@ -87,6 +90,8 @@ pub enum Output {
         seq: u64,
         /// The state.
         state: Box<State>,
+        /// Those whose own part is asked for, too, each of an audience.
+        viewers: BTreeSet<(usize, Viewer)>,
     },
     /// A snapshot is to be kept.
     Keep(Box<SequencerSnapshot>),

@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, Charter, Edit, Proposal};
+use rendel_core::{Actor, Charter, Edit, Proposal, Reader};
 use rendel_session::{
     Answer, Ask, Content, Entry, Found, Had, Heard, Input, Output, Session, Settings, Spacing,
     Standing, Status, To, WayIn,
@@ -45,6 +45,10 @@ struct Story {
     machine: Session,
     now: u64,
     append: u64,
+}
+
+fn reader(role: &str) -> Reader {
+    Reader::of(&Actor::new("reads", role, Uuid::from_u128(9)))
 }
 
 fn found(epoch: u64) -> Found {
@@ -174,7 +178,7 @@ fn nothing_is_shown_or_answered_before_it_is_written() {
     let proposal = Proposal::new(1, None, vec![add()]);
     let call = Ask::Propose { actor: actor("backend", "service"), proposal };
     assert!(story.tell(Input::Call { call: 7, ask: call }).is_empty());
-    let read = Ask::Read { role: "steward".into(), path: None };
+    let read = Ask::Read { reader: reader("steward"), path: None };
     assert!(story.tell(Input::Call { call: 8, ask: read }).is_empty());
     assert!(
         story
@@ -196,7 +200,7 @@ fn a_role_that_the_charter_does_not_have_sees_nothing() {
     let mut story = Story::begin();
     let welcome = &shown(&story.enter(1, "wren", "stranger", None))[0];
     assert_eq!((&welcome["state"], &welcome["you"]["role"]), (&json!({}), &json!("stranger")));
-    let read = Ask::Read { role: "stranger".into(), path: None };
+    let read = Ask::Read { reader: reader("stranger"), path: None };
     let answer = story.tell(Input::Call { call: 1, ask: read });
     assert!(
         matches!(&answer[..], [Output::Answer { answer: Ok(Answer::Reading { json, .. }), .. }]

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use rendel_core::{
-    ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal, Settled,
+    Beside, ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal, Settled,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -98,6 +98,8 @@ frames! {
         Welcome(Box<Welcome>) = "welcome",
         /// Updates that took their place in the order, own ones too.
         Settled(SettledFrame) = "settled",
+        /// What an update that comes next did for you alone.
+        Beside(Beside) = "beside",
         /// A proposal that did not take effect.
         Refused(Refused) = "refused",
         /// The first outcome of a proposal that was sent again.
@@ -335,6 +337,13 @@ pub struct Welcome<S = Value, U = Settled> {
     /// In place of the snapshot, what was missed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub updates: Option<Vec<U>>,
+    /// What is yours of the state beside what all of your audience see, by paths: it stands as
+    /// after the updates.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub yours: BTreeMap<String, Value>,
+    /// What the updates also did for you alone, where there is no snapshot.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<Beside>,
     /// How the fields are declared that this role may see, as the charter's `state`, where `enter`
     /// asked for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -573,8 +582,12 @@ pub struct DigestAsked {
 pub struct Digest {
     /// The last update that the replica had applied.
     pub seq: u64,
-    /// SHA-256, in lower-case hex, of the confirmed state as RFC 8785 canonical JSON.
+    /// SHA-256, in lower-case hex, of the confirmed state as RFC 8785 canonical JSON, without what
+    /// is yours beside what all of your audience see.
     pub sha256: String,
+    /// The same of that, an object of values by paths; left out where nothing is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub yours: Option<String>,
 }
 
 /// The whole state, for a replica that differs. `S` as in [`Welcome`].
@@ -584,6 +597,9 @@ pub struct Resync<S = Value> {
     pub seq: u64,
     /// The state.
     pub state: S,
+    /// What is yours of it beside what all of your audience see, by paths.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub yours: BTreeMap<String, Value>,
     /// A sentence that says why it comes.
     pub reason: String,
 }

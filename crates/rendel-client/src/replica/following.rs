@@ -24,6 +24,8 @@ impl Replica {
             seq,
             state,
             updates,
+            yours,
+            beside,
             roster,
             count,
             presence,
@@ -35,7 +37,9 @@ impl Replica {
         let updates = updates.unwrap_or_default();
         // What comes after a snapshot is part of where one arrives, and no news.
         let is_arrival = state.is_some();
+        self.own.begin(beside);
         if let Some(state) = state {
+            let state = self.own.joined(state, BTreeMap::new());
             self.take_state(state);
             self.seq = seq - updates.len() as u64;
         }
@@ -58,6 +62,13 @@ impl Replica {
             }
             change => Some(change),
         }));
+        if is_arrival && !yours.is_empty() {
+            // It stands as after the updates.
+            if let Some(state) = self.confirmed.clone() {
+                let state = self.own.joined(state, yours);
+                self.take_state(state);
+            }
+        }
         changes.extend(outcomes.into_iter().filter_map(|outcome| self.handle_outcome(outcome)));
         // Places in it count in the texts as they are now.
         self.presence = presence;
@@ -104,6 +115,7 @@ impl Replica {
             if update.seq <= self.seq {
                 continue;
             }
+            let update = self.own.with_own(update);
             if let Err(why) = self.apply(&update) {
                 self.diverged = true;
                 changes.push(Change::Diverged(why));
@@ -137,19 +149,23 @@ impl Replica {
         for effect in &update.effects {
             match &effect.op {
                 Op::Splice { splice, .. } => {
-                    replaced.drain(..).for_each(|around| self.follow_replacement(around));
+                    replaced.drain(..).for_each(|around| self.follow_replacement(&around));
                     splices.entry(effect.at.to_string()).or_default().push(splice.clone());
                 }
-                _ => {
+                op => {
                     self.redraft(&mut splices, own, update.seq)?;
-                    replaced.push(&effect.at);
+                    // A text that is shown or hidden may itself be the place.
+                    let is_place = matches!(op, Op::Show(_) | Op::Hide);
+                    let tokens = effect.at.tokens();
+                    let around = tokens.len() - usize::from(is_place).min(tokens.len());
+                    replaced.push(Path::of(tokens[..around].iter().cloned()));
                 }
             }
             let state = self.confirmed.as_mut().ok_or("an update came before the welcome")?;
             apply_effect(state, effect).map_err(|error| error.to_string())?;
         }
         self.redraft(&mut splices, own, update.seq)?;
-        replaced.into_iter().for_each(|around| self.follow_replacement(around));
+        replaced.into_iter().for_each(|around| self.follow_replacement(&around));
         self.seq = update.seq;
         let told = self.presence.values_mut().flat_map(BTreeMap::values_mut);
         told.for_each(|facts| follow_carets(facts, &update.effects));

@@ -11,8 +11,10 @@ use serde_json::Value;
 use uuid::Uuid;
 
 mod following;
+mod own;
 mod pending;
 
+use own::Own;
 use pending::{Pending, is_forgotten, splice_of};
 
 use crate::anchor::{Anchor, Anchors};
@@ -96,6 +98,7 @@ pub struct Replica {
     audience: usize,
     seq: u64,
     confirmed: Option<Value>,
+    own: Own,
     roster: Vec<Participant>,
     /// How many are here in all, if some are not named.
     count: Option<u64>,
@@ -132,6 +135,7 @@ impl Replica {
             audience: 0,
             seq: 0,
             confirmed: None,
+            own: Own::default(),
             roster: Vec::new(),
             count: None,
             presence: BTreeMap::new(),
@@ -210,6 +214,10 @@ impl Replica {
         match frame {
             FromService::Welcome(welcome) => self.handle_welcome(*welcome),
             FromService::Settled(frame) => self.handle_updates(frame.updates),
+            FromService::Beside(beside) => {
+                self.own.expect(beside);
+                vec![]
+            }
             // It is sent again in a moment, and everything after it: nobody is told.
             FromService::Refused(refused) if refused.problem.kind() == ProblemKind::TooFast => {
                 vec![]
@@ -258,7 +266,8 @@ impl Replica {
                 vec![]
             }
             FromService::Resync(resync) => {
-                self.take_state(resync.state);
+                let state = self.own.joined(resync.state, resync.yours);
+                self.take_state(state);
                 self.seq = resync.seq;
                 vec![Change::Repaired { seq: resync.seq, reason: resync.reason }]
             }
@@ -271,9 +280,12 @@ impl Replica {
     }
 
     fn answer_digest(&mut self, seq: u64) {
-        if let Some(sha256) = self.digest().filter(|_| seq == self.seq) {
-            self.outgoing.push_back(FromParticipant::Digest(Digest { seq, sha256 }));
-        }
+        let Some(confirmed) = self.confirmed.as_ref().filter(|_| seq == self.seq) else { return };
+        let (sha256, yours) = match self.own.parted(confirmed) {
+            None => (digest(confirmed), None),
+            Some((all, yours)) => (digest(&all), Some(digest(&yours))),
+        };
+        self.outgoing.push_back(FromParticipant::Digest(Digest { seq, sha256, yours }));
     }
 
     /// Who this client is, once welcomed.

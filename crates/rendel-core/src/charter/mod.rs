@@ -20,8 +20,8 @@ pub use guards::{Gate, Guard};
 pub use pattern::Pattern;
 pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
 pub use role::{Grant, Permission, Power, Role, RosterSight};
+pub use secrecy::{Reader, SecretIndex, Seers, SightKey, Viewer};
 pub(crate) use secrecy::{Secret, disclosures};
-pub use secrecy::{Seers, SightKey, Viewer};
 pub(crate) use sight::nothing_at;
 pub use sight::{Extent, Lens, Sight};
 
@@ -264,6 +264,11 @@ impl Charter {
             None if role == Actor::SERVICE => &Sight::WHOLE,
             None => &Sight::NOTHING,
         }
+    }
+
+    /// Whether there is anything that only some of a role see.
+    pub fn has_secrets(&self) -> bool {
+        !self.secrets.is_empty()
     }
 
     /// Whether a role has a power. The backend itself has all.

@@ -13,7 +13,9 @@ use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use sha2::{Digest as _, Sha256};
 
+use super::Charter;
 use super::expression::{Expression, Named, Read, Relation};
 use super::pattern::Pattern;
 use crate::actor::Actor;
@@ -86,11 +88,95 @@ impl Viewer {
         Self::new(actor.id.clone(), &actor.claims)
     }
 
+    /// A number that another with other keys hardly has.
+    pub fn mark(&self) -> u32 {
+        let mut hash = Sha256::new();
+        for SightKey(part, value) in self.keys() {
+            hash.update(serde_json::to_vec(&(part, value)).unwrap_or_default());
+        }
+        let bytes = hash.finalize();
+        u32::from_be_bytes([bytes[0], bytes[1], bytes[2], bytes[3]])
+    }
+
     /// The keys that they have.
     pub fn keys(&self) -> impl Iterator<Item = SightKey> {
         let claims = self.claims.iter();
         let claims = claims.map(|(name, value)| SightKey(Part::Claim(name.clone()), value.clone()));
         std::iter::once(SightKey(Part::Id, self.id.clone())).chain(claims)
+    }
+}
+
+/// Who reads: their role, and what else counts for what they see.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Reader {
+    /// The role.
+    pub role: String,
+    /// The participant.
+    pub viewer: Viewer,
+}
+
+impl Reader {
+    /// Whoever acts.
+    pub fn of(actor: &Actor) -> Self {
+        Self { role: actor.role.clone(), viewer: Viewer::of(actor) }
+    }
+
+    /// The backend itself, which sees everything.
+    pub fn service() -> Self {
+        Self::of(&Actor::session())
+    }
+}
+
+/// Which places go by which keys, so that what is somebody's is found without a look at the rest.
+/// Cost of following an update: O(places that it touches × log places).
+#[derive(Clone, Debug, Default)]
+pub struct SecretIndex(BTreeMap<(usize, SightKey), BTreeSet<Path>>);
+
+impl SecretIndex {
+    /// That of a state. Cost O(places).
+    pub fn of(charter: &Charter, state: &State) -> Self {
+        let mut index = Self::default();
+        for (number, secret) in charter.secrets.iter().enumerate() {
+            secret.each(&charter.fields, state, &[], &mut |place| {
+                let seers = secret.seers(&charter.fields, state, place);
+                for key in seers.keys() {
+                    index.put(number, key, Path::of(place.iter().cloned()));
+                }
+            });
+        }
+        index
+    }
+
+    fn put(&mut self, secret: usize, key: &SightKey, place: Path) {
+        self.0.entry((secret, key.clone())).or_default().insert(place);
+    }
+
+    /// An update was settled.
+    pub fn handle_settled(&mut self, disclosures: &[Disclosure]) {
+        for told in disclosures {
+            for key in told.from.keys() {
+                let entry = (told.secret, key.clone());
+                if let Some(places) = self.0.get_mut(&entry) {
+                    places.remove(&told.at);
+                    if places.is_empty() {
+                        self.0.remove(&entry);
+                    }
+                }
+            }
+            for key in told.to.keys() {
+                self.put(told.secret, key, told.at.clone());
+            }
+        }
+    }
+
+    /// The places of some secrets that go by a key.
+    pub(super) fn places(
+        &self,
+        secrets: &BTreeSet<usize>,
+        key: &SightKey,
+    ) -> impl Iterator<Item = &Path> {
+        let of = |secret: &usize| self.0.get(&(*secret, key.clone()));
+        secrets.iter().filter_map(of).flatten().collect::<Vec<_>>().into_iter()
     }
 }
 

@@ -11,7 +11,7 @@ use serde_json::{Map, Value, json};
 
 use super::Charter;
 use super::pattern::Pattern;
-use super::secrecy::{Secret, Seers, SightKey, Viewer};
+use super::secrecy::{Secret, SecretIndex, Seers, SightKey, Viewer};
 use crate::declaration::Section;
 use crate::kind::{Field, Fields};
 use crate::op::Op;
@@ -397,6 +397,11 @@ impl<'l> Lens<'l> {
         Self { sight, charter, viewer, state: Some(state) }
     }
 
+    /// What somebody sees of whatever state: nothing that has a condition.
+    pub fn blind(charter: &'l Charter, sight: &'l Sight) -> Self {
+        Self { sight, charter, viewer: None, state: None }
+    }
+
     fn sees(&self, secret: usize, place: &[Token]) -> bool {
         let seers = self.seers(secret, place);
         seers == Seers::All || self.viewer.is_some_and(|viewer| seers.has(viewer))
@@ -432,21 +437,15 @@ impl<'l> Lens<'l> {
     }
 
     /// What is theirs beside what all of their audience are shown: values by their paths. Cost
-    /// O(places of secrets).
-    pub fn beside(&self) -> BTreeMap<String, Value> {
-        let mut found = BTreeMap::new();
-        let (Some(viewer), Some(state)) = (self.viewer, self.state) else { return found };
-        for secret in self.sight.secrets() {
-            let Some(of) = self.charter.secrets.get(secret) else { continue };
-            of.each(&self.charter.fields, state, &[], &mut |place| {
-                let seers = self.seers(secret, place);
-                if seers != Seers::All && seers.has(viewer) {
-                    let path = Path::of(place.iter().cloned());
-                    found.extend(self.plain_at(&path).map(|value| (path.to_string(), value)));
-                }
-            });
-        }
-        found
+    /// O(what is theirs).
+    pub fn beside(&self, index: &SecretIndex) -> BTreeMap<String, Value> {
+        let secrets = self.sight.secrets();
+        let keys = self.viewer.into_iter().flat_map(Viewer::keys);
+        let places: BTreeSet<Path> = keys
+            .flat_map(|key| index.places(&secrets, &key).cloned().collect::<Vec<_>>())
+            .collect();
+        let value = |path: Path| Some((path.to_string(), self.plain_at(&path)?));
+        places.into_iter().filter_map(value).collect()
     }
 
     /// A refusal in words that say nothing of what is hidden.
@@ -482,13 +481,6 @@ impl<'l> Lens<'l> {
             return Problem::new(kind, detail).at(at);
         }
         problem
-    }
-}
-
-impl Sight {
-    /// A refusal in words that say nothing of what is hidden or has a condition.
-    pub fn problem(&self, charter: &Charter, problem: Problem) -> Problem {
-        Lens { sight: self, charter, viewer: None, state: None }.problem(problem)
     }
 }
 

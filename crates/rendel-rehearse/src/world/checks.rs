@@ -20,9 +20,9 @@ impl World {
     pub(super) fn check_replica(&self, person: usize) -> Result<(), String> {
         let of = &self.people[person];
         let (Some(ours), seq) = (of.replica.confirmed(), of.replica.seq()) else { return Ok(()) };
-        let audience = of.replica.enter(None).audience.unwrap_or_default();
-        match self.journal.truth(seq, audience) {
-            Some(truth) if truth == ours => Ok(()),
+        let role = of.replica.you().map_or("", |you| &you.role);
+        match self.journal.truth(seq, &of.id, role) {
+            Some(truth) if truth == *ours => Ok(()),
             Some(_) => Err(format!(
                 "{person} ({}) holds something else at {seq} than the journal says: {ours}",
                 of.role
@@ -37,9 +37,8 @@ impl World {
     /// What patches make of the state is what the journal says.
     pub(super) fn check_followers(&self, host: usize) -> Result<(), String> {
         for Follower { id, audience, state, seq, .. } in &self.hosts[host].followers {
-            if let Some(audience) = audience
-                && self.journal.truth(*seq, *audience) != Some(state)
-            {
+            let role = id.trim_start_matches("follows-as-");
+            if audience.is_some() && self.journal.truth(*seq, id, role).as_ref() != Some(state) {
                 return Err(format!("{id} holds something else at {seq}: {state}"));
             }
         }

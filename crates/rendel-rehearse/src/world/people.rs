@@ -1,15 +1,24 @@
 //! Participants: how they come, go, send and are told.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::Actor;
 use rendel_session::{Entry, Had, Heard, Input, WayIn};
 use rendel_wire::{FromParticipant, LeftWhy};
+use serde_json::Value;
 
 use super::{Event, ROLES, World, short};
 use crate::host::{Outlet, Told};
-use crate::participant::{HIDDEN, Link, Whim};
+use crate::participant::{HIDDEN, Link, OWN, Whim};
 use crate::plan::Fault;
+
+/// The words of a text that only some may see.
+fn words(text: &str) -> BTreeSet<&str> {
+    let word =
+        |part: &'_ str| part.find(|letter: char| !letter.is_alphanumeric()).unwrap_or(part.len());
+    text.split(OWN).skip(1).map(|part| &part[..word(part)]).collect()
+}
 
 impl World {
     pub(super) fn connect(&mut self, person: usize) -> Result<(), String> {
@@ -87,9 +96,21 @@ impl World {
                 return Err(format!("{person} was shown what is hidden: {text}"));
             }
             self.check_told(person, frame)?;
+            let before = self.people[person].replica.confirmed().map(Value::to_string);
             let outgoing = self.people[person].handle(frame.clone())?;
             self.send(person, known.host, link, outgoing);
             self.check_replica(person)?;
+            if role != "steward" && text.contains(OWN) {
+                let of = &self.people[person];
+                let after = of.replica.confirmed().map(Value::to_string).unwrap_or_default();
+                let known = format!("{}{after}{}", before.unwrap_or_default(), of.secrets);
+                let known = words(&known);
+                if let Some(word) = words(text).difference(&known).next() {
+                    return Err(format!(
+                        "{person} was told {word}, which they may not see: {text}"
+                    ));
+                }
+            }
         }
         Ok(())
     }
@@ -108,7 +129,7 @@ impl World {
                     Heard::Propose(frame)
                 }
                 FromParticipant::Digest(digest) => {
-                    Heard::Digest { seq: digest.seq, sha256: digest.sha256 }
+                    Heard::Digest { seq: digest.seq, sha256: digest.sha256, yours: digest.yours }
                 }
                 FromParticipant::Presence(said) => Heard::Said(said),
                 FromParticipant::Hold(hold) => {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use rendel_core::{Actor, Edit, Hold, Problem, ProblemKind, Proposal};
+use rendel_core::{Actor, Edit, Hold, Problem, ProblemKind, Proposal, Reader};
 use rendel_session::{
     Ask, Entry, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session, Settings, Spacing,
     Standing, Status, UpdateRow, WayIn, digests,
@@ -235,15 +235,15 @@ impl World {
                 let input = Input::StandingWritten { call, by, standing, result };
                 self.plan_in(2, Event::Arrive { host, input });
             }
-            Output::Fetch { call, role, seq } => {
+            Output::Fetch { call, reader, seq } => {
                 let row = Ok(self.journal.update(seq).map(|(json, _)| json.clone()));
                 self.plan_in(
                     2,
-                    Event::Arrive { host, input: Input::Fetched { call, role, seq, row } },
+                    Event::Arrive { host, input: Input::Fetched { call, reader, seq, row } },
                 );
             }
-            Output::Digest { seq, state } => {
-                let digests = digests(&self.charter, &state);
+            Output::Digest { seq, state, viewers } => {
+                let digests = digests(&self.charter, &state, &viewers);
                 self.plan_in(1, Event::Arrive { host, input: Input::Digested { seq, digests } });
             }
             Output::Keep(snapshot) => self.journal.keep(self.hosts[host].epoch, &snapshot)?,
@@ -422,7 +422,8 @@ impl World {
             7 => Ask::Who,
             8 => {
                 let role = ROLES[self.chance.below(ROLES.len())].to_owned();
-                Ask::Read { role, path: None }
+                let actor = Actor::new("reads", role, self.chance.uuid());
+                Ask::Read { reader: Reader::of(&actor), path: None }
             }
             9 => Ask::BeginPatch { actor, n: 0, if_match: None },
             _ => {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, ClientOutcome, Path, Problem, ProblemKind, Proposal};
+use rendel_core::{Actor, ClientOutcome, Lens, Path, Problem, ProblemKind, Proposal, Reader};
 use rendel_wire::http::{ParticipantInfo, ParticipantList};
 use serde_json::Value;
 
@@ -29,36 +29,36 @@ impl Session {
                 let away = self.order.is_adrift().then(unavailable);
                 let sent = away.map_or_else(|| self.cue(&actor, cue), Err);
                 let result = sent.map(|()| Answer::Done);
-                self.answer(call, result, &actor.role);
+                self.answer(call, result, &Reader::of(&actor));
             }
             Ask::May { actor, edit } => {
                 let result = self.order.sequencer().may(&actor, &edit).map(Answer::May);
-                self.answer(call, result, &actor.role);
+                self.answer(call, result, &Reader::of(&actor));
             }
             Ask::Who => {
                 let list = self.who();
-                self.answer(call, Ok(Answer::Who(list)), Actor::SERVICE);
+                self.answer(call, Ok(Answer::Who(list)), &Reader::service());
             }
-            Ask::Read { role, path } => self.read(call, &role, path.as_ref()),
+            Ask::Read { reader, path } => self.read(call, &reader, path.as_ref()),
             Ask::Reset { actor, n, opening } => self.reset(call, &actor, n, opening),
             Ask::Stand { by, standing } => self.stand(call, by, standing),
             Ask::Figures => {
                 let figures = self.figures();
-                self.answer(call, Ok(Answer::Figures(figures)), Actor::SERVICE);
+                self.answer(call, Ok(Answer::Figures(figures)), &Reader::service());
             }
         }
     }
 
     fn origin(call: CallId, actor: &Actor, n: u64) -> Origin {
-        Origin::Call { call, client: actor.key(), n, role: actor.role.clone() }
+        Origin::Call { call, client: actor.key(), n, reader: Reader::of(actor) }
     }
 
     /// An answer that rests on what may not be on disk yet. While the journal is away there is none.
-    fn answer_in_turn(&mut self, call: CallId, answer: Result<Answer, Problem>, role: &str) {
+    fn answer_in_turn(&mut self, call: CallId, answer: Result<Answer, Problem>, reader: &Reader) {
         if self.order.is_adrift() {
-            return self.answer(call, Err(unavailable()), role);
+            return self.answer(call, Err(unavailable()), reader);
         }
-        let answer = answer.map_err(|problem| self.audiences.problem(role, problem));
+        let answer = answer.map_err(|problem| self.problem(reader, problem));
         self.order.push(Waiting::Answer { call, answer });
     }
 
@@ -68,14 +68,14 @@ impl Session {
             return self.pass(actor, proposal, origin);
         }
         if self.order.wait_for_journal(proposal.n, origin).is_err() {
-            self.answer(call, Err(unavailable()), &actor.role);
+            self.answer(call, Err(unavailable()), &Reader::of(&actor));
         }
     }
 
     /// Somebody wants to change the state by a document. What stands against that is found before
     /// anybody works on it.
     fn begin_patch(&mut self, call: CallId, actor: &Actor, n: u64, if_match: Option<&IfMatch>) {
-        let role = &actor.role;
+        let reader = &Reader::of(actor);
         match self.may_patch(actor, n, if_match) {
             Ok(Some(outcome)) => {
                 let from = Self::origin(call, actor, n);
@@ -84,10 +84,10 @@ impl Session {
             Ok(None) => {
                 let sequencer = self.order.sequencer();
                 let (seq, state) = (sequencer.seq(), Box::new(sequencer.state()));
-                self.answer_in_turn(call, Ok(Answer::Against { seq, state }), role);
+                self.answer_in_turn(call, Ok(Answer::Against { seq, state }), reader);
             }
             // What a document is refused for tells of the state.
-            Err(problem) => self.answer_in_turn(call, Err(problem), role),
+            Err(problem) => self.answer_in_turn(call, Err(problem), reader),
         }
     }
 
@@ -110,7 +110,7 @@ impl Session {
             let detail = format!("The role {:?} may not edit anything.", actor.role);
             return Err(Problem::new(ProblemKind::NotAllowed, detail));
         }
-        self.check_match(&actor.role, if_match)?;
+        self.check_match(&Reader::of(actor), if_match)?;
         Ok(None)
     }
 
@@ -122,12 +122,13 @@ impl Session {
         proposal: Proposal,
         if_match: Option<&IfMatch>,
     ) {
-        match self.check_match(&actor.role, if_match) {
-            Err(problem) => self.answer_in_turn(call, Err(problem), &actor.role),
+        let reader = Reader::of(&actor);
+        match self.check_match(&reader, if_match) {
+            Err(problem) => self.answer_in_turn(call, Err(problem), &reader),
             Ok(()) if proposal.edits.is_empty() => {
                 let seq = proposal.seen.unwrap_or(self.order.seq());
-                let json = self.audiences.update(&actor.role, None);
-                self.answer_in_turn(call, Ok(Answer::Settled { seq, json }), &actor.role);
+                let json = self.audiences.update(&reader, None);
+                self.answer_in_turn(call, Ok(Answer::Settled { seq, json }), &reader);
             }
             Ok(()) => {
                 let origin = Self::origin(call, &actor, proposal.n);
@@ -136,7 +137,7 @@ impl Session {
         }
     }
 
-    fn check_match(&self, role: &str, if_match: Option<&IfMatch>) -> Result<(), Problem> {
+    fn check_match(&self, reader: &Reader, if_match: Option<&IfMatch>) -> Result<(), Problem> {
         let sequencer = self.order.sequencer();
         let seq = sequencer.seq();
         if if_match.is_none_or(|states| states.has(seq)) {
@@ -146,9 +147,11 @@ impl Session {
             "The state is at {seq}, which \"If-Match\" does not name. Look at it and decide again."
         );
         let problem = Problem::new(ProblemKind::TestFailed, detail).with("seq", seq);
-        let shown = |plain| self.charter.sight(role).state(&self.charter.fields, plain);
+        let state = sequencer.state();
+        let sight = self.charter.sight(&reader.role);
+        let lens = Lens::new(&self.charter, sight, Some(&reader.viewer), &state);
         let problem = match sequencer.weight() <= TOLD_BYTES {
-            true => problem.current(shown(sequencer.plain())),
+            true => problem.current(lens.plain()),
             false => problem,
         };
         Err(problem.bounded())
@@ -156,15 +159,15 @@ impl Session {
 
     /// Answers a call that was made before. The update is in memory or, long after, only in the
     /// journal.
-    pub(super) fn repeat_to_call(&mut self, outcome: ClientOutcome, call: CallId, role: String) {
+    pub(super) fn repeat_to_call(&mut self, outcome: ClientOutcome, call: CallId, reader: Reader) {
         match outcome {
-            ClientOutcome::Refused(problem) => self.answer(call, Err(problem), &role),
+            ClientOutcome::Refused(problem) => self.answer(call, Err(problem), &reader),
             ClientOutcome::Settled(seq) => match self.order.recent().get(seq) {
                 Some(json) => {
-                    let json = self.audiences.update(&role, Some(json));
-                    self.answer(call, Ok(Answer::Settled { seq, json }), &role);
+                    let json = self.audiences.update(&reader, Some(json));
+                    self.answer(call, Ok(Answer::Settled { seq, json }), &reader);
                 }
-                None => self.outputs.push(Output::Fetch { call, role, seq }),
+                None => self.outputs.push(Output::Fetch { call, reader, seq }),
             },
         }
     }
@@ -172,28 +175,28 @@ impl Session {
     pub(super) fn handle_fetched(
         &mut self,
         call: CallId,
-        role: &str,
+        reader: &Reader,
         seq: u64,
         row: Result<Option<Arc<str>>, Problem>,
     ) {
         let answer = row.map(|row| {
-            let json = self.audiences.update(role, row.as_ref());
+            let json = self.audiences.update(reader, row.as_ref());
             Answer::Settled { seq, json }
         });
-        self.answer(call, answer, role);
+        self.answer(call, answer, reader);
     }
 
-    fn read(&mut self, call: CallId, role: &str, path: Option<&Path>) {
+    fn read(&mut self, call: CallId, reader: &Reader, path: Option<&Path>) {
         if self.order.is_adrift() {
-            return self.answer(call, Err(unavailable()), role);
+            return self.answer(call, Err(unavailable()), reader);
         }
         let sequencer = self.order.sequencer();
         let (seq, state) = (sequencer.seq(), sequencer.state());
-        match (self.audiences.reading(role, seq, &state, path), path) {
-            (Some(json), _) => self.answer_in_turn(call, Ok(Answer::Reading { seq, json }), role),
+        match (self.audiences.reading(reader, seq, &state, path), path) {
+            (Some(json), _) => self.answer_in_turn(call, Ok(Answer::Reading { seq, json }), reader),
             (None, path) => {
                 let nowhere = Path::of::<String>([]);
-                self.answer(call, Err(nothing_at(path.unwrap_or(&nowhere))), role);
+                self.answer(call, Err(nothing_at(path.unwrap_or(&nowhere))), reader);
             }
         }
     }
@@ -202,7 +205,7 @@ impl Session {
         let problem = self.order.is_adrift().then(unavailable);
         let problem = problem.or_else(|| self.check_key(actor, n).err());
         if let Some(problem) = problem.or_else(|| self.standing.refusal(actor)) {
-            return self.answer(call, Err(problem), &actor.role);
+            return self.answer(call, Err(problem), &Reader::of(actor));
         }
         let opening = opening.or_else(|| self.opening.clone());
         let sequencer = self.order.sequencer_mut();
@@ -215,11 +218,11 @@ impl Session {
     fn stand(&mut self, call: CallId, by: String, standing: Standing) {
         let is_over = self.standing.status == Status::Ended;
         if self.order.is_adrift() {
-            self.answer(call, Err(unavailable()), Actor::SERVICE);
+            self.answer(call, Err(unavailable()), &Reader::service());
         } else if is_over {
             let is_same = standing.status == Status::Ended;
             let answer = if is_same { Ok(Answer::Done) } else { Err(ended()) };
-            self.answer(call, answer, Actor::SERVICE);
+            self.answer(call, answer, &Reader::service());
         } else {
             self.outputs.push(Output::WriteStanding { call, by, standing });
         }
@@ -238,7 +241,7 @@ impl Session {
                 self.standing = standing.clone();
                 self.order.push(Waiting::Status { call, by, standing });
             }
-            Err(problem) => self.answer(call, Err(problem), Actor::SERVICE),
+            Err(problem) => self.answer(call, Err(problem), &Reader::service()),
         }
     }
 

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use rendel_core::{
-    Actor, Charter, Fact, Facts, Path, Problem, ProblemKind, RosterSight, Teller, placed,
+    Actor, Charter, Fact, Facts, Path, Problem, ProblemKind, RosterSight, Teller, Viewer, placed,
 };
 use rendel_wire::{
     AnswerFrame, ConnectionLimits, LeftWhy, Notice, OutcomeFrame, Roster, Said, SendCue, Welcome,
@@ -40,6 +40,7 @@ impl Session {
         }
         let (way, presence) = (entry.way, entry.presence.take());
         let audience = self.audiences.of_role(&entry.who.role);
+        let number = self.audiences.number(audience, &Viewer::of(&entry.who));
         // A client that comes back before its old connection was missed takes its place.
         for old in self.members.add(entry, audience) {
             let detail = "The same client has entered again over another connection.";
@@ -48,7 +49,7 @@ impl Session {
             self.leave(old, LeftWhy::Lost);
         }
         let had = match way {
-            WayIn::Replica { had } => had.filter(|had| had.audience == audience),
+            WayIn::Replica { had } => had.filter(|had| had.audience == number),
             WayIn::Events { .. } => None,
         };
         self.arrivals.push(Arrival { connection, had, presence });
@@ -82,9 +83,11 @@ impl Session {
         role: &str,
         claims: BTreeMap<String, Value>,
     ) {
-        self.members.renew(connection, claims);
         let audience = self.audiences.of_role(role);
-        let Some(before) = self.members.amend(connection, name, role, audience) else { return };
+        let Some(before) = self.members.amend(connection, name, role, audience) else {
+            return self.renew(connection, claims);
+        };
+        self.members.renew(connection, claims);
         if !self.members.has_follower(before) {
             self.audiences.stop_following(before);
         }
@@ -99,6 +102,19 @@ impl Session {
             && let Some(kept) = self.said_meanwhile.remove(&connection)
         {
             arrival.presence = Some(kept.into_iter().flat_map(|said| said.set).collect());
+        }
+    }
+
+    /// A connection goes on with other claims, with all that they let it see.
+    pub(super) fn renew(&mut self, connection: ConnectionId, claims: BTreeMap<String, Value>) {
+        let number = |this: &Self| {
+            let member = this.members.get(connection)?;
+            Some(this.audiences.number(member.audience, &member.viewer))
+        };
+        let before = number(self);
+        self.members.renew(connection, claims);
+        if number(self) != before {
+            self.catch_up(connection, None);
         }
     }
 
@@ -151,10 +167,19 @@ impl Session {
                 Some((WayIn::Replica { .. }, _)) => self.welcome(connection, had),
                 Some((WayIn::Events { after, patches }, audience)) => {
                     let (seq, state) = (self.order.seq(), self.order.sequencer().state());
-                    let shown = self.audiences.begin(audience, seq, after.is_some(), &state);
+                    let has_state = after.is_some();
+                    let Some(viewer) = self.members.get(connection).map(|member| &member.viewer)
+                    else {
+                        continue;
+                    };
+                    let number = self.audiences.number(audience, viewer);
+                    let (audience, viewer) = (audience, viewer.clone());
+                    let shown = self.audiences.begin((audience, &viewer), seq, has_state, &state);
                     let followed = patches.then(|| Box::new(state));
                     let presence = self.told(audience);
-                    self.order.push(Waiting::Welcome { connection, shown, followed, presence });
+                    let welcome =
+                        Waiting::Welcome { connection, number, shown, followed, presence };
+                    self.order.push(welcome);
                 }
                 None => {}
             }
@@ -192,6 +217,8 @@ impl Session {
             seq: sequencer.seq(),
             state: None,
             updates: None,
+            yours: BTreeMap::new(),
+            beside: Vec::new(),
             roster: match self.audiences.roster_sight(audience) {
                 RosterSight::Names => self.people.named(),
                 _ => Vec::new(),
@@ -207,9 +234,12 @@ impl Session {
         };
         let had = had.filter(|had| self.order.may_resume(*had)).map(|had| had.seen);
         let (recent, state) = (self.order.recent(), sequencer.state());
-        let shown = self.audiences.welcome(audience, had, greeting, recent, &state);
+        let viewer = member.viewer.clone();
+        let number = self.audiences.number(audience, &viewer);
+        let shown = self.audiences.welcome((audience, &viewer), had, greeting, recent, &state);
         let presence = self.told(audience);
-        self.order.push(Waiting::Welcome { connection, shown, followed: None, presence });
+        let welcome = Waiting::Welcome { connection, number, shown, followed: None, presence };
+        self.order.push(welcome);
     }
 
     pub(super) fn leave(&mut self, connection: ConnectionId, why: LeftWhy) {
@@ -298,7 +328,8 @@ impl Session {
             return Err(problem);
         }
         let path = Path::parse(at)?;
-        let is_seen = self.audiences.role_sees(&member.who.role, at);
+        let state = self.order.sequencer().state();
+        let is_seen = self.audiences.reader_sees(&member.reader(), &state, &path);
         if !is_seen || self.order.sequencer().plain_at(&path).is_none() {
             return Err(nothing_at(&path));
         }

@@ -9,11 +9,11 @@ mod showing;
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
-use rendel_core::{Charter, ClientKey, Hold, Problem};
+use rendel_core::{Charter, ClientKey, Hold, Problem, Reader};
 use rendel_wire::{Said, SessionHead};
 use serde_json::Value;
 
-use crate::audiences::{Audiences, Word};
+use crate::audiences::{Audiences, Shown, Word};
 use crate::digests::Digests;
 use crate::gates::Gates;
 use crate::input::{CallId, ConnectionId, Found, GateVerdict, Heard, Input, Standing};
@@ -139,7 +139,9 @@ impl Session {
             Input::StandingWritten { call, by, standing, result } => {
                 self.handle_standing(call, by, standing, result);
             }
-            Input::Fetched { call, role, seq, row } => self.handle_fetched(call, &role, seq, row),
+            Input::Fetched { call, reader, seq, row } => {
+                self.handle_fetched(call, &reader, seq, row);
+            }
             Input::Digested { seq, digests } => {
                 let differing = self.digests.know(seq, digests);
                 differing.into_iter().for_each(|connection| self.repair(connection));
@@ -272,11 +274,11 @@ impl Session {
                 self.acted(connection, n, result);
             }
             Heard::Renewed { n, claims } => {
-                self.members.renew(connection, claims);
+                self.renew(connection, claims);
                 self.acted(connection, n, Ok(()));
             }
-            Heard::Digest { seq, sha256 } => {
-                if let Some(differing) = self.digests.answer(connection, seq, sha256) {
+            Heard::Digest { seq, sha256, yours } => {
+                if let Some(differing) = self.digests.answer(connection, seq, (sha256, yours)) {
                     self.repair(differing);
                 }
             }
@@ -286,7 +288,9 @@ impl Session {
     /// Shows one connection a frame at once.
     fn tell(&mut self, connection: ConnectionId, word: Word) {
         let Some(member) = self.members.get(connection) else { return };
-        if let Some(shown) = self.audiences.word(member.audience, word) {
+        let state = self.order.sequencer().state();
+        let eye = Some((&member.viewer, &state));
+        if let Some(shown) = self.audiences.word(member.audience, eye, word) {
             self.outputs.push(Output::Show { to: To::One(connection), shown });
         }
     }
@@ -295,15 +299,20 @@ impl Session {
     fn tell_all(&mut self, word: &Word) {
         for audience in self.audiences.ids() {
             if self.members.has_audience(audience)
-                && let Some(shown) = self.audiences.word(audience, word.clone())
+                && let Some(shown) = self.audiences.word(audience, None, word.clone())
             {
                 self.outputs.push(Output::Show { to: To::Audience(audience), shown });
             }
         }
     }
 
-    fn answer(&mut self, call: CallId, answer: Result<Answer, Problem>, role: &str) {
-        let answer = answer.map_err(|problem| self.audiences.problem(role, problem));
+    /// A refusal, for who reads it.
+    fn problem(&self, reader: &Reader, problem: Problem) -> Shown<Problem> {
+        self.audiences.problem(reader, &self.order.sequencer().state(), problem)
+    }
+
+    fn answer(&mut self, call: CallId, answer: Result<Answer, Problem>, reader: &Reader) {
+        let answer = answer.map_err(|problem| self.problem(reader, problem));
         self.outputs.push(Output::Answer { call, answer });
     }
 

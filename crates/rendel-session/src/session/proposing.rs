@@ -171,6 +171,7 @@ impl Session {
     }
 
     fn settled(&mut self, update: &Settled, from: Origin) {
+        self.audiences.handle_settled(update);
         self.people.handle_settled(&update.by, &update.effects, self.now);
         self.order.push_update(update, from);
         self.compare_at.get_or_insert(self.now + self.settings.digest_within);
@@ -193,7 +194,7 @@ impl Session {
         self.report(Report::Refused(problem.clone()));
         match from {
             Origin::Connection { connection, .. } => self.refuse(*connection, n, problem),
-            Origin::Call { call, role, .. } => self.answer(*call, Err(problem), role),
+            Origin::Call { call, reader, .. } => self.answer(*call, Err(problem), reader),
         }
     }
 

@@ -1,6 +1,6 @@
 //! A journal that is away, an owner that is another, and the end.
 
-use rendel_core::{ClientOutcome, Problem};
+use rendel_core::{ClientOutcome, Problem, Reader};
 use rendel_wire::OutcomeFrame;
 
 use super::Session;
@@ -65,11 +65,11 @@ impl Session {
             | Waiting::Repeated { from, .. } => {
                 let (client, n) = from.proposal();
                 match (self.outcome(client, n), from) {
-                    (Some(outcome), Origin::Call { call, role, .. }) => {
-                        self.repeat_to_call(outcome, call, role);
+                    (Some(outcome), Origin::Call { call, reader, .. }) => {
+                        self.repeat_to_call(outcome, call, reader);
                     }
-                    (None, Origin::Call { call, role, .. }) => {
-                        self.answer(call, Err(unavailable()), &role);
+                    (None, Origin::Call { call, reader, .. }) => {
+                        self.answer(call, Err(unavailable()), &reader);
                     }
                     // A settled one was shown above with all that was written unseen; who may not
                     // see it is told of it.
@@ -89,11 +89,13 @@ impl Session {
             Waiting::Welcome { connection, .. } => {
                 self.outputs.push(Output::Close { connection, problem: unavailable() });
             }
-            Waiting::Answer { call, .. } => self.answer(call, Err(unavailable()), SERVICE),
+            Waiting::Answer { call, .. } => {
+                self.answer(call, Err(unavailable()), &Reader::service())
+            }
             // It was on disk before it came here.
             Waiting::Status { call, by, standing } => {
                 self.show_standing(standing, by);
-                self.answer(call, Ok(Answer::Done), SERVICE);
+                self.answer(call, Ok(Answer::Done), &Reader::service());
             }
             Waiting::Roster(change) => self.tell_all(&Word::Roster(change)),
             Waiting::Holds(change) => self.tell_all(&Word::Holds(change)),
@@ -135,20 +137,20 @@ impl Session {
     pub(super) fn end(&mut self, why: &Problem, to_connections: &Problem) {
         for one in self.order.take_unwritten() {
             match one {
-                Waiting::Update { from: Origin::Call { call, role, .. }, .. }
-                | Waiting::Refused { from: Origin::Call { call, role, .. }, .. }
-                | Waiting::Repeated { from: Origin::Call { call, role, .. }, .. } => {
-                    self.answer(call, Err(why.clone()), &role);
+                Waiting::Update { from: Origin::Call { call, reader, .. }, .. }
+                | Waiting::Refused { from: Origin::Call { call, reader, .. }, .. }
+                | Waiting::Repeated { from: Origin::Call { call, reader, .. }, .. } => {
+                    self.answer(call, Err(why.clone()), &reader);
                 }
                 Waiting::Answer { call, .. } | Waiting::Status { call, .. } => {
-                    self.answer(call, Err(why.clone()), SERVICE);
+                    self.answer(call, Err(why.clone()), &Reader::service());
                 }
                 _ => {}
             }
         }
         for held in self.gates.take_all() {
-            if let Origin::Call { call, role, .. } = held.from {
-                self.answer(call, Err(why.clone()), &role);
+            if let Origin::Call { call, reader, .. } = held.from {
+                self.answer(call, Err(why.clone()), &reader);
             }
         }
         self.close_all(to_connections);
@@ -172,11 +174,9 @@ impl Session {
             Input::Call { call, .. }
             | Input::Fetched { call, .. }
             | Input::StandingWritten { call, .. } => {
-                self.answer(call, Err(shutting_down()), SERVICE);
+                self.answer(call, Err(shutting_down()), &Reader::service());
             }
             _ => {}
         }
     }
 }
-
-const SERVICE: &str = rendel_core::Actor::SERVICE;

@@ -1,13 +1,15 @@
 //! What goes out, in order, once everything before it is on disk.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use rendel_core::{ClientOutcome, Settled};
+use rendel_core::{ClientOutcome, Reader, Settled, Viewer};
 use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
 
 use super::Session;
-use crate::audiences::Word;
+use crate::audiences::{Content, Shown, Word};
 use crate::input::{ConnectionId, Standing, Status};
+use crate::members::Member;
 use crate::order::{Origin, Waiting};
 use crate::output::{Answer, Output, Report, To};
 use crate::problems::ended;
@@ -48,9 +50,9 @@ impl Session {
             if let Waiting::Update { seq, json, from } = one {
                 self.order.note_shown(seq);
                 match from {
-                    Origin::Call { call, role, .. } => {
-                        let json = self.audiences.update(&role, Some(&json));
-                        self.answer(call, Ok(Answer::Settled { seq, json }), &role);
+                    Origin::Call { call, reader, .. } => {
+                        let json = self.audiences.update(&reader, Some(&json));
+                        self.answer(call, Ok(Answer::Settled { seq, json }), &reader);
                     }
                     Origin::Connection { connection, n, .. } => run.own.push((connection, n, seq)),
                 }
@@ -69,22 +71,20 @@ impl Session {
             Waiting::Update { .. } => {}
             Waiting::Refused { n, problem, from } => match from {
                 Origin::Connection { connection, .. } => self.refuse(connection, n, problem),
-                Origin::Call { call, role, .. } => self.answer(call, Err(problem), &role),
+                Origin::Call { call, reader, .. } => self.answer(call, Err(problem), &reader),
             },
             Waiting::Repeated { outcome, from } => match from {
                 Origin::Connection { connection, n, .. } => {
                     let outcome = outcome.into();
                     self.tell(connection, Word::Outcome(OutcomeFrame { n, outcome }));
                 }
-                Origin::Call { call, role, .. } => self.repeat_to_call(outcome, call, role),
+                Origin::Call { call, reader, .. } => self.repeat_to_call(outcome, call, reader),
             },
-            Waiting::Welcome { connection, shown, followed, presence } => {
-                let Some(audience) = self.members.get(connection).map(|member| member.audience)
-                else {
-                    return;
-                };
-                // Their role has changed since, so another welcome is on its way.
-                if shown.get().audience() != Some(audience) {
+            Waiting::Welcome { connection, number, shown, followed, presence } => {
+                let Some(member) = self.members.get(connection) else { return };
+                let audience = member.audience;
+                // What they may see has changed since, so another welcome is on its way.
+                if number != self.audiences.number(audience, &member.viewer) {
                     return;
                 }
                 self.members.set_welcome(connection, true);
@@ -106,7 +106,7 @@ impl Session {
             Waiting::Answer { call, answer } => self.outputs.push(Output::Answer { call, answer }),
             Waiting::Status { call, by, standing } => {
                 self.show_standing(standing, by);
-                self.answer(call, Ok(Answer::Done), rendel_core::Actor::SERVICE);
+                self.answer(call, Ok(Answer::Done), &Reader::service());
             }
             Waiting::Said { connection, facts, .. } => {
                 if let Some(teller) = self.members.get(connection).map(|member| member.teller()) {
@@ -118,20 +118,24 @@ impl Session {
             Waiting::Acted { connection, answer } => self.tell(connection, Word::Answer(answer)),
             Waiting::Cue { frame, to } => {
                 for (audience, connections) in self.members.cued(&frame.by, &to) {
-                    let shown = self.audiences.word(audience, Word::Cue(frame.clone()));
+                    let shown = self.audiences.word(audience, None, Word::Cue(frame.clone()));
                     let to = To::These(connections);
                     self.outputs.extend(shown.map(|shown| Output::Show { to, shown }));
                 }
             }
             Waiting::Keep(snapshot) => self.outputs.push(Output::Keep(snapshot)),
             Waiting::AskForDigests { seq, state } => {
-                self.digests.ask(seq, self.members.replicas());
+                let replicas = self.members.replicas();
+                let has_secrets =
+                    |(audience, _): &&(usize, Viewer)| self.audiences.has_secrets(*audience);
+                let viewers = replicas.values().filter(has_secrets).cloned().collect();
+                self.digests.ask(seq, replicas);
                 self.tell_all(&Word::Digest(DigestAsked { seq }));
-                self.outputs.push(Output::Digest { seq, state });
+                self.outputs.push(Output::Digest { seq, state, viewers });
             }
-            Waiting::Resync { connection, audience, shown } => {
-                let is_theirs = self.members.get(connection);
-                if is_theirs.is_some_and(|member| member.audience == audience) {
+            Waiting::Resync { connection, number, shown } => {
+                let now = |member: &Member| self.audiences.number(member.audience, &member.viewer);
+                if self.members.get(connection).map(now) == Some(number) {
                     self.outputs.push(Output::Show { to: To::One(connection), shown });
                 }
             }
@@ -156,11 +160,26 @@ impl Session {
             true => updates.iter().filter_map(|json| serde_json::from_str(json).ok()).collect(),
             false => Vec::new(),
         };
+        let mut told_beside = BTreeSet::new();
         for audience in self.audiences.ids() {
             if !self.members.has_audience(audience) && !self.audiences.is_followed(audience) {
                 continue;
             }
-            let (shown, why) = self.audiences.updates(audience, &updates, &read, last);
+            let theirs = match read.len() == updates.len() {
+                true => self.audiences.theirs(audience, &read, &self.members),
+                false => Vec::new(),
+            };
+            let (shown, instead, why) =
+                self.audiences.updates(audience, &updates, &read, last, &theirs);
+            // What is somebody's own of an update comes before it, and is taken in with it.
+            for (connections, shown) in instead {
+                self.show_these(connections, shown, false);
+            }
+            for theirs in theirs.into_iter().flatten() {
+                let shown = self.audiences.beside(&theirs);
+                told_beside.extend(theirs.connections.iter().map(|id| (*id, theirs.beside.seq)));
+                self.show_these(theirs.connections, shown, true);
+            }
             self.outputs.push(Output::Show { to: To::Audience(audience), shown });
             if let Some(why) = why {
                 self.report(Report::Unpatched(why));
@@ -170,6 +189,9 @@ impl Session {
         // author: they are told.
         for (connection, n, seq) in own {
             let Some(member) = self.members.get(connection) else { continue };
+            if told_beside.contains(&(connection, seq)) {
+                continue;
+            }
             let update = read.iter().find(|update| update.seq == seq);
             if update.is_some_and(|update| self.audiences.hides_author(member.audience, update)) {
                 let outcome = ClientOutcome::Settled(seq).into();
@@ -177,6 +199,19 @@ impl Session {
             }
         }
         self.people.handle_shown(&read, self.now);
+    }
+
+    /// Shows something to those of some connections that have a replica, or to those that have none.
+    fn show_these(
+        &mut self,
+        mut connections: Vec<ConnectionId>,
+        shown: Shown<Content>,
+        has_replica: bool,
+    ) {
+        connections.retain(|connection| self.members.has_replica(*connection) == has_replica);
+        if !connections.is_empty() {
+            self.outputs.push(Output::Show { to: To::These(connections), shown });
+        }
     }
 
     /// Shows what changed in presence, where it is time.
@@ -222,10 +257,11 @@ impl Session {
     /// Gives a replica that differs the whole state.
     pub(super) fn repair(&mut self, connection: ConnectionId) {
         let Some(member) = self.members.get(connection) else { return };
-        let (who, audience, seq) = (member.who.id.clone(), member.audience, self.order.seq());
-        self.report(Report::Differed { who, seq });
+        let (audience, viewer, seq) = (member.audience, member.viewer.clone(), self.order.seq());
+        self.report(Report::Differed { who: viewer.id.clone(), seq });
         let state = self.order.sequencer().state();
-        let shown = self.audiences.resync(audience, seq, &state);
-        self.order.push(Waiting::Resync { connection, audience, shown });
+        let number = self.audiences.number(audience, &viewer);
+        let shown = self.audiences.resync((audience, &viewer), seq, &state);
+        self.order.push(Waiting::Resync { connection, number, shown });
     }
 }
