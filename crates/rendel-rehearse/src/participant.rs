@@ -13,7 +13,7 @@ use crate::chance::Chance;
 /// What nobody but a steward may see begins with this.
 pub(crate) const HIDDEN: &str = "hidden-";
 /// What only some may see begins with this.
-pub(crate) const OWN: &str = "own-";
+pub(crate) const OWN: &str = "theirs-";
 
 /// What became of a proposal, as its proposer was told.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -43,6 +43,8 @@ pub(crate) struct Participant {
     said: u64,
     /// What they wrote that only some may see: they may be told of it.
     pub(crate) secrets: String,
+    /// What they were told of updates that come next.
+    pub(crate) told: String,
 }
 
 /// A connection, from one side.
@@ -80,6 +82,7 @@ impl Participant {
             acts: 0,
             said: 0,
             secrets: String::new(),
+            told: String::new(),
         }
     }
 

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use rendel_core::{
-    Beside, Charter, Extent, Facts, Hold, HoldChange, Lens, Path, Presence, Problem, Reader,
-    RosterSight, SecretIndex, Settled, Sight, State, Teller, Viewer, digest,
+    Beside, Charter, Disclosure, Extent, Facts, Hold, HoldChange, Lens, Path, Presence, Problem,
+    Reader, RosterSight, SecretIndex, Seers, Settled, Sight, State, Teller, Viewer, digest,
 };
 use rendel_wire::{
     AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,
@@ -202,6 +202,11 @@ impl Audiences {
     pub(crate) fn handle_settled(&mut self, update: &Settled) {
         if let Some(index) = &mut self.index {
             index.handle_settled(&update.disclosures);
+        }
+        // Who arrives later is not to get what all saw until now.
+        let closes = |told: &Disclosure| told.from == Seers::All && told.to != Seers::All;
+        if update.disclosures.iter().any(closes) {
+            self.all.iter_mut().for_each(|audience| audience.snapshot = None);
         }
     }
 

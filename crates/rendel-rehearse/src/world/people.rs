@@ -1,12 +1,12 @@
 //! Participants: how they come, go, send and are told.
 
 use std::collections::BTreeSet;
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 
 use rendel_core::Actor;
 use rendel_session::{Entry, Had, Heard, Input, WayIn};
-use rendel_wire::{FromParticipant, LeftWhy};
-use serde_json::Value;
+use rendel_wire::{FromParticipant, FromService, LeftWhy};
 
 use super::{Event, ROLES, World, short};
 use crate::host::{Outlet, Told};
@@ -96,23 +96,60 @@ impl World {
                 return Err(format!("{person} was shown what is hidden: {text}"));
             }
             self.check_told(person, frame)?;
-            let before = self.people[person].replica.confirmed().map(Value::to_string);
+            let before = self.people[person].replica.seq();
             let outgoing = self.people[person].handle(frame.clone())?;
             self.send(person, known.host, link, outgoing);
             self.check_replica(person)?;
-            if role != "steward" && text.contains(OWN) {
-                let of = &self.people[person];
-                let after = of.replica.confirmed().map(Value::to_string).unwrap_or_default();
-                let known = format!("{}{after}{}", before.unwrap_or_default(), of.secrets);
-                let known = words(&known);
-                if let Some(word) = words(text).difference(&known).next() {
-                    return Err(format!(
-                        "{person} was told {word}, which they may not see: {text}"
-                    ));
-                }
+            if role != "steward" {
+                self.check_words(person, told, before)?;
             }
         }
         Ok(())
+    }
+
+    /// Whoever may not see everything is told no word that they may not see. What comes beside an
+    /// update counts once that is there.
+    fn check_words(&mut self, person: usize, told: &Told, before: u64) -> Result<(), String> {
+        let of = &mut self.people[person];
+        let (mut first, mut text) = (before, told.text.clone());
+        match &told.frame {
+            FromService::Beside(_) => {
+                of.told.push_str(&text);
+                return Ok(());
+            }
+            FromService::Welcome(welcome) => {
+                of.told.clear();
+                // What was told of a refusal then is told again.
+                let mut welcome = welcome.clone();
+                let updates = welcome.updates.as_ref().map_or(0, Vec::len) as u64;
+                first = first.min(welcome.seq - updates);
+                welcome.outcomes.clear();
+                text = FromService::Welcome(welcome).encode();
+            }
+            FromService::Refused(_) | FromService::Outcome(_) => first = 0,
+            _ => {}
+        }
+        let text = std::mem::take(&mut of.told) + &text;
+        if !text.contains(OWN) {
+            return Ok(());
+        }
+        let role = of.replica.you().map_or("", |you| &you.role);
+        let last = of.replica.seq();
+        let seen = |range: RangeInclusive<u64>, role: &str| {
+            let truth = range.filter_map(|seq| self.journal.truth(seq, &of.id, role));
+            truth.map(|state| state.to_string()).collect::<String>()
+        };
+        let theirs = of.secrets.clone() + &seen(before.min(last)..=last, role);
+        // A state may be of a moment ago; but what is still there and not theirs to see is not in it.
+        let (earlier, all) =
+            (seen(first.min(last)..=last, role), seen(last..=last, Actor::SERVICE));
+        let all = words(&all);
+        let known = words(&earlier).into_iter().filter(|word| !all.contains(word));
+        let known: BTreeSet<_> = known.chain(words(&theirs)).collect();
+        match words(&text).difference(&known).next() {
+            Some(word) => Err(format!("{person} was told {word}, which they may not see: {text}")),
+            None => Ok(()),
+        }
     }
 
     pub(super) fn send(
