@@ -192,7 +192,7 @@ pub struct Beside {
     pub n: u64,
     /// What it did there, to be applied after the effects that all are shown.
     pub effects: Effects,
-    /// What became of the edits there.
+    /// What became of the edits, where some of that is told to few: in place of what all are told.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub verdicts: Vec<Verdict>,
 }
@@ -205,8 +205,9 @@ impl Beside {
         whole.by.clone_from(&self.by);
         (whole.client, whole.n) = (self.client, self.n);
         whole.effects.extend(self.effects.iter().cloned());
-        whole.verdicts.extend(self.verdicts.iter().cloned());
-        whole.verdicts.sort_by_key(|verdict| verdict.edit);
+        if !self.verdicts.is_empty() {
+            whole.verdicts.clone_from(&self.verdicts);
+        }
         whole
     }
 }

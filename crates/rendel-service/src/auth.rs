@@ -1,7 +1,9 @@
 //! Who calls.
 
-use actix_web::HttpRequest;
+use std::collections::BTreeMap;
+
 use actix_web::http::{Method, header};
+use actix_web::{HttpRequest, web};
 use rendel_core::{Actor, Charter, Power, Problem, ProblemKind};
 
 use crate::app::App;
@@ -131,9 +133,13 @@ pub(crate) fn participant(
         Caller::Console => Identity::service(),
         Caller::Bearer(token) => Identity::of(token, session, app)?,
     };
-    let asked = request.query_string().split('&').find_map(|pair| pair.strip_prefix("as="));
-    if let Some(role) = asked.filter(|_| identity.role == Actor::SERVICE) {
-        identity.role = role.to_owned();
+    if identity.role == Actor::SERVICE {
+        let asked = web::Query::<BTreeMap<String, String>>::from_query(request.query_string());
+        let mut asked = asked.map(web::Query::into_inner).unwrap_or_default();
+        if let Some(role) = asked.remove("as") {
+            identity.role = role;
+            identity.seen_as = asked.remove("sub");
+        }
     }
     Ok(identity)
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use rendel_core::Actor;
+use rendel_core::{Actor, Reader, Viewer};
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -28,6 +28,8 @@ pub(crate) struct Identity {
     pub(crate) claims: BTreeMap<String, Value>,
     /// Who the token says that it is, where the backend says something else.
     pub(crate) as_token: Option<Arc<Identity>>,
+    /// Whose eyes the backend asks with.
+    pub(crate) seen_as: Option<String>,
 }
 
 impl Identity {
@@ -44,6 +46,7 @@ impl Identity {
             issued: 0.0,
             claims: BTreeMap::new(),
             as_token: None,
+            seen_as: None,
         }
     }
 
@@ -58,12 +61,19 @@ impl Identity {
             issued: claims.iat.unwrap_or(0.0),
             claims: claims.claims,
             as_token: None,
+            seen_as: None,
         }
     }
 
     /// Who acts, over a connection or by a call.
     pub(crate) fn actor(&self, client: Uuid) -> Actor {
         Actor::new(self.id.clone(), self.role.clone(), client).with_claims(self.claims.clone())
+    }
+
+    /// Who reads what is told.
+    pub(crate) fn reader(&self) -> Reader {
+        let id = self.seen_as.clone().unwrap_or_else(|| self.id.clone());
+        Reader { role: self.role.clone(), viewer: Viewer::new(id, &self.claims) }
     }
 
     /// When the token ends.

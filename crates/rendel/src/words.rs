@@ -138,6 +138,8 @@ fn effect_in_words(effect: &Effect) -> String {
         Op::Remove => format!("{at} removed"),
         Op::Splice { splice, .. } => splice_in_words(at, splice),
         Op::Reset(_) => "the whole state reset".to_owned(),
+        Op::Show(value) => format!("{at} shown: {value}"),
+        Op::Hide => format!("{at} hidden"),
         Op::Test(value) => format!("{at} is {value}"),
         Op::Unknown { name, .. } => format!("{at} {name}"),
     }

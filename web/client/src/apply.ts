@@ -30,24 +30,23 @@ export function applyEdit(state: Json, edit: Edit): Json {
 function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
   const path = tokens(step.at);
   switch (step.op) {
+    case "show":
     case "set": {
       const value = "values" in step ? (step.values ?? step.value) : step.value;
-      if (value === undefined) throw misapplied(step, "no value");
+      if (value === undefined) throw misapplied(step);
       return at(state, path, step, () => value);
     }
     case "reset":
-      if (!isSettled || step.value === undefined) throw misapplied(step, "no value");
+      if (!isSettled || step.value === undefined) throw misapplied(step);
       return held(step.value);
     case "clear":
       return at(state, path, step, () => null);
     case "add":
       return at(state, path, step, (present) => {
-        if ("now" in step && isSettled) {
-          if (typeof step.now !== "number") throw misapplied(step, "no number");
-          return step.now;
-        }
+        const now = "now" in step && isSettled ? step.now : undefined;
+        if (typeof now === "number") return now;
         if (isSettled || typeof present !== "number" || typeof step.by !== "number")
-          throw misapplied(step, "no number");
+          throw misapplied(step);
         return present + step.by;
       });
     case "put":
@@ -55,40 +54,38 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
       const { id, value } = step;
       return at(state, path, step, (map) => {
         if (!isMembers(map) || typeof id !== "string" || value === undefined)
-          throw misapplied(step, "no map");
+          throw misapplied(step);
         if (!isSettled && memberOf(map, id) !== undefined) return map;
         return withMember(map, id, held(value));
       });
     }
+    case "hide":
     case "drop": {
       const id = path.at(-1);
       return at(state, path.slice(0, -1), step, (map) => {
         if (!isMembers(map) || id === undefined || memberOf(map, id) === undefined)
-          throw misapplied(step, "no record");
+          throw misapplied(step);
         return withoutMember(map, id);
       });
     }
     case "splice":
       return at(state, path, step, (text) => {
         const { index = 0, delete: gone = 0, insert = "" } = step;
-        if (typeof text !== "string" || typeof insert !== "string")
-          throw misapplied(step, "no text");
-        if (typeof index !== "number" || typeof gone !== "number")
-          throw misapplied(step, "no position");
+        if (typeof text !== "string" || typeof insert !== "string") throw misapplied(step);
+        if (typeof index !== "number" || typeof gone !== "number") throw misapplied(step);
         const start = toUnits(text, index);
         const end = start + toUnits(text.slice(start), gone);
         if (
           scalarCount(text.slice(0, start)) !== index ||
           scalarCount(text.slice(start, end)) !== gone
         )
-          throw misapplied(step, "no position");
+          throw misapplied(step);
         return text.slice(0, start) + insert + text.slice(end);
       });
     case "insert": {
       const { id, value } = step;
       return at(state, path, step, (list) => {
-        if (!isList(list) || typeof id !== "string" || value === undefined)
-          throw misapplied(step, "no list");
+        if (!isList(list) || typeof id !== "string" || value === undefined) throw misapplied(step);
         if (!isSettled && indexOf(list, id) >= 0) return list;
         return list.toSpliced(target(list, step), 0, { id, value });
       });
@@ -106,14 +103,14 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
       );
     case "exclude":
       return atSet(state, path, step, (set, place, isThere) => {
-        if (!isThere && isSettled) throw misapplied(step, "no element");
+        if (!isThere && isSettled) throw misapplied(step);
         return isThere ? set.toSpliced(place, 1) : set;
       });
     case "test":
-      if (isSettled) throw misapplied(step, "unknown operation");
+      if (isSettled) throw misapplied(step);
       return state;
     default:
-      throw misapplied(step satisfies never, "unknown operation");
+      throw misapplied(step satisfies never);
   }
 }
 
@@ -128,10 +125,10 @@ function atElement(
 ): Json {
   const id = path.at(-1) ?? "";
   return at(state, path.slice(0, -1), step, (list) => {
-    if (!isList(list)) throw misapplied(step, "no list");
+    if (!isList(list)) throw misapplied(step);
     const index = indexOf(list, id);
     const element = list[index];
-    if (element === undefined) throw misapplied(step, "no element");
+    if (element === undefined) throw misapplied(step);
     return replace(list, index, element);
   });
 }
@@ -147,7 +144,7 @@ function atSet(
   replace: (set: Json[], place: number, isThere: boolean) => Json,
 ): Json {
   return at(state, path, step, (set) => {
-    if (!Array.isArray(set) || step.value === undefined) throw misapplied(step, "no set");
+    if (!Array.isArray(set) || step.value === undefined) throw misapplied(step);
     const text = canonical(step.value);
     const { index, isThere } = search(set, text);
     return replace(set, index, isThere);
@@ -177,7 +174,7 @@ function target(list: Element[], step: (Edit | Effect) & Place): number {
   if (before === null || (after === undefined && before === undefined && index === undefined))
     return list.length;
   const beside = indexOf(list, String(after ?? before));
-  if (beside < 0) throw misapplied(step, "no neighbour");
+  if (beside < 0) throw misapplied(step);
   return after === undefined ? beside : beside + 1;
 }
 
@@ -232,12 +229,12 @@ function at(
   if (Array.isArray(state)) {
     const index = indexOf(state as Element[], token);
     const element = state[index] as Element | undefined;
-    if (element === undefined) throw misapplied(step, "no element");
+    if (element === undefined) throw misapplied(step);
     return state.with(index, { ...element, value: at(element.value, rest, step, replace) });
   }
-  if (!isMembers(state)) throw misapplied(step, "no field");
+  if (!isMembers(state)) throw misapplied(step);
   const inner = memberOf(state, token);
-  if (inner === undefined && rest.length > 0) throw misapplied(step, "no field");
+  if (inner === undefined && rest.length > 0) throw misapplied(step);
   return withMember(state, token, at(inner ?? null, rest, step, replace));
 }
 
@@ -250,6 +247,6 @@ export function tokens(pointer: string): string[] {
         .map((token) => token.replaceAll("~1", "/").replaceAll("~0", "~"));
 }
 
-function misapplied(step: { at: string; op: string }, why: string): Misapplied {
-  return new Misapplied(`the effect "${step.op}" at ${step.at} does not fit: ${why}`);
+function misapplied(step: { at: string; op: string }): Misapplied {
+  return new Misapplied(`the effect "${step.op}" at ${step.at} does not fit`);
 }

@@ -1,3 +1,5 @@
+import { applyEffect, valueAt } from "./apply.ts";
+import { canonical } from "./canonical.ts";
 import type {
   Cue,
   CueFor,
@@ -57,7 +59,7 @@ const unavailable = (detail: string): Problem => ({
 });
 
 /** What is answered to what was asked while there was no connection. */
-const AWAY = unavailable("There is no connection. Ask again when it is back.");
+const AWAY = unavailable("There is no connection now.");
 
 const data = (data: Json | undefined) => (data === undefined ? {} : { data });
 
@@ -126,7 +128,7 @@ export class Connection {
     const kept = options.claim?.kept;
     this.#isKept = kept !== undefined;
     const client = options.claim?.client ?? options.client;
-    if (client === undefined) throw new Error("a connection needs a client or a claim");
+    if (client === undefined) throw new Error("no client and no claim");
     if (kept?.token !== undefined && this.#token === undefined) {
       this.#token = kept.token;
       this.#guest = { token: kept.token };
@@ -136,9 +138,13 @@ export class Connection {
 
   /** Begins to enter, and follows what the browser says of the network and of the page. */
   start(): void {
-    for (const [name, hear] of this.#page) globalThis.addEventListener?.(name, hear);
-    globalThis.document?.addEventListener("visibilitychange", this.#wake);
+    this.#watchPage("addEventListener");
     this.#connect();
+  }
+
+  #watchPage(how: "addEventListener" | "removeEventListener"): void {
+    for (const [name, hear] of this.#page) globalThis[how]?.(name, hear);
+    globalThis.document?.[how]("visibilitychange", this.#wake);
   }
 
   readonly #page: [string, () => void][] = [
@@ -256,8 +262,7 @@ export class Connection {
   #end(problem?: Problem): void {
     clearTimeout(this.#timer);
     this.#saying?.stop();
-    for (const [name, hear] of this.#page) globalThis.removeEventListener?.(name, hear);
-    globalThis.document?.removeEventListener("visibilitychange", this.#wake);
+    this.#watchPage("removeEventListener");
     this.#drop();
     this.problem = problem;
     this.#stand("ended");
@@ -343,7 +348,7 @@ export class Connection {
       this.#link = openLine(this.#session, ears);
       whenSocketsPass(socket, isOurs, () => {
         this.#blocked = 0;
-        this.#lost("a WebSocket gets through again");
+        this.#lost("a WebSocket gets through");
         this.#return();
       });
     }, ears.lost);
@@ -381,23 +386,25 @@ export class Connection {
     if (frame.type === "welcome") this.#welcomed(frame.limits);
     else this.#sendOutgoing();
     for (const change of changes) {
-      if (change.kind === "compared") this.#tellDigest(change.seq, change.canonical);
+      if (change.kind === "compared") this.#tellDigest(change);
       else this.#events.changed?.(change);
     }
     if (changes.length > 0) this.#keep();
     if (changes.some((change) => change.kind === "diverged")) this.#lost("the replica differed");
     if (changes.some((change) => change.kind === "unknown"))
-      this.#lost("the service has forgotten this client");
+      this.#lost("the service forgot this client");
     if (changes.length > 0) this.#events.standing?.();
   }
 
-  #tellDigest(seq: number, canonical: string): void {
+  #tellDigest({ seq, confirmed, own }: Change & { kind: "compared" }): void {
     const tries = this.#tries;
-    hash(canonical).then(
-      (sha256) => tries === this.#tries && this.#send({ type: "digest", seq, sha256 }),
-      // It is asked for again.
-      () => {},
-    );
+    import("./digests.ts")
+      .then((it) => it.digestFrame(seq, confirmed, own, canonical, valueAt, applyEffect))
+      .then(
+        (frame) => tries === this.#tries && this.#send(frame),
+        // It is asked for again.
+        () => {},
+      );
   }
 
   #welcomed(limits: Welcome["limits"]): void {
@@ -449,11 +456,9 @@ export class Connection {
 
   /** What the replica has to send; without a connection it is sent after the next `welcome`. */
   #sendOutgoing(): void {
-    for (
-      let frame = this.replica.pollOutgoing();
-      frame !== undefined;
-      frame = this.replica.pollOutgoing()
-    ) {
+    for (;;) {
+      const frame = this.replica.pollOutgoing();
+      if (frame === undefined) break;
       if (frame.type !== "propose") this.#send(frame);
       // Without a connection it is sent after the next `welcome`.
       else if (this.standing === "present") this.#outbox.put(frame);
@@ -477,12 +482,4 @@ export class Connection {
     this.standing = standing;
     this.#events.standing?.();
   }
-}
-
-/** The SHA-256 of a text. Pages without TLS lack the browser's own, and load another. */
-async function hash(text: string): Promise<string> {
-  const { subtle } = globalThis.crypto;
-  if (subtle === undefined) return (await import("./sha256.ts")).sha256(text);
-  const bytes = new Uint8Array(await subtle.digest("SHA-256", new TextEncoder().encode(text)));
-  return Array.from(bytes, (byte) => byte.toString(16).padStart(2, "0")).join("");
 }

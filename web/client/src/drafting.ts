@@ -88,7 +88,7 @@ export class Drafting implements Drafts {
   }
 
   replace(effect: Effect, confirmed: Json | undefined): void {
-    const isInside = (at: string) => at.startsWith(`${effect.at}/`);
+    const isInside = (at: string) => at === effect.at || at.startsWith(`${effect.at}/`);
     for (const [at, draft] of this.#drafts) {
       if (!isInside(at)) continue;
       const text = textAt(confirmed, at) ?? "";

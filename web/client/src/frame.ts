@@ -22,8 +22,8 @@ export type Edit = { at: string } & (
 /** What a settled edit did, in final form. */
 export type Effect = { at: string } & (
   | { op: "set"; value?: Json; values?: Json[] }
-  | { op: "include" | "exclude" | "reset"; value: Json }
-  | { op: "clear" | "drop" | "remove" }
+  | { op: "include" | "exclude" | "reset" | "show"; value: Json }
+  | { op: "clear" | "drop" | "remove" | "hide" }
   | { op: "add"; by: number; now: number }
   | { op: "put" | "revive"; id: string; value: Json }
   | { op: "insert"; id: string; value: Json; after: string | null; made?: Json }
@@ -62,6 +62,9 @@ export type Settled = {
   gesture?: string;
   note?: string;
 };
+
+/** What an update also did, for whoever sees more of it than all of their audience. */
+export type Beside = Pick<Settled, "seq" | "by" | "client" | "n" | "effects" | "verdicts">;
 
 /** Why something did not take effect (RFC 9457). */
 export type Problem = {
@@ -144,7 +147,7 @@ export type FromParticipant =
   | Enter
   | Propose
   | { type: "proposals"; proposals: Omit<Propose, "type">[] }
-  | { type: "digest"; seq: number; sha256: string }
+  | { type: "digest"; seq: number; sha256: string; yours?: string }
   | { type: "presence"; seen?: number; set: Facts }
   | { type: "hold"; n: number; at: string; for?: number; over?: boolean }
   | { type: "release"; n: number; at: string }
@@ -162,6 +165,10 @@ export type Welcome = {
   seq: number;
   state?: Json;
   updates?: Settled[];
+  /** What is yours of the state beside what all of your audience see, by paths, after the updates. */
+  yours?: { [path: string]: Json };
+  /** What the updates also did for you alone, where there is no state. */
+  beside?: Beside[];
   /** How the fields are declared that this role may see, where `enter` asked for it. */
   fields?: Fields;
   roster: Participant[];
@@ -187,6 +194,7 @@ export type Welcome = {
 export type FromService =
   | Welcome
   | { type: "settled"; updates: Settled[] }
+  | ({ type: "beside" } & Beside)
   | { type: "refused"; n: number; problem: Problem }
   | ({ type: "outcome" } & Outcome)
   | ({ type: "roster" } & Roster)
@@ -197,7 +205,13 @@ export type FromService =
   | ({ type: "cue" } & Cue)
   | { type: "status"; status: string; except?: string[]; by: string }
   | { type: "digest"; seq: number }
-  | { type: "resync"; seq: number; state: Json; reason: string }
+  | {
+      type: "resync";
+      seq: number;
+      state: Json;
+      yours?: { [path: string]: Json };
+      reason: string;
+    }
   | { type: "pong"; sent: number; time: number }
   | { type: "notice"; problem: Problem }
   | { type: "bye"; problem: Problem };

@@ -1,8 +1,8 @@
 import { afterIndex, applyEdit, applyEffect, textAt, valueAt } from "./apply.ts";
-import { canonical } from "./canonical.ts";
 import { Company } from "./company.ts";
 import type { Splice } from "./draft.ts";
 import type {
+  Beside,
   Edit,
   Effect,
   Enter,
@@ -55,7 +55,7 @@ export type Change =
    */
   | { kind: "unknown" }
   /** The service compares: it is to be told the SHA-256 of this canonical JSON. */
-  | { kind: "compared"; seq: number; canonical: string }
+  | { kind: "compared"; seq: number; confirmed: Json; own: string[] }
   | { kind: "diverged"; why: string };
 
 /**
@@ -97,6 +97,7 @@ export type Kept = {
   seq: number;
   epoch: number;
   audience?: number;
+  own?: string[];
   confirmed: Json;
   made?: number;
   lastN: number;
@@ -149,6 +150,10 @@ export class Replica {
   /** What bounds this connection, once a welcome has said it. */
   limits: Welcome["limits"] | undefined;
   #refusedHere: Change[] = [];
+  /** The paths of what is its own of the state, beside what all of its audience see. */
+  #own = new Set<string>();
+  /** What updates that come next did for this replica alone. */
+  #beside = new Map<number, Beside>();
 
   constructor(client: string) {
     this.client = client;
@@ -162,6 +167,7 @@ export class Replica {
       seq: this.seq,
       epoch: this.epoch,
       audience: this.audience,
+      own: [...this.#own],
       confirmed: plain(this.#confirmed),
       made: this.#made,
       lastN: this.#lastN,
@@ -178,6 +184,7 @@ export class Replica {
     replica.seq = kept.seq;
     replica.epoch = kept.epoch;
     replica.audience = kept.audience ?? 0;
+    replica.#own = new Set(kept.own);
     replica.#made = kept.made ?? kept.lastN;
     replica.#lastN = kept.lastN;
     replica.#answered = kept.answered;
@@ -439,6 +446,9 @@ export class Replica {
         return this.#welcome(frame);
       case "settled":
         return this.#updates(frame.updates);
+      case "beside":
+        this.#beside.set(frame.seq, frame);
+        return [];
       case "refused":
         // What came too fast is sent again in a moment, and everything after it: nobody is told.
         if (isTooFast(frame.problem)) return [];
@@ -450,7 +460,7 @@ export class Replica {
       case "digest":
         return this.#compare(frame.seq);
       case "resync":
-        this.#takeState(frame.state);
+        this.#takeState(frame.state, frame.yours);
         this.seq = frame.seq;
         return [{ kind: "repaired", seq: frame.seq, reason: frame.reason }];
       case "status":
@@ -497,19 +507,24 @@ export class Replica {
   #compare(seq: number): Change[] {
     const { confirmed } = this;
     if (seq !== this.seq || confirmed === undefined) return [];
-    return [{ kind: "compared", seq, canonical: canonical(confirmed) }];
+    return [{ kind: "compared", seq, confirmed, own: [...this.#own] }];
   }
 
   /** Another state than the one that updates led to. */
-  #takeState(state: Json): void {
+  #takeState(all: Json, yours: { [path: string]: Json } = {}): void {
+    let state = held(all);
+    this.#own = new Set(Object.keys(yours));
+    for (const at of this.#own)
+      state = applyEffect(state, { at, op: "show", value: yours[at] ?? null });
     this.#drafts?.takeState(this.#confirmed, state);
-    this.#confirmed = held(state);
+    this.#confirmed = state;
     this.#view = undefined;
     this.#diverged = false;
   }
 
   #welcome(frame: Welcome): Change[] {
     const updates = frame.updates ?? [];
+    this.#beside = new Map(frame.beside?.map((beside) => [beside.seq, beside]));
     if (frame.state !== undefined) {
       this.#takeState(frame.state);
       this.seq = frame.seq - updates.length;
@@ -534,6 +549,7 @@ export class Replica {
         ? [{ kind: "settled-away", n, seq }]
         : [];
     });
+    if (frame.yours !== undefined) this.#takeState(this.confirmed ?? null, frame.yours);
     const changes: Change[] = [{ kind: "welcomed" }, ...news];
     const outcomes = frame.outcomes.flatMap((outcome) => this.#outcome(outcome));
     // Places in it count in the texts as they are now.
@@ -559,10 +575,15 @@ export class Replica {
 
   #updates(updates: Settled[]): Change[] {
     const changes: Change[] = [];
-    for (const update of updates) {
-      if (update.seq <= this.seq) continue;
+    for (const shown of updates) {
+      if (shown.seq <= this.seq) continue;
+      const beside = this.#beside.get(shown.seq);
+      const own = beside?.effects ?? [];
+      const update = { ...shown, ...beside, effects: [...shown.effects, ...own] };
       try {
         this.#apply(update);
+        // A place that is hidden again has nothing to be told apart.
+        for (const { at, op } of own) if (op === "show") this.#own.add(at);
       } catch (error) {
         this.#diverged = true;
         return [
@@ -573,6 +594,7 @@ export class Replica {
       if (this.isOwn(update)) this.#answer(update.n);
       changes.push({ kind: "settled", update });
     }
+    this.#beside.clear();
     return changes;
   }
 
@@ -604,6 +626,7 @@ export class Replica {
         replaced.push(effect);
       }
       this.#confirmed = applyEffect(this.#confirmed, effect);
+      if (effect.op === "show") this.#own.delete(effect.at);
       this.#view = undefined;
     }
     redraft();

@@ -1,7 +1,10 @@
 import { readdirSync, readFileSync } from "node:fs";
 import { encode } from "cborg";
 import { describe, expect, test } from "vitest";
+import { applyEffect, valueAt } from "../src/apply.ts";
+import { canonical } from "../src/canonical.ts";
 import { CBOR_CODEC } from "../src/cbor.ts";
+import { digestFrame } from "../src/digests.ts";
 import {
   type Anchor,
   digest,
@@ -12,7 +15,6 @@ import {
   followCarets,
   Replica,
 } from "../src/parts.ts";
-import { sha256 } from "../src/sha256.ts";
 
 type Step =
   | { receive: FromService; sends?: unknown[] }
@@ -90,7 +92,11 @@ function reloaded(replica: Replica): Replica {
   return kept === undefined ? replica : Replica.restore(JSON.parse(JSON.stringify(kept)));
 }
 
-function run(first: Replica, steps: Step[], beforeWelcome = (replica: Replica) => replica): void {
+async function run(
+  first: Replica,
+  steps: Step[],
+  beforeWelcome = (replica: Replica) => replica,
+): Promise<void> {
   let replica = first;
   let diverged = false;
   const anchors: Record<string, Anchor> = {};
@@ -100,11 +106,11 @@ function run(first: Replica, steps: Step[], beforeWelcome = (replica: Replica) =
       const changes = replica.handle(step.receive);
       diverged = changes.some((change) => change.kind === "diverged");
       // What a connection makes of it.
-      const digests = changes.flatMap((change) =>
-        change.kind === "compared"
-          ? [{ type: "digest", seq: change.seq, sha256: sha256(change.canonical) }]
-          : [],
+      const compared = changes.filter((change) => change.kind === "compared");
+      const asked = compared.map(({ seq, confirmed, own }) =>
+        digestFrame(seq, confirmed, own, canonical, valueAt, applyEffect),
       );
+      const digests = await Promise.all(asked);
       expect([...sent(replica), ...digests]).toEqual(step.sends ?? []);
     } else if ("propose" in step) {
       replica.propose(step.propose);

@@ -271,6 +271,11 @@ impl Charter {
         !self.secrets.is_empty()
     }
 
+    /// Whether there is anything that only some of a role see: by their ids or claims.
+    pub fn sees_by_claims(&self, role: &str) -> bool {
+        self.has_secrets() && !self.sight(role).secrets().is_empty()
+    }
+
     /// Whether a role has a power. The backend itself has all.
     pub fn has_power(&self, role: &str, power: Power) -> bool {
         role == Actor::SERVICE

@@ -267,15 +267,21 @@ impl Sight {
         if effects.is_empty() {
             return None;
         }
-        let about = |verdict: &&Verdict| {
-            let path = Path::parse(&verdict.at).ok();
+        // Of what was there before only who saw it is told.
+        let own = |verdict: &Verdict| {
+            let path = Path::parse(&verdict.at).ok()?;
             let inside = |told: &Disclosure| {
-                told.to.has(viewer) && path.as_ref().is_some_and(|path| path.is_within(&told.at))
+                told.from.has(viewer) && told.to.has(viewer) && path.is_within(&told.at)
             };
-            self.verdict(fields, verdict).is_none() && told.disclosures().any(inside)
+            told.disclosures().any(inside).then(|| verdict.clone())
         };
-        let verdicts = update.verdicts.iter().filter(about);
-        let verdicts = verdicts.map(|verdict| Verdict { lost: None, ..verdict.clone() }).collect();
+        let open = self.update(fields, update).verdicts;
+        let mut verdicts: Vec<_> = update.verdicts.iter().filter_map(own).collect();
+        if !verdicts.is_empty() {
+            verdicts.retain(|own| open.iter().all(|open| open.edit != own.edit));
+            verdicts.extend(open);
+            verdicts.sort_by_key(|verdict| verdict.edit);
+        }
         Some(Beside {
             seq: update.seq,
             by: update.by.clone(),

@@ -87,7 +87,7 @@ impl Encoding {
                     frames.push(self.welcome(&arrival));
                 }
                 // Only who follows by events is given one.
-                Waiting::Begin(_) => {}
+                Waiting::Begin(_) | Waiting::Instead(_) => {}
             }
         }
         frames.extend(self.joined(&mut runs));

@@ -353,13 +353,13 @@ impl Connection {
                 self.put(&FromService::Pong(Pong { sent: ping.sent, time: now_ms() }));
                 Ok(())
             }
-            Ok(FromParticipant::Digest(Digest { seq, sha256 })) => {
+            Ok(FromParticipant::Digest(Digest { seq, sha256, yours })) => {
                 if let Err(problem) = inside.words.check(1) {
                     // One that is missing is asked for again with the next.
                     self.app.metrics.count(&problem);
                     return Ok(());
                 }
-                inside.tell(Heard::Digest { seq, sha256 }).await
+                inside.tell(Heard::Digest { seq, sha256, yours }).await
             }
             Ok(FromParticipant::Presence(said)) => {
                 if let Err(problem) = inside.words.check(1) {

@@ -1,6 +1,6 @@
 //! A session as Server-Sent Events.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -8,7 +8,7 @@ use actix_web::http::header;
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use futures_util::stream;
-use rendel_core::{Problem, ProblemKind};
+use rendel_core::{Lens, Problem, ProblemKind};
 use rendel_session::{WayIn, update_seen};
 use rendel_wire::LeftWhy;
 use serde::Deserialize;
@@ -24,7 +24,7 @@ use crate::auth::check_role;
 use crate::budget::Cost;
 use crate::failure::{from_store, shutting_down};
 use crate::identity::Identity;
-use crate::queue::{Beginning, Item, Outbound};
+use crate::queue::{Beginning, Instead, Item, Outbound};
 use crate::session::{Ask, Entry, Patches, SessionHandle, state_at};
 
 /// A stream on which nothing happens says so this often, which keeps middle boxes from closing it.
@@ -48,6 +48,10 @@ pub(crate) struct Following {
     #[serde(rename = "as")]
     #[param(rename = "as")]
     _as: Option<String>,
+    /// With `as`: the participant whose eyes it is seen with.
+    #[serde(rename = "sub")]
+    #[param(rename = "sub")]
+    _sub: Option<String>,
 }
 
 /// Follows a session. The first event is `state`, then come `settled` (or `patch`) with their `seq`
@@ -115,6 +119,8 @@ struct Events {
     form: Form,
     after: Option<u64>,
     items: VecDeque<Item>,
+    /// What comes in place of updates of the run that comes next.
+    instead: BTreeMap<u64, Arc<Instead>>,
     end: Option<Problem>,
     is_over: bool,
     has_begun: bool,
@@ -158,6 +164,7 @@ impl Events {
             form,
             after,
             items: VecDeque::new(),
+            instead: BTreeMap::new(),
             end: None,
             is_over: false,
             has_begun: false,
@@ -222,17 +229,29 @@ impl Events {
             Item::Updates(run) => {
                 let first = run.last + 1 - run.updates.len() as u64;
                 let seqs = first..=run.last;
+                let instead = &mut self.instead;
+                let mut own = |seq: &u64| instead.remove(seq);
                 match self.form {
                     Form::Updates => Ok(seqs
                         .zip(&run.updates)
-                        .map(|(seq, json)| event("settled", Some(seq), json))
+                        .map(|(seq, json)| match own(&seq) {
+                            Some(own) => event("settled", Some(seq), &own.update),
+                            None => event("settled", Some(seq), json),
+                        })
                         .collect()),
                     Form::JsonPatch if run.patches.len() == run.updates.len() => Ok(seqs
                         .zip(&run.patches)
-                        .map(|(seq, patch)| event("patch", Some(seq), patch))
+                        .map(|(seq, patch)| match own(&seq).and_then(|own| own.patch.clone()) {
+                            Some(own) => event("patch", Some(seq), &own),
+                            None => event("patch", Some(seq), patch),
+                        })
                         .collect()),
                     Form::JsonPatch => Err(crate::failure::unavailable()),
                 }
+            }
+            Item::Instead(own) => {
+                self.instead.insert(own.seq, own);
+                Ok(String::new())
             }
             Item::Frame(frame) | Item::Aside(frame) => {
                 #[derive(Deserialize)]
@@ -263,8 +282,10 @@ impl Events {
         match self.missed(after, *seq).await {
             Err(problem) if problem.kind() == ProblemKind::TooOld => {
                 let charter = self.session.charter();
-                let state = state_at(&self.app, &self.session, *seq).await?.plain(&charter.fields);
-                let state = charter.sight(&self.who.role).state(&charter.fields, state);
+                let state = state_at(&self.app, &self.session, *seq).await?;
+                let reader = self.who.reader();
+                let sight = charter.sight(&reader.role);
+                let state = Lens::new(charter, sight, Some(&reader.viewer), &state).plain();
                 Ok(event("state", Some(*seq), &state.to_string()))
             }
             missed => missed,
@@ -274,7 +295,7 @@ impl Events {
     async fn missed(&self, after: u64, upto: u64) -> Result<String, Problem> {
         let mut patches = match self.form {
             Form::JsonPatch => {
-                Some(Patches::after(&self.app, &self.session, after, &self.who.role).await?)
+                Some(Patches::after(&self.app, &self.session, after, self.who.reader()).await?)
             }
             Form::Updates => None,
         };
@@ -297,7 +318,7 @@ impl Events {
                         event(
                             "settled",
                             Some(next),
-                            update_seen(charter, &self.who.role, &row.into()).get(),
+                            update_seen(charter, &self.who.reader(), &row.into()).get(),
                         )
                     }
                 };

@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use futures_util::{StreamExt as _, stream};
-use rendel_core::{Problem, ProblemKind, Settled};
+use rendel_core::{Problem, ProblemKind, Reader, Settled};
 use rendel_session::update_seen;
 use rendel_store::Store;
 use rendel_wire::described;
@@ -68,13 +68,20 @@ pub(crate) async fn journal(
     let (from, to) = (range.from.unwrap_or(kept_from + 1).max(1), range.to.unwrap_or(now).min(now));
     let patches = match range.form {
         Form::JsonPatch if from <= to => {
-            Some(Patches::after(&app, &session, from - 1, &who.role).await?)
+            Some(Patches::after(&app, &session, from - 1, who.reader()).await?)
         }
         _ => None,
     };
     let store = app.store.clone();
-    let pages =
-        Pages { store, session, role: who.role, next: from, to, rows: VecDeque::new(), patches };
+    let pages = Pages {
+        store,
+        session,
+        reader: who.reader(),
+        next: from,
+        to,
+        rows: VecDeque::new(),
+        patches,
+    };
     // The first page is read before the answer begins, so that a database that is away is a problem
     // and not a broken body.
     let (first, pages) = pages.turn().await?;
@@ -119,17 +126,18 @@ pub(crate) async fn conflicts(
             "\"most\" goes from 1 to 1,000.",
         )));
     }
-    let (fields, sight) = (&session.charter().fields, session.charter().sight(&who.role));
+    let (charter, reader) = (session.charter(), who.reader());
     let (mut told, mut before) = (Vec::new(), asked.before.unwrap_or(u64::MAX));
     let wanted = usize::try_from(most).unwrap_or(usize::MAX);
     // What is hidden is passed over and not counted, for a bounded number of pages.
     for _ in 0..PAGES {
         let rows = app.store.conflicts(session.ord(), before, most).await?;
         let is_last = rows.len() < wanted;
-        let updates = rows.iter().filter_map(|row| serde_json::from_str::<Settled>(row).ok());
-        for update in updates {
+        for row in rows {
+            let seen = update_seen(charter, &reader, &row.into());
+            let Ok(update) = serde_json::from_str::<Settled>(seen.get()) else { continue };
             before = update.seq;
-            told.push(sight.update(fields, &update));
+            told.push(Settled { disclosures: Vec::new(), ..update });
         }
         told.retain(|update| !update.verdicts.is_empty());
         if is_last || told.len() >= wanted {
@@ -144,7 +152,7 @@ pub(crate) async fn conflicts(
 struct Pages {
     store: Store,
     session: SessionHandle,
-    role: String,
+    reader: Reader,
     next: u64,
     to: u64,
     /// Read and not told yet.
@@ -169,7 +177,7 @@ impl Pages {
                 None => {
                     let charter = self.session.charter();
                     let line = |row: String| {
-                        update_seen(charter, &self.role, &row.into()).into_inner().to_string()
+                        update_seen(charter, &self.reader, &row.into()).into_inner().to_string()
                     };
                     self.rows.drain(..).flat_map(|row| [line(row), "\n".to_owned()]).collect()
                 }

@@ -4,7 +4,7 @@
 use actix_web::http::header;
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, patch, web};
-use rendel_core::{Document, Path, Problem, ProblemKind, Proposal, differences};
+use rendel_core::{Document, Lens, Path, Problem, ProblemKind, Proposal, Reader, differences};
 use rendel_session::nothing_at;
 use rendel_wire::decode_json;
 use rendel_wire::described;
@@ -32,6 +32,10 @@ pub(crate) struct Part {
     #[serde(rename = "as")]
     #[param(rename = "as")]
     _as: Option<String>,
+    /// With `as`: the participant whose eyes it is seen with.
+    #[serde(rename = "sub")]
+    #[param(rename = "sub")]
+    _sub: Option<String>,
 }
 
 /// The state as plain JSON. `ETag` is its `seq`.
@@ -57,13 +61,13 @@ pub(crate) async fn show(
             match known.as_ref().is_some_and(|known| known.has(seq)) {
                 true => (seq, Bytes::new()),
                 false => {
-                    let reading = session.read(path, who.role).await?;
+                    let reading = session.read(path, who.reader()).await?;
                     (reading.seq, reading.json.into_bytes())
                 }
             }
         }
         None => {
-            let reading = session.read(path, who.role).await?;
+            let reading = session.read(path, who.reader()).await?;
             (reading.seq, reading.json.into_bytes())
         }
         Some(at) => {
@@ -72,9 +76,10 @@ pub(crate) async fn show(
             let path = path.unwrap_or_else(|| Path::of::<String>([]));
             let charter = session.charter().clone();
             let made = app.documents.work(move || {
-                let (fields, sight) = (&charter.fields, charter.sight(&who.role));
-                let plain = state.plain_at(fields, &path);
-                let shown = plain.and_then(|plain| sight.value(fields, &path, plain));
+                let reader = who.reader();
+                let sight = charter.sight(&reader.role);
+                let lens = Lens::new(&charter, sight, Some(&reader.viewer), &state);
+                let shown = lens.plain_at(&path);
                 Ok(shown.ok_or_else(|| nothing_at(&path))?.to_string())
             });
             (at, made.await?.into())
@@ -135,10 +140,10 @@ pub(crate) async fn change(
         Begun::Known(first) => return Ok(settled(first)),
         Begun::Against { seq, state } => (seq, state),
     };
-    let (charter, role) = (session.charter().clone(), actor.role.clone());
+    let (charter, reader) = (session.charter().clone(), Reader::of(&actor));
     let edits = app.documents.work(move || {
         let change = read(decode_json(&body)?)?;
-        state.edits_for(&charter, &change, charter.sight(&role))
+        state.edits_for(&charter, &change, charter.sight(&reader.role), Some(&reader.viewer))
     });
     let edits = edits.await.inspect_err(|problem| app.metrics.count(problem))?;
     let proposal = Proposal::new(n, Some(seq), edits);
@@ -156,6 +161,10 @@ pub(crate) struct Between {
     #[serde(rename = "as")]
     #[param(rename = "as")]
     _as: Option<String>,
+    /// With `as`: the participant whose eyes it is seen with.
+    #[serde(rename = "sub")]
+    #[param(rename = "sub")]
+    _sub: Option<String>,
 }
 
 /// What differs between the states at two places of the journal.
@@ -180,8 +189,10 @@ pub(crate) async fn diff(
         (state_at(&app, &session, between.from).await?, state_at(&app, &session, to).await?);
     let charter = session.charter().clone();
     let made = app.documents.work(move || {
-        let (fields, sight) = (&charter.fields, charter.sight(&who.role));
-        let [was, now] = [was, now].map(|state| sight.state(fields, state.plain(fields)));
+        let reader = who.reader();
+        let sight = charter.sight(&reader.role);
+        let [was, now] = [was, now]
+            .map(|state| Lens::new(&charter, sight, Some(&reader.viewer), &state).plain());
         Ok(serde_json::to_value(differences(&was, &now)).unwrap_or_default())
     });
     let differences = made.await?;

@@ -97,9 +97,20 @@ pub(crate) struct Beginning {
     pub(crate) state: Option<Arc<Snapshot>>,
 }
 
+/// What somebody who follows by events gets in place of an update of the run that comes next, since
+/// they see more of it.
+#[derive(Debug)]
+pub(crate) struct Instead {
+    pub(crate) seq: u64,
+    pub(crate) update: Arc<str>,
+    pub(crate) patch: Option<String>,
+}
+
 #[derive(Clone, Debug)]
 pub(crate) enum Item {
     Updates(Arc<Run>),
+    /// For who follows by events alone.
+    Instead(Arc<Instead>),
     Frame(Arc<Frame>),
     /// A frame that says nothing of the state.
     Aside(Arc<Frame>),
@@ -112,6 +123,7 @@ impl Item {
     pub(super) fn bytes(&self) -> usize {
         match self {
             Self::Updates(run) => run.bytes(),
+            Self::Instead(own) => own.update.len() + own.patch.as_ref().map_or(0, String::len),
             Self::Frame(frame) | Self::Aside(frame) => frame.json.len(),
             Self::Welcome(arrival) => {
                 arrival.head.json.len() + arrival.state.as_ref().map_or(0, |state| state.json.len())
@@ -125,7 +137,7 @@ impl Item {
             Self::Updates(run) => Some(run.last),
             Self::Welcome(arrival) => Some(arrival.seq),
             Self::Begin(beginning) => Some(beginning.seq),
-            Self::Frame(_) | Self::Aside(_) => None,
+            Self::Instead(_) | Self::Frame(_) | Self::Aside(_) => None,
         }
     }
 }

@@ -5,5 +5,5 @@ mod item;
 mod outbound;
 
 pub(crate) use beat::Beat;
-pub(crate) use item::{Arrival, Beginning, Frame, Item, Run, Snapshot};
+pub(crate) use item::{Arrival, Beginning, Frame, Instead, Item, Run, Snapshot};
 pub(crate) use outbound::Outbound;

@@ -293,7 +293,10 @@ impl Driver {
             if who == outlet.who {
                 continue;
             }
-            let is_shown = (&who.role, &who.name) != (&outlet.who.role, &outlet.who.name);
+            let sees_other = self.charter.sees_by_claims(&who.role)
+                && who.reader().viewer.mark() != outlet.who.reader().viewer.mark();
+            let is_shown =
+                sees_other || (&who.role, &who.name) != (&outlet.who.role, &outlet.who.name);
             outlet.who = who.clone();
             if is_shown {
                 // Nothing that the old role was shown goes out to them any more.
@@ -352,11 +355,11 @@ impl Driver {
             Output::WriteStanding { call, by, standing } => {
                 self.store.write_standing(call, by, standing);
             }
-            Output::Fetch { call, role, seq } => self.store.fetch(call, role, seq),
-            Output::Digest { seq, state } => {
+            Output::Fetch { call, reader, seq } => self.store.fetch(call, reader, seq),
+            Output::Digest { seq, state, viewers } => {
                 let (charter, returns) = (self.charter.clone(), self.returns.clone());
                 tokio::task::spawn_blocking(move || {
-                    let digests = digests(&charter, &state);
+                    let digests = digests(&charter, &state, &viewers);
                     // A session that has gone meanwhile asks nobody, here and in all that follows.
                     let _ = returns.send(Input::Digested { seq, digests });
                 });

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytestring::ByteString;
-use rendel_core::{Actor, Charter, Edit, Facts, Path, Problem, Proposal, State, Verdicted};
+use rendel_core::{Actor, Charter, Edit, Facts, Path, Problem, Proposal, Reader, State, Verdicted};
 use rendel_session::{
     Answer, Ask as Call, ConnectionId, Figures, Heard, IfMatch, Standing, WayIn, unavailable,
 };
@@ -309,15 +309,19 @@ impl SessionHandle {
         self.call(Call::Reset { actor, n, opening }, None, answered).await
     }
 
-    /// The state, or a part of it, as a role is shown it.
-    pub(crate) async fn read(&self, path: Option<Path>, role: String) -> Result<Reading, Problem> {
+    /// The state, or a part of it, as somebody is shown it.
+    pub(crate) async fn read(
+        &self,
+        path: Option<Path>,
+        reader: Reader,
+    ) -> Result<Reading, Problem> {
         let reading = |answer| match answer {
             Answer::Reading { seq, json } => {
                 Some(Reading { seq, json: ByteString::from(&**json.get()) })
             }
             _ => None,
         };
-        self.call(Call::Read { role, path }, None, reading).await
+        self.call(Call::Read { reader, path }, None, reading).await
     }
 
     pub(crate) async fn figures(&self) -> Result<Figures, Problem> {

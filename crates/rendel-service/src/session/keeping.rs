@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use backon::{ExponentialBuilder, Retryable as _};
 use chrono::{TimeDelta, Utc};
-use rendel_core::{Charter, SequencerSnapshot};
+use rendel_core::{Charter, Reader, SequencerSnapshot};
 use rendel_session::{CallId, Found, Input, Standing, Status, moved};
 use rendel_store::{
     Append, Claim, Keeping, Note, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError,
@@ -209,7 +209,7 @@ impl StoreSide {
         });
     }
 
-    pub(super) fn fetch(&self, call: CallId, role: String, seq: u64) {
+    pub(super) fn fetch(&self, call: CallId, reader: Reader, seq: u64) {
         let (store, ord, returns) = (self.app.store.clone(), self.ord, self.returns.clone());
         tokio::spawn(async move {
             let row = match store.journal(ord, seq, seq, 1).await {
@@ -217,7 +217,7 @@ impl StoreSide {
                 Err(StoreError::Forgotten { .. }) => Ok(None),
                 Err(error) => Err(from_store(&error)),
             };
-            let _ = returns.send(Input::Fetched { call, role, seq, row });
+            let _ = returns.send(Input::Fetched { call, reader, seq, row });
         });
     }
 

@@ -14,7 +14,7 @@ use uuid::Uuid;
 use crate::clock::now_ms;
 use crate::identity::Identity;
 use crate::metrics::Metrics;
-use crate::queue::{Arrival, Beat, Beginning, Frame, Item, Outbound, Run, Snapshot};
+use crate::queue::{Arrival, Beat, Beginning, Frame, Instead, Item, Outbound, Run, Snapshot};
 
 /// A connection that entered.
 #[derive(Debug)]
@@ -125,6 +125,10 @@ impl Outlets {
                     }
                 }
                 metrics.deliveries.inc_by(reached);
+            }
+            Content::Instead { seq, update, patch } => {
+                let own = Arc::new(Instead { seq, update, patch });
+                self.put_all(to, &Item::Instead(own));
             }
             Content::Presence(told) => self.tell_presence(to, told, metrics),
             Content::Frame(json) => self.put_all(to, &Item::Frame(Frame::new(&*json))),

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use rendel_core::{Charter, Problem, ProblemKind, Settled, Sight, State};
+use rendel_core::{Charter, Problem, ProblemKind, Reader, Settled, State};
 use rendel_store::{Past, StoreError};
 use serde_json::json;
 
@@ -52,31 +52,30 @@ fn damaged(why: String) -> Problem {
 pub(crate) struct Patches {
     charter: Arc<Charter>,
     state: State,
-    sight: Sight,
+    reader: Reader,
 }
 
 impl Patches {
-    /// For the updates after `seq`, as a role is shown them.
+    /// For the updates after `seq`, as somebody is shown them.
     pub(crate) async fn after(
         app: &App,
         session: &SessionHandle,
         seq: u64,
-        role: &str,
+        reader: Reader,
     ) -> Result<Self, Problem> {
         let charter = session.charter().clone();
-        let sight = charter.sight(role).clone();
-        Ok(Self { charter, state: state_at(app, session, seq).await?, sight })
+        Ok(Self { charter, state: state_at(app, session, seq).await?, reader })
     }
 
     /// The next update as its `seq` and its patch.
     pub(crate) fn patch(&mut self, row: &str) -> Result<(u64, serde_json::Value), Problem> {
         let update: Settled =
             serde_json::from_str(row).map_err(|error| damaged(error.to_string()))?;
-        let patch = self
-            .state
-            .patch(&self.charter.fields, &update, &self.sight)
-            .map_err(|misfit| damaged(misfit.to_string()))?;
-        Ok((update.seq, json!(patch)))
+        let Reader { role, viewer } = &self.reader;
+        let sight = self.charter.sight(role);
+        let patches = self.state.patches(&self.charter.fields, &update, sight, &[viewer]);
+        let (_, mut theirs) = patches.map_err(|misfit| damaged(misfit.to_string()))?;
+        Ok((update.seq, json!(theirs.pop().unwrap_or_default())))
     }
 
     /// A line for each update, until the lines are long enough to leave.
