@@ -15,6 +15,10 @@ export function effectInWords(effect: Effect): string {
       return effect.values === undefined
         ? `${at} = ${shown(effect.value)}`
         : `${at} = ${shown(effect.values)} side by side`;
+    case "show":
+      return `${at} shown: ${shown(effect.value)}`;
+    case "hide":
+      return `${at} hidden`;
     case "add":
       return `${at} ${effect.by < 0 ? "−" : "+"}${Math.abs(effect.by)} → ${shown(effect.now)}`;
     case "put":
