@@ -106,7 +106,8 @@ impl PresenceRules {
     pub fn is_shown(&self, fields: &Fields, sight: &Sight, name: &str, value: &Value) -> bool {
         let sees = |path: &Path| sight.extent(fields, path) != Extent::Nothing;
         match self.facts.get(name).map(|fact| &fact.kind) {
-            Some(FactKind::Selection(map)) => sees(&Path::of([map.clone()])),
+            // Ids say that their records are there.
+            Some(FactKind::Selection(map)) => sees(&Path::of([map.as_str(), "*"])),
             Some(FactKind::Caret(_)) => {
                 let at =
                     value.get("at").and_then(Value::as_str).and_then(|at| Path::parse(at).ok());

@@ -6,7 +6,7 @@ use futures_util::{SinkExt as _, StreamExt as _};
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::Message;
 
-use crate::harness::{Raw, Service, until};
+use crate::harness::{Heard, Raw, Service, listener, stream, until};
 
 /// What is written into everything that is hidden, and looked for in every byte.
 const MARK: &str = "quince7secret";
@@ -57,31 +57,6 @@ rule = "new == null || new.limit != 'quince7secret-never'"
 says = "Not like that."
 "#;
 
-/// Everything that an outsider gets, byte for byte.
-struct Heard(Vec<(String, Vec<u8>)>);
-
-impl Heard {
-    fn note(&mut self, way: &str, bytes: impl Into<Vec<u8>>) {
-        self.0.push((way.to_owned(), bytes.into()));
-    }
-
-    fn check(&self, least: usize) {
-        let size: usize = self.0.iter().map(|(_, bytes)| bytes.len()).sum();
-        assert!(size >= least, "only {size} bytes were heard");
-        for (way, bytes) in &self.0 {
-            let at = bytes.windows(MARK.len()).position(|window| window == MARK.as_bytes());
-            assert!(
-                at.is_none(),
-                "{way}: {}",
-                String::from_utf8_lossy(&bytes[at.unwrap().saturating_sub(300)..])
-                    .chars()
-                    .take(700)
-                    .collect::<String>()
-            );
-        }
-    }
-}
-
 #[tokio::test]
 async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
     let mut service = Service::start_with(&[
@@ -94,15 +69,15 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
     let offers = json!({ "o1": { "amount": 5, "limit": MARK, "entry": "e1" } });
     let ledger = json!({ "e1": {}, MARK: { "sum": MARK, "notes": MARK } });
     service.open("ledger", json!({ "offers": offers, "ledger": ledger, "box": MARK })).await;
-    let mut heard = Heard(Vec::new());
+    let mut heard = Heard::new(MARK);
     let token = service.token("ledger", "wren", "outsider").await;
 
     // Over sockets in both encodings, for the whole time; and as events and patches.
-    let (mut json_socket, _) = listener(&service, &token, "rendel.v1.json").await;
-    let (mut cbor_socket, _) = listener(&service, &token, "rendel.v1.cbor").await;
-    let (mut guest, _) = listener(&service, "", "rendel.v1.json").await;
-    let events = stream(&service, &token, "/events");
-    let patches = stream(&service, &token, "/events?form=json-patch");
+    let (mut json_socket, _) = listener(&service, "ledger", &token, "rendel.v1.json").await;
+    let (mut cbor_socket, _) = listener(&service, "ledger", &token, "rendel.v1.cbor").await;
+    let (mut guest, _) = listener(&service, "ledger", "", "rendel.v1.json").await;
+    let events = stream(&service, "ledger", &token, "/events");
+    let patches = stream(&service, "ledger", &token, "/events?form=json-patch");
 
     // A keeper's busy hour, quickly: every kind of edit on what is hidden, with presence, holds,
     // conflicts and refusals.
@@ -263,11 +238,11 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
     ] {
         json_socket.send(Message::text(frame.to_string())).await.unwrap();
     }
-    let (mut late, welcome) = listener(&service, &token, "rendel.v1.json").await;
+    let (mut late, welcome) = listener(&service, "ledger", &token, "rendel.v1.json").await;
     heard.note("a late welcome", welcome);
     service.kill();
     service.launch();
-    let (mut back, welcome) = listener(&service, &token, "rendel.v1.json").await;
+    let (mut back, welcome) = listener(&service, "ledger", &token, "rendel.v1.json").await;
     heard.note("a welcome after a restart", welcome);
     for (way, socket) in [
         ("json", &mut json_socket),
@@ -306,39 +281,6 @@ async fn a_marker_that_a_role_may_not_see_is_in_no_byte_that_it_gets() {
         (&shown["title"], &shown["offers"]["o1"], shown.get("ledger")),
         (&json!("worded"), &json!({ "amount": 65, "entry": "e1" }), None)
     );
-}
-
-type Socket =
-    tokio_tungstenite::WebSocketStream<tokio_tungstenite::MaybeTlsStream<tokio::net::TcpStream>>;
-
-/// A connection that only listens; gives its first message too.
-async fn listener(service: &Service, token: &str, subprotocol: &str) -> (Socket, Vec<u8>) {
-    let mut raw = Raw::connect_as(service, "ledger", subprotocol).await;
-    let mut enter = json!({ "type": "enter", "client": raw.client });
-    if !token.is_empty() {
-        enter["token"] = token.into();
-    }
-    let message = match subprotocol {
-        "rendel.v1.cbor" => Message::binary(rendel_wire::cbor_of_json(&enter.to_string())),
-        _ => Message::text(enter.to_string()),
-    };
-    raw.socket.send(message).await.unwrap();
-    let first = raw.socket.next().await.unwrap().unwrap().into_data().to_vec();
-    (raw.socket, first)
-}
-
-/// All that a stream of events gives until the service goes.
-fn stream(service: &Service, token: &str, path: &str) -> tokio::task::JoinHandle<Vec<u8>> {
-    let call =
-        service.http.get(format!("{}/v1/sessions/ledger{path}", service.server)).bearer_auth(token);
-    tokio::spawn(async move {
-        let mut response = call.send().await.unwrap();
-        let mut all = Vec::new();
-        while let Ok(Some(chunk)) = response.chunk().await {
-            all.extend_from_slice(&chunk);
-        }
-        all
-    })
 }
 
 #[tokio::test]

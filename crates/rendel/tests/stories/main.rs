@@ -25,4 +25,5 @@ mod life;
 mod limits;
 mod people;
 mod repeats;
+mod secrets;
 mod tokens;

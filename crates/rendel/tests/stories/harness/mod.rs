@@ -3,6 +3,7 @@
 mod blocking;
 mod browser;
 mod events;
+mod heard;
 mod proxy;
 mod raw;
 mod service;
@@ -10,6 +11,7 @@ mod service;
 pub(crate) use blocking::Blocking;
 pub(crate) use browser::Browser;
 pub(crate) use events::Events;
+pub(crate) use heard::{Heard, listener, stream};
 pub(crate) use proxy::Proxy;
 pub(crate) use raw::{Raw, name};
 pub(crate) use service::{HeldLock, Service, free_port};

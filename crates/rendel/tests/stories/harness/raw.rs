@@ -106,15 +106,24 @@ impl Raw {
 
     /// What became of the last proposal: the update, or the problem.
     pub(crate) async fn answer(&mut self) -> Result<Value, Value> {
+        let mut own = None::<Value>;
         loop {
             let frame = self.any().await.expect("the connection ended before the answer came");
             if frame["type"] == "refused" && frame["n"] == self.n {
                 return Err(frame["problem"].clone());
             }
+            let is_own = |update: &Value| {
+                update["client"] == self.client.to_string() && update["n"] == self.n
+            };
+            // What all others see nothing of is one's own by what comes beside it.
+            if frame["type"] == "beside" && is_own(&frame) {
+                own = Some(frame.clone());
+            }
             for update in frame["updates"].as_array().into_iter().flatten() {
                 self.seq = update["seq"].as_u64().unwrap();
-                if update["client"] == self.client.to_string() && update["n"] == self.n {
-                    return Ok(update.clone());
+                let beside = own.take_if(|own| own["seq"] == update["seq"]);
+                if is_own(update) || beside.is_some() {
+                    return Ok(beside.unwrap_or_else(|| update.clone()));
                 }
             }
         }
