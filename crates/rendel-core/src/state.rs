@@ -77,6 +77,14 @@ impl State {
     ) -> Option<Value> {
         let mut path = tokens.to_vec();
         path.extend(member.map(Token::from));
+        // A list of plain values reads as those values.
+        if let Some((field, cell)) = fields.find(&self.root, &path)
+            && field.has_plain_elements()
+            && let Value::Array(elements) = field.plain(cell)
+        {
+            let value = |mut element: Value| element.get_mut("value").map(Value::take);
+            return Some(elements.into_iter().filter_map(value).collect());
+        }
         match fields.plain_at(&self.root, &path) {
             // A register is one value; what lies in it is no path.
             None => fields.plain_at(&self.root, tokens)?.get(member?).cloned(),

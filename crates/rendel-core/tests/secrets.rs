@@ -352,3 +352,46 @@ fn a_condition_is_checked_when_the_charter_is() {
     }
     assert_eq!(faults(r#"{ but = "/cards/*/face", unless = "record.open == true" }"#), Ok(()));
 }
+
+#[test]
+fn where_records_are_keyed_by_their_authors_each_makes_and_changes_their_own_alone() {
+    let text = "charter = \"vote\"\nversion = 1\n[roles.voter]\nedit = [{ at = \"/votes/**\", if = \
+        \"record.id == who.id\" }, \"/boxes/*\", { at = \"/boxes/*/note\", if = \"who.id in record.helpers\" }]\n[state.votes]\nkind = \"map\"\nkey = \
+        \"author\"\n[state.votes.each.choice]\nkind = \"register\"\n[state.boxes]\nkind = \"map\"\n[state.boxes.each.note]\nkind = \
+        \"register\"\n[state.boxes.each.helpers]\nkind = \"list\"\n[state.boxes.each.votes]\nkind = \"map\"\nkey = \
+        \"author\"\n[state.boxes.each.votes.each.choice]\nkind = \"register\"\n";
+    let charter = Arc::new(Charter::parse(text).unwrap());
+    let mut sequencer = Sequencer::open(charter, None).unwrap();
+    let mut ask = |who: &str, edit: Edit| {
+        let role = if who == "service" { "service" } else { "voter" };
+        let actor = Actor::new(who, role, Uuid::from_u128(7));
+        match sequencer.handle_proposal(&actor, &Proposal::new(0, None, vec![edit]), 5) {
+            Outcome::Settled(update) => Ok(json!(update.effects[0])),
+            Outcome::Refused(problem) => Err(problem.detail().to_owned()),
+            Outcome::Repeated(_) => panic!("nothing was sent twice"),
+        }
+    };
+    let put = |id: &str| {
+        Edit::new("/votes", "put").with("id", id).with("value", json!({ "choice": "dry" }))
+    };
+    let made = ask("oda", Edit::new("/votes", "put").with("value", json!({ "choice": "dry" })));
+    assert_eq!(made.unwrap()["id"], "oda", "theirs, where they give none");
+    let other = "Each has a record of their own in /votes; yours is /votes/oda.";
+    assert_eq!(ask("oda", put("bram")).unwrap_err(), other);
+    assert!(ask("bram", put("bram")).is_ok());
+    let set = |at: &str| Edit::new(at, "set").with("value", "sweet");
+    assert_eq!(ask("oda", set("/votes/bram/choice")).unwrap_err(), other);
+    assert_eq!(ask("oda", Edit::new("/votes/bram", "drop")).unwrap_err(), other);
+    assert!(ask("oda", set("/votes/oda/choice")).is_ok());
+    assert!(ask("service", set("/votes/bram/choice")).is_ok());
+    assert!(ask("service", put("wil")).is_ok());
+    let helpers = json!([{ "id": "h", "value": "bram" }]);
+    let boxes = |id: &str| json!({ "helpers": helpers, "votes": { id: { "choice": "dry" } } });
+    let put = |id: &str| Edit::new("/boxes", "put").with("id", "b1").with("value", boxes(id));
+    assert!(ask("oda", put("bram")).unwrap_err().starts_with("Each has a record of their own"));
+    assert!(ask("oda", put("oda")).is_ok());
+    assert!(ask("oda", Edit::new("/votes/oda", "drop")).is_ok());
+    // A list of plain values reads as those values.
+    assert!(ask("bram", set("/boxes/b1/note")).is_ok());
+    assert!(ask("oda", set("/boxes/b1/note")).is_err());
+}

@@ -64,7 +64,7 @@ impl<'a> Section<'a> {
                 ),
                 "record" => fields
                     .record_around(at)
-                    .map(|fields| fields.iter().map(|(name, _)| name).collect()),
+                    .map(|fields| fields.iter().map(|(name, _)| name).chain(["id"]).collect()),
                 "old" | "new" if is_record => fields
                     .record_around(at)
                     .map(|fields| fields.iter().map(|(name, _)| name).collect()),

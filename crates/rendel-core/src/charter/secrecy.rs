@@ -236,6 +236,9 @@ impl Secret {
         }
         let member = |member: Option<&str>| state.member(fields, record, member);
         let read = |read: &Read| match (read.name.as_str(), read.member.as_deref()) {
+            ("record", Some("id")) => {
+                member(Some("id")).or_else(|| record.last().map(|id| id.as_str().into()))
+            }
             ("record", name) => member(name),
             ("id", _) => record.last().map(|id| id.as_str().into()),
             ("state", Some(name)) => state.member(fields, &[], Some(name)),
@@ -407,8 +410,8 @@ fn key_read(of_record: &Named, of_who: &Named, is_many: bool) -> Option<KeyRead>
     };
     let words: Vec<&str> = of_record.iter().map(String::as_str).collect();
     let member = match words[..] {
+        ["id"] | ["record", "id"] if !is_many => String::new(),
         ["record", member] => member.to_owned(),
-        ["id"] if !is_many => String::new(),
         _ => return None,
     };
     Some(KeyRead { member, is_many, of })

@@ -33,6 +33,8 @@ pub(crate) struct Field {
     each: Fields,
     drop_conflict: DropConflict,
     most: usize,
+    /// One record for each participant, under their id, made and changed by themselves alone.
+    is_own: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -177,8 +179,10 @@ impl Kind for Field {
             .integer("most", 1..=MOST as i64)
             .and_then(|most| usize::try_from(most).ok())
             .unwrap_or(MOST);
+        let is_own =
+            section.has("key") && section.one_of("key", &["author"]).as_deref() == Some("author");
         let each = Fields::declare(section, "each", declared);
-        Self { each, drop_conflict, most }
+        Self { each, drop_conflict, most, is_own }
     }
 
     fn initial(&self, _stamp: Stamp) -> Cell {
@@ -293,6 +297,10 @@ impl Kind for Field {
             return Some(());
         }
         self.each.patch(&cell.records.get(id.as_str())?.record, rest, effect, patch)
+    }
+
+    fn is_own(&self) -> bool {
+        self.is_own
     }
 
     fn each(&self) -> Option<&Fields> {

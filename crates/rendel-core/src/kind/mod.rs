@@ -146,6 +146,11 @@ pub(crate) trait Kind: Sized + Clone + Debug {
         false
     }
 
+    /// Whether each participant has one record in it, under their id and theirs alone.
+    fn is_own(&self) -> bool {
+        false
+    }
+
     /// Where the character is now that a view sees at an index of a text; `None` beyond its end.
     fn anchored(&self, _cell: &Self::Cell, _view: View, _index: usize) -> Option<Anchored> {
         None
@@ -278,6 +283,10 @@ macro_rules! kinds {
 
             pub(crate) fn is_filled(&self) -> bool {
                 match self { $(Self::$Variant(field) => field.is_filled()),* }
+            }
+
+            pub(crate) fn is_own(&self) -> bool {
+                match self { $(Self::$Variant(field) => field.is_own()),* }
             }
 
             pub(crate) fn links(

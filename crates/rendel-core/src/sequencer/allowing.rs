@@ -75,15 +75,20 @@ impl Sequencer {
         let Some(role) = self.charter.roles.get(&actor.role) else { return Permission::Nowhere };
         let record = &path.tokens()[..self.charter.fields.record_prefix(path)];
         let made = op.and_then(Op::makes);
-        let read = |read: &Read| match (read.name.as_str(), &read.member, made) {
-            ("record", None, Some((_, value))) => Some(value.clone()),
-            ("record", Some(member), Some((_, value))) => value.get(member).cloned(),
-            ("record", ..) if record.is_empty() => None,
-            ("record", member, _) => state.member(&self.charter.fields, record, member.as_deref()),
-            ("id", ..) => {
-                let made = made.map(|(id, _)| id.map(str::to_owned));
-                made.unwrap_or_else(|| id_around(path.tokens())).map(Value::from)
-            }
+        let id = || {
+            let made = made.map(|(id, _)| id.map(str::to_owned));
+            made.unwrap_or_else(|| id_around(path.tokens())).map(Value::from)
+        };
+        let of_record = |member: Option<&str>| match (member, made) {
+            (None, Some((_, value))) => Some(value.clone()),
+            (Some(member), Some((_, value))) => value.get(member).cloned(),
+            _ if record.is_empty() => None,
+            _ => state.member(&self.charter.fields, record, member),
+        };
+        let read = |read: &Read| match (read.name.as_str(), read.member.as_deref()) {
+            ("record", Some("id")) => of_record(Some("id")).or_else(id),
+            ("record", member) => of_record(member),
+            ("id", _) => id(),
             _ => self.read(state, actor, read),
         };
         // A record that is not there has no members, which is no fault of the expression.
@@ -135,6 +140,9 @@ impl Sequencer {
                     match read.name.as_str() {
                         "old" => of(&self.present.state, tokens),
                         "new" => of(after, tokens),
+                        "record" if read.member.as_deref() == Some("id") => {
+                            of(after, record).or_else(|| id_around(tokens).map(Value::from))
+                        }
                         "record" => of(after, record),
                         "id" => id_around(tokens).map(Value::from),
                         _ => self.read(after, actor, read),

@@ -2,7 +2,7 @@
 
 use uuid::Uuid;
 
-use super::filling::fill;
+use super::filling::{fill, give_own_id};
 use super::{Present, Sequencer};
 use crate::actor::{Actor, ClientKey};
 use crate::canonical::is_same;
@@ -161,6 +161,7 @@ impl Sequencer {
         let path = Path::parse(&edit.at)?;
         let mut op = Op::asked(edit);
         if let Ok(op) = &mut op {
+            give_own_id(fields, op, &path, actor);
             op.give_id(|| made_id(key, proposal.n, index));
         }
         // A condition on a record that is made speaks of the record as it will be.
