@@ -395,3 +395,27 @@ fn where_records_are_keyed_by_their_authors_each_makes_and_changes_their_own_alo
     assert!(ask("bram", set("/boxes/b1/note")).is_ok());
     assert!(ask("oda", set("/boxes/b1/note")).is_err());
 }
+
+#[test]
+fn the_check_notes_by_what_else_a_hidden_value_shows() {
+    let more = "[holds]\nkind = \"binding\"\n[[guards]]\nat = \"/votes/*\"\nrule = \"state.revealed == true || \
+        new.choice != 'sour'\"\nsays = \"Not sour.\"\n[[guards]]\nat = \"/cards/*/holder\"\nrule = \
+        \"record.face != 'ace'\"\nsays = \"Not the ace.\"\n[state.refers]\nkind = \"register\"\nrefers = { to = \
+        \"/drafts\" }\n";
+    let charter = Charter::parse(&format!("{CHARTER}{more}")).unwrap();
+    let line = |of: &str| charter.source.lines().position(|line| line.contains(of)).unwrap() - 1;
+    let (votes, cards) = (line("state.revealed == true || new"), line("record.face != 'ace'"));
+    let tells = |line: usize, path: &str| {
+        format!(
+            "line {line}: whether this guard lets an edit of \"player\" pass tells of {path}, which that role does not always see"
+        )
+    };
+    let expected = [
+        tells(votes, "/votes/*/choice"),
+        tells(cards, "/cards/*/face"),
+        "whether /refers may refer to a record tells \"player\" that it is in /drafts/*, which that role does not always see".to_owned(),
+        "whether an edit of \"player\" in /drafts is refused as held tells that somebody is at work there, where that role does not always see".to_owned(),
+        "whether an edit of \"player\" in /end is refused as held tells that somebody is at work there, where that role does not always see".to_owned(),
+    ];
+    assert_eq!(charter.warnings(), expected);
+}

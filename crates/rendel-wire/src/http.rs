@@ -276,17 +276,21 @@ pub struct MayBody {
     /// The participant's id, which conditions may ask for; empty where it is left out.
     #[serde(default)]
     pub sub: String,
-    /// The edit.
-    #[schema(value_type = described::Edit)]
-    pub edit: Edit,
+    /// The edit, or in its place `see`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<described::Edit>)]
+    pub edit: Option<Edit>,
+    /// The path that is to be seen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub see: Option<String>,
 }
 
 /// The answer to whether somebody may.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct MayAnswer {
-    /// Whether the role may edit there.
+    /// Whether the role may edit there, or anything of it is seen as the state is now.
     pub allowed: bool,
-    /// Whether the edit would take effect as the state is now.
+    /// Whether the edit would take effect as the state is now, or all of it is seen.
     pub takes_effect: bool,
     /// The lines of the charter that say so: the one that allows it, or those whose conditions do
     /// not hold.

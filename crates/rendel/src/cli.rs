@@ -54,7 +54,7 @@ pub(crate) enum Command {
     },
     /// Watch a session in this terminal: who is here and what they do, what is held, what happens.
     Watch(EnterArgs),
-    /// Say whether a role may make an edit, and by which line of the charter.
+    /// Say whether a role may make an edit or sees a path, and by which line of the charter.
     May(MayArgs),
     /// Remove a participant from a session.
     Remove(RemoveArgs),
@@ -144,8 +144,12 @@ pub(crate) struct MayArgs {
     /// The participant's id, for conditions that ask for it.
     #[arg(long)]
     pub(crate) sub: Option<String>,
+    /// Ask whether this path is seen, in place of an edit.
+    #[arg(long, value_name = "PATH")]
+    pub(crate) see: Option<String>,
     /// An edit in words or as JSON, as for propose.
-    pub(crate) edit: String,
+    #[arg(required_unless_present = "see", conflicts_with = "see")]
+    pub(crate) edit: Option<String>,
     #[command(flatten)]
     pub(crate) reach: Reach,
 }
@@ -541,6 +545,12 @@ pub(crate) struct StateArgs {
     /// The state as it was at this "seq"; the present one where it is left out.
     #[arg(long, value_name = "SEQ")]
     pub(crate) at: Option<u64>,
+    /// As a role is shown it; everything where it is left out.
+    #[arg(long = "as", value_name = "ROLE", conflicts_with = "token")]
+    pub(crate) role: Option<String>,
+    /// With --as: the participant whose eyes it is seen with.
+    #[arg(long, requires = "role")]
+    pub(crate) sub: Option<String>,
     /// A participant's token; the service key where it is left out.
     #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
     pub(crate) token: Option<String>,

@@ -2,6 +2,7 @@
 
 mod expression;
 mod guards;
+mod leaks;
 mod pattern;
 mod people;
 mod reading;
@@ -316,10 +317,11 @@ impl Charter {
     }
 
     /// What a charter's author may not have meant, though it is no fault: fields that no role can
-    /// edit.
+    /// edit, and outcomes by which a hidden value shows.
     pub fn warnings(&self) -> Vec<String> {
         let mut warnings = Vec::new();
         self.warn(&self.fields, &mut Vec::new(), &mut warnings);
+        warnings.extend(leaks::notes(self));
         warnings
     }
 

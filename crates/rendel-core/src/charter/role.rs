@@ -22,6 +22,8 @@ pub struct Role {
     pub edit: Vec<Grant>,
     /// What it is shown.
     pub see: Sight,
+    /// The line of the charter that says so; 0 where none does.
+    pub see_line: usize,
     /// What it may do beside editing.
     pub powers: BTreeSet<Power>,
     /// How much it sees of who is here.
@@ -110,7 +112,7 @@ impl Role {
     fn everything() -> Self {
         let edit = vec![Grant { pattern: Pattern::everything(), condition: None, line: 0 }];
         let (powers, roster) = (BTreeSet::new(), RosterSight::Names);
-        Self { edit, see: Sight::WHOLE, powers, roster }
+        Self { edit, see: Sight::WHOLE, see_line: 0, powers, roster }
     }
 
     /// Whether an edit is allowed. `read` gives what a condition reads; a condition without an
@@ -160,6 +162,7 @@ pub(super) fn read_roles(
         }
         let Some(mut inner) = section.section(&name) else { continue };
         let edit = inner.grants("edit", &tops, fields);
+        let see_line = inner.item("see").map_or(0, |item| inner.line_of(item.span()));
         let see = inner.sights("see", &tops, fields, secrets).unwrap_or(Sight::WHOLE);
         let names = Power::ALL.map(|(name, _)| name);
         let powers = inner.several("powers", &names, &["unseal", "restart"]);
@@ -176,7 +179,7 @@ pub(super) fn read_roles(
             _ => RosterSight::Names,
         };
         inner.finish();
-        roles.insert(name, Role { edit, see, powers, roster });
+        roles.insert(name, Role { edit, see, see_line, powers, roster });
     }
     section.finish();
     roles

@@ -34,6 +34,7 @@ pub(crate) struct Secret {
     open: Vec<Expression>,
     keys: Vec<KeyRead>,
     pub(super) source: String,
+    pub(super) line: usize,
 }
 
 /// Where a key of a record is.
@@ -458,7 +459,8 @@ impl Section<'_> {
                 }
                 let record = len / 2 * 2;
                 let source = source.to_owned();
-                secrets.push(Secret { place: pattern, record, open, keys, source });
+                let line = self.line_of(span.cloned());
+                secrets.push(Secret { place: pattern, record, open, keys, source, line });
                 Some(secrets.len() - 1)
             }
         }

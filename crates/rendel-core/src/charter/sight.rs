@@ -442,6 +442,17 @@ impl<'l> Lens<'l> {
         extent(self.sight.at(path.tokens(), &self.charter.fields, &sees).shown())
     }
 
+    /// The condition on the way to a path, with its line in the charter.
+    pub fn condition(&self, path: &Path) -> Option<(&'l str, usize)> {
+        let tokens = path.tokens();
+        let known = self.sight.secrets().into_iter();
+        let secret = known.filter_map(|secret| self.charter.secrets.get(secret)).find(|secret| {
+            let len = secret.place.len();
+            len <= tokens.len() && secret.place.matches(&tokens[..len])
+        });
+        secret.map(|secret| (secret.source.as_str(), secret.line))
+    }
+
     /// What is theirs beside what all of their audience are shown: values by their paths. Cost
     /// O(what is theirs).
     pub fn beside(&self, index: &SecretIndex) -> BTreeMap<String, Value> {

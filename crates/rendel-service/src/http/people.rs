@@ -1,8 +1,12 @@
 //! Who is in a session, and what can be done about it.
 
+use std::collections::BTreeMap;
+
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, web};
 use chrono::{DateTime, SecondsFormat, Utc};
-use rendel_core::{Actor, Permission, Power, Problem, ProblemKind};
+use rendel_core::{
+    Actor, Charter, Extent, Lens, Path, Permission, Power, Problem, ProblemKind, State, Viewer,
+};
 use rendel_store::{Amendment, Note};
 use rendel_wire::http::{
     AmendParticipant, AmendedParticipant, CueBody, ForgottenParticipant, MayAnswer, MayBody,
@@ -19,6 +23,7 @@ use super::{Answer, SMALL_BODY, Shared, body};
 use crate::auth::{backend, check_power};
 use crate::clock::now_ms;
 use crate::failure::{Failure, no_session};
+use crate::session::state_at;
 use crate::token::{check_claims, check_name};
 
 /// Who is in a session, what they tell of themselves and what they hold.
@@ -256,6 +261,39 @@ pub(crate) async fn cue(
     Ok(HttpResponse::NoContent().finish())
 }
 
+/// Whether somebody sees what is at a path, and by which line of the charter.
+fn sees(charter: &Charter, role: &str, sub: String, path: &Path, state: &State) -> MayAnswer {
+    let viewer = Viewer::new(sub, &BTreeMap::new());
+    let lens = Lens::new(charter, charter.sight(role), Some(&viewer), state);
+    let extent = lens.extent(path);
+    let see_line = charter.roles.get(role).map_or(0, |role| role.see_line);
+    let how = match extent {
+        Extent::Whole => "all of",
+        Extent::Part => "parts of",
+        Extent::Nothing => "nothing of",
+    };
+    let (line, because) = match lens.condition(path) {
+        Some((source, line)) => {
+            let holds = if extent == Extent::Nothing { "does not hold" } else { "holds" };
+            (line, format!("{role:?} sees {how} {path}, since {source} {holds}."))
+        }
+        None => (see_line, format!("{role:?} sees {how} {path}.")),
+    };
+    let lines: Vec<usize> = Some(line).filter(|line| *line > 0).into_iter().collect();
+    MayAnswer {
+        allowed: extent != Extent::Nothing,
+        takes_effect: extent == Extent::Whole,
+        says: lines.iter().map(|line| line_of(charter, *line)).collect(),
+        lines,
+        because,
+        problem: None,
+    }
+}
+
+fn line_of(charter: &Charter, line: usize) -> String {
+    charter.source.lines().nth(line - 1).unwrap_or_default().trim().to_owned()
+}
+
 /// Whether a role may make an edit, and by which line of the charter. Changes nothing.
 #[utoipa::path(tag = "sessions", request_body = MayBody, params(("session" = String, Path)), responses((status = 200, body = MayAnswer),
     (status = 404, description = "`no-session`"), (status = 422, description = "`out-of-bounds`: \
@@ -268,7 +306,7 @@ pub(crate) async fn may(
     app: Shared,
 ) -> Answer {
     backend(&request, &app)?;
-    let MayBody { role, sub, edit } = decode_object(&body(payload, SMALL_BODY).await?)?;
+    let MayBody { role, sub, edit, see } = decode_object(&body(payload, SMALL_BODY).await?)?;
     let held = app.session(&session).await?;
     let charter = held.charter();
     if !charter.has_role(&role) {
@@ -277,6 +315,24 @@ pub(crate) async fn may(
             .did_you_mean(charter.nearest_role(&role));
         return Err(Failure(problem));
     }
+    let edit = match (edit, see) {
+        (Some(edit), None) => edit,
+        (None, Some(path)) => {
+            let seq = held.figures().await?.seq;
+            let state = state_at(&app, &held, seq).await?;
+            return Ok(HttpResponse::Ok().json(sees(
+                charter,
+                &role,
+                sub,
+                &Path::parse(&path)?,
+                &state,
+            )));
+        }
+        _ => {
+            let detail = "Ask for one: \"edit\", or \"see\" with a path.";
+            return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
+        }
+    };
     let at = edit.at.clone();
     let found = held.may(Actor::new(sub, role.clone(), Uuid::nil()), edit).await?;
     let allowed = found.permission.is_given();
@@ -294,9 +350,7 @@ pub(crate) async fn may(
         ),
         Permission::Nowhere => (vec![], format!("No line of [roles.{role}] speaks of {at}.")),
     };
-    let line =
-        |line: &usize| charter.source.lines().nth(line - 1).unwrap_or_default().trim().to_owned();
-    let says = lines.iter().map(line).collect();
+    let says = lines.iter().map(|line| line_of(charter, *line)).collect();
     let takes_effect = found.refusal.is_none();
     let answer = MayAnswer { allowed, takes_effect, lines, says, because, problem: found.refusal };
     Ok(HttpResponse::Ok().json(answer))

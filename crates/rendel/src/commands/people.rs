@@ -35,8 +35,9 @@ pub(crate) async fn who(which: &Which, out: Out) -> Result<()> {
 }
 
 pub(crate) async fn may(args: &MayArgs, out: Out) -> Result<()> {
-    let edit = parse_edit(&args.edit)?;
-    let body = MayBody { role: args.role.clone(), sub: args.sub.clone().unwrap_or_default(), edit };
+    let edit = args.edit.as_deref().map(parse_edit).transpose()?;
+    let (role, sub) = (args.role.clone(), args.sub.clone().unwrap_or_default());
+    let body = MayBody { role, sub, edit, see: args.see.clone() };
     let path = format!("/sessions/{}/may", args.session);
     let answer: MayAnswer = Api::backend(&args.reach)?.post_json(&path, &body).await?;
     out.value(&answer, || {

@@ -19,6 +19,12 @@ pub(crate) async fn state(args: &StateArgs, out: Out) -> Result<()> {
     if let Some(at) = args.at {
         request = request.query(&[("at", at)]);
     }
+    if let Some(role) = &args.role {
+        request = request.query(&[("as", role)]);
+    }
+    if let Some(sub) = &args.sub {
+        request = request.query(&[("sub", sub)]);
+    }
     let response = api.send(request).await?;
     let tag = response
         .headers()

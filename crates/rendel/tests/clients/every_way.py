@@ -15,7 +15,7 @@ from urllib.parse import urlparse
 
 import jsonpatch
 
-from follow import WebSocket, apply
+from follow import Held, WebSocket
 
 SERVER, SESSION, TOKEN = sys.argv[1:]
 URL = urlparse(SERVER)
@@ -49,7 +49,7 @@ class Way:
 class Socket(Way):
     def __init__(self):
         super().__init__("websocket")
-        self.client, self.epoch = str(uuid.uuid4()), None
+        self.client, self.epoch, self.held = str(uuid.uuid4()), None, Held()
 
     def follow(self):
         connection = WebSocket(SERVER, f"{BASE}/connect")
@@ -61,12 +61,8 @@ class Socket(Way):
             frame = connection.receive()
             if frame["type"] == "welcome":
                 self.epoch, self.audience = frame["epoch"], frame["audience"]
-                if "state" in frame:
-                    self.state, self.seq = frame["state"], frame["seq"] - len(frame.get("updates", []))
-            for update in frame.get("updates", []):
-                self.take(update["seq"])
-                for effect in update["effects"]:
-                    apply(self.state, effect)
+            self.held.take(frame)
+            self.state, self.seq = self.held.state, self.held.seq
 
 
 class Events(Way):

@@ -113,6 +113,8 @@ def apply(state, effect):
         place.remove(element)
         if op == "move":
             put_behind(place, element, effect["after"])
+    elif op == "show":
+        place[last] = effect["value"]
     elif op == "set":
         place[last] = effect["values"] if "values" in effect else effect["value"]
     elif op == "clear":
@@ -127,32 +129,48 @@ def apply(state, effect):
         place[last].remove(effect["value"])
     elif op in ("put", "revive"):
         place[last][effect["id"]] = effect["value"]
-    elif op == "drop":
+    elif op in ("drop", "hide"):
         del place[last]
     else:
         raise AssertionError(f"an effect that the page does not describe: {effect}")
+
+
+class Held:
+    """The state that somebody holds, with what is theirs alone of it."""
+
+    def __init__(self):
+        self.state, self.seq, self.beside = None, 0, {}
+
+    def take(self, frame):
+        if frame["type"] == "beside":
+            self.beside[frame["seq"]] = frame
+        if frame["type"] == "welcome":
+            self.beside = {one["seq"]: one for one in frame.get("beside", [])}
+            if "state" in frame:
+                self.state, self.seq = frame["state"], frame["seq"] - len(frame.get("updates", []))
+        for update in frame.get("updates", []):
+            assert update["seq"] == self.seq + 1, (update["seq"], self.seq)
+            self.seq = update["seq"]
+            beside = self.beside.pop(self.seq, {"effects": []})
+            for effect in update["effects"] + beside["effects"]:
+                apply(self.state, effect)
+        for at, value in frame.get("yours", {}).items():
+            apply(self.state, {"at": at, "op": "show", "value": value})
 
 
 def main():
     server, session, token, updates, counter = sys.argv[1:]
     connection = WebSocket(server, f"/v1/sessions/{session}/connect")
     connection.send({"type": "enter", "token": token, "client": str(uuid.uuid4())})
-    state, seq, sent = None, 0, 0
-    while seq < int(updates):
-        frame = connection.receive()
-        if frame["type"] == "welcome":
-            state = frame["state"]
-            seq = frame["seq"] - len(frame.get("updates", []))
-        for update in frame.get("updates", []):
-            assert update["seq"] == seq + 1
-            for effect in update["effects"]:
-                apply(state, effect)
-            seq = update["seq"]
-        if state is not None and sent < 5:
+    held, sent = Held(), 0
+    while held.seq < int(updates):
+        held.take(connection.receive())
+        if held.state is not None and sent < 5:
             sent += 1
             edit = {"at": counter, "op": "add", "by": 1}
-            connection.send({"type": "propose", "n": sent, "seen": seq, "answered": 0, "edits": [edit]})
-    print(json.dumps({"seq": seq, "state": state}))
+            frame = {"type": "propose", "n": sent, "seen": held.seq, "answered": 0, "edits": [edit]}
+            connection.send(frame)
+    print(json.dumps({"seq": held.seq, "state": held.state}))
 
 
 if __name__ == "__main__":
