@@ -224,9 +224,15 @@ test("a rich editor is bound by its changes, and is given those of others alone"
   await act(async () => socket.receive({ type: "settled", updates: [theirs] }));
   expect(editor.text).toBe("🍏🍐 dry fruit");
   expect(editor.taken).toEqual([{ index: 8, delete: 0, insert: " fruit" }]);
+  // What the session does not take is taken back.
+  await act(async () => editor.type([{ index: 0, delete: 0, insert: "x".repeat(70_000) }]));
+  expect([editor.text, editor.taken.at(-1)?.delete]).toEqual(["🍏🍐 dry fruit", 70_000]);
+  const taken = editor.taken.length;
   await act(async () => root.render(null));
   await act(async () => editor.type([{ index: 0, delete: 0, insert: "x" }]));
+  await act(async () => socket.receive({ type: "settled", updates: [{ ...theirs, seq: 5 }] }));
   expect(socket.sent.filter((frame) => frame.type === "propose").length).toBe(2);
+  expect(editor.taken.length).toBe(taken);
 });
 
 const seen: unknown[] = [];
