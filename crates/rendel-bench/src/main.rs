@@ -14,6 +14,7 @@ mod people;
 mod plot;
 mod relay;
 mod report;
+mod secrets;
 mod server;
 
 use std::time::Duration;
@@ -113,6 +114,9 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("lookers") {
         people::lookers(&mut report, time).await?;
+    }
+    if is_wanted("secrets") {
+        secrets::measure(&mut report, time).await?;
     }
     if is_wanted("hostile") {
         hostile::measure(&mut report, time).await?;

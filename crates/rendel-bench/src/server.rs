@@ -163,6 +163,12 @@ impl Rendel {
         Ok(answer["token"].as_str().context("a token is a string")?.to_owned())
     }
 
+    /// Lets the backend settle edits.
+    pub(crate) async fn propose(&self, session: &str, edits: Value) -> Result<()> {
+        let body = json!({ "edits": edits }).to_string();
+        self.post(&format!("/sessions/{session}/proposals"), body).await.map(drop)
+    }
+
     /// A session of many records, and about how many bytes its welcome has.
     pub(crate) async fn with_records(&self, count: usize) -> Result<(Target, usize)> {
         let charter = format!(

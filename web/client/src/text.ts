@@ -106,7 +106,6 @@ export function bindPieces(session: Around, text: TextHandle, editor: PieceEdito
       shown = shown.slice(0, index) + insert + shown.slice(index + removed);
     }
     isTyping = false;
-    draw();
   };
   editor.show(shown);
   const ends = [session.listen("state", draw), editor.listen(typed)];
