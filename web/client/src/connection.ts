@@ -301,7 +301,7 @@ export class Connection {
     }
     this.#token().then(
       (token) => tries === this.#tries && this.#open(token),
-      () => tries === this.#tries && this.#lost("no token was to be had"),
+      () => tries === this.#tries && this.#lost("no token came"),
     );
   }
 

@@ -7,7 +7,7 @@
 import "./drafts.ts";
 import "./presence.ts";
 
-export { applyEdit, applyEffect } from "./apply.ts";
+export { applyEdit, applyEffect, valueAt } from "./apply.ts";
 export { canonical } from "./canonical.ts";
 export {
   Connection,
@@ -17,6 +17,7 @@ export {
 } from "./connection.ts";
 export { digest } from "./digest.ts";
 export type {
+  Beside,
   Caret,
   Cue,
   CueFor,

@@ -151,7 +151,7 @@ export class Replica {
   limits: Welcome["limits"] | undefined;
   #refusedHere: Change[] = [];
   /** The paths of what is its own of the state, beside what all of its audience see. */
-  #own = new Set<string>();
+  own = new Set<string>();
   /** What updates that come next did for this replica alone. */
   #beside = new Map<number, Beside>();
 
@@ -167,7 +167,7 @@ export class Replica {
       seq: this.seq,
       epoch: this.epoch,
       audience: this.audience,
-      own: [...this.#own],
+      own: [...this.own],
       confirmed: plain(this.#confirmed),
       made: this.#made,
       lastN: this.#lastN,
@@ -184,7 +184,7 @@ export class Replica {
     replica.seq = kept.seq;
     replica.epoch = kept.epoch;
     replica.audience = kept.audience ?? 0;
-    replica.#own = new Set(kept.own);
+    replica.own = new Set(kept.own);
     replica.#made = kept.made ?? kept.lastN;
     replica.#lastN = kept.lastN;
     replica.#answered = kept.answered;
@@ -507,14 +507,14 @@ export class Replica {
   #compare(seq: number): Change[] {
     const { confirmed } = this;
     if (seq !== this.seq || confirmed === undefined) return [];
-    return [{ kind: "compared", seq, confirmed, own: [...this.#own] }];
+    return [{ kind: "compared", seq, confirmed, own: [...this.own] }];
   }
 
   /** Another state than the one that updates led to. */
   #takeState(all: Json, yours: { [path: string]: Json } = {}): void {
     let state = held(all);
-    this.#own = new Set(Object.keys(yours));
-    for (const at of this.#own)
+    this.own = new Set(Object.keys(yours));
+    for (const at of this.own)
       state = applyEffect(state, { at, op: "show", value: yours[at] ?? null });
     this.#drafts?.takeState(this.#confirmed, state);
     this.#confirmed = state;
@@ -583,7 +583,7 @@ export class Replica {
       try {
         this.#apply(update);
         // A place that is hidden again has nothing to be told apart.
-        for (const { at, op } of own) if (op === "show") this.#own.add(at);
+        for (const { at, op } of own) if (op === "show") this.own.add(at);
       } catch (error) {
         this.#diverged = true;
         return [
@@ -626,7 +626,7 @@ export class Replica {
         replaced.push(effect);
       }
       this.#confirmed = applyEffect(this.#confirmed, effect);
-      if (effect.op === "show") this.#own.delete(effect.at);
+      if (effect.op === "show") this.own.delete(effect.at);
       this.#view = undefined;
     }
     redraft();

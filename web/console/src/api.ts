@@ -208,9 +208,10 @@ export class Api {
     return lines.filter((line) => line !== "").map((line) => JSON.parse(line) as Settled);
   }
 
-  /** What a newcomer gets: the present state and its `seq`. */
-  async state(session: string): Promise<{ seq: number; state: Json }> {
-    const response = await this.#send(`/v1/sessions/${encodeURIComponent(session)}/state`);
+  /** What a newcomer gets, in a role where one is given: the present state and its `seq`. */
+  async state(session: string, role?: string): Promise<{ seq: number; state: Json }> {
+    const as = role === undefined ? "" : `?as=${encodeURIComponent(role)}`;
+    const response = await this.#send(`/v1/sessions/${encodeURIComponent(session)}/state${as}`);
     const seq = Number((response.headers.get("etag") ?? "").replaceAll(/[^0-9]/g, ""));
     return { seq, state: (await response.json()) as Json };
   }

@@ -75,15 +75,32 @@ export function caretFact(charter: Charter, path: string): string | undefined {
 }
 
 /** Who holds this field or what is around it, as a small mark beside its name. */
-export function HeldMark({ path }: { path: string }) {
+export function PlaceMark({ path }: { path: string }) {
   const company = useContext(CompanyContext);
   if (company === undefined) return null;
   const { seat } = company;
   const hold = holdOver(seat.holds, path, seat.you?.id);
   // What is around it is marked once, where that stands.
-  if (hold === undefined || hold.at !== path) return null;
-  const holder = seat.roster.find((one) => one.id === hold.by);
-  return <PersonMark person={holder} name={hold.by} says="holds it" />;
+  const isHeld = hold !== undefined && hold.at === path;
+  const holder = seat.roster.find((one) => one.id === hold?.by);
+  return (
+    <>
+      {seat.own.has(path) && <OwnMark />}
+      {isHeld && <PersonMark person={holder} name={hold.by} says="holds it" />}
+    </>
+  );
+}
+
+/** Not all of this participant's role see the place. */
+function OwnMark() {
+  return (
+    <span
+      className="inline-flex rounded-small bg-amber-wash px-1.5 py-px font-sans text-xs whitespace-nowrap text-amber"
+      title="Shown to some alone: not all of this role see it"
+    >
+      only some see it
+    </span>
+  );
 }
 
 /** A participant in a few words. */

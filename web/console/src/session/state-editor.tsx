@@ -3,7 +3,7 @@ import { type ComponentType, useContext, useState } from "react";
 import type { Charter, Field, Fields } from "../api.ts";
 import { Button, Input } from "../parts/ui.tsx";
 import { useNarrow } from "../parts/use-narrow.ts";
-import { CompanyContext, HeldMark } from "./company.tsx";
+import { CompanyContext, PlaceMark } from "./company.tsx";
 import { CounterEditor, ReferenceEditor, RegisterEditor, SetEditor } from "./field-editors.tsx";
 import { ListEditor } from "./list-editor.tsx";
 import { isMembers, member, pointerToken } from "./pointer.ts";
@@ -75,7 +75,7 @@ function RecordEditor({
           >
             <div className="min-w-0">
               <FieldName name={name} field={field} />
-              <HeldMark path={at} />
+              <PlaceMark path={at} />
             </div>
             <ValueEditor field={field} path={at} value={shared.value} propose={propose} />
           </div>
@@ -211,7 +211,7 @@ function MapEditor({ name, field, value, path, propose, compact }: FieldProps) {
               <div className="flex items-center justify-between gap-2 border-b border-rule bg-ground pl-4">
                 <span className="flex min-w-0 items-center gap-2">
                   <span className="truncate font-mono text-xs">{id}</span>
-                  <HeldMark path={`${path}/${pointerToken(id)}`} />
+                  <PlaceMark path={`${path}/${pointerToken(id)}`} />
                 </span>
                 <DropButton id={id} path={path} propose={propose} />
               </div>
@@ -285,12 +285,12 @@ function RecordTable({
             <tr>
               <td className="max-w-36 truncate px-4 py-1.5 font-mono text-xs" title={id}>
                 {id}
-                <HeldMark path={`${path}/${pointerToken(id)}`} />
+                <PlaceMark path={`${path}/${pointerToken(id)}`} />
               </td>
               {columns.map(([name, field]) => (
                 <td key={name} className="min-w-24 px-2 py-1.5">
                   {editor(id, record, name, field)}
-                  <HeldMark path={`${path}/${pointerToken(id)}/${pointerToken(name)}`} />
+                  <PlaceMark path={`${path}/${pointerToken(id)}/${pointerToken(name)}`} />
                 </td>
               ))}
               <td className="px-2 text-right">
@@ -301,7 +301,7 @@ function RecordTable({
               <tr key={name}>
                 <td className="px-4 pb-2 align-top text-xs text-faint">
                   {name}
-                  <HeldMark path={`${path}/${pointerToken(id)}/${pointerToken(name)}`} />
+                  <PlaceMark path={`${path}/${pointerToken(id)}/${pointerToken(name)}`} />
                 </td>
                 <td colSpan={columns.length + 1} className="px-2 pb-2">
                   {editor(id, record, name, field)}

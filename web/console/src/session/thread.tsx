@@ -10,7 +10,7 @@ type Bead = {
   hue: number;
   seq: number | undefined;
   digest: string | undefined;
-  /** What it is shown of the state: only those that are shown the same can be compared. */
+  /** What all of its role are shown: only those that are shown the same can be compared. */
   sees: string;
 };
 
@@ -34,7 +34,14 @@ export function Thread({
   const sees = (role: string | undefined) =>
     JSON.stringify(charter.roles?.[role ?? ""]?.see ?? "all");
   const newest = Math.max(0, ...seats.map(({ seat }) => seat.seq));
-  const newcomer = useNewcomer(session, newest, seats.length > 0);
+  // The backend looks with the eyes of somebody new in the first pane's role.
+  const role = token?.role ?? seats[0]?.seat.you?.role;
+  const newcomer = useNewcomer(
+    session,
+    token === undefined ? role : undefined,
+    newest,
+    seats.length > 0,
+  );
   const beads: Bead[] = [
     ...seats.map(({ name, seat }) => ({
       name,
@@ -48,7 +55,9 @@ export function Thread({
       hue: 90,
       seq: newcomer?.seq,
       digest: newcomer === undefined ? undefined : digest(newcomer.state),
-      sees: sees(token?.role),
+      // With what is its own in it, which no replica of another has.
+      sees:
+        token !== undefined && sees(role).includes("unless") ? "what is theirs too" : sees(role),
     },
   ];
   const { tone, words } = judge(beads, expected + 1);
@@ -127,6 +136,7 @@ function judge(
 /** The state that somebody who arrives now would get, read anew after each update. */
 function useNewcomer(
   session: string,
+  role: string | undefined,
   seq: number,
   isWanted: boolean,
 ): { seq: number; state: Json } | undefined {
@@ -136,7 +146,7 @@ function useNewcomer(
   useEffect(() => {
     if (!isWanted) return;
     let isCurrent = true;
-    api.state(session).then(
+    api.state(session, role).then(
       (next) => {
         if (isCurrent) setState(next);
       },
@@ -147,6 +157,6 @@ function useNewcomer(
     return () => {
       isCurrent = false;
     };
-  }, [api, session, seq, isWanted]);
+  }, [api, session, role, seq, isWanted]);
   return state;
 }

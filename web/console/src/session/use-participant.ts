@@ -1,5 +1,6 @@
 import {
   type Anchor,
+  applyEffect,
   type Change,
   Connection,
   type Cue,
@@ -11,6 +12,7 @@ import {
   type Problem,
   type Settled,
   type Standing,
+  valueAt,
 } from "@rendel/client/parts";
 import { useEffect, useReducer, useRef } from "react";
 import { SERVER } from "../api.ts";
@@ -33,6 +35,8 @@ export type Seat = {
   seq: number;
   view: Json | undefined;
   confirmed: Json | undefined;
+  /** The paths of what only some of its role see. */
+  own: ReadonlySet<string>;
   unsent: number;
   you: Connection["replica"]["you"];
   /** `open`, `frozen` or `ended`. */
@@ -65,6 +69,7 @@ export type Seat = {
 };
 
 const KEPT = 200;
+const NOTHING_OWN: ReadonlySet<string> = new Set();
 const NOBODY: Seat["presence"] = new Map();
 const NOTHING_HELD: Seat["holds"] = new Map();
 
@@ -167,6 +172,7 @@ export function useParticipant(session: string, name: string, token: string | un
     seq: replica?.seq ?? 0,
     view: replica?.view,
     confirmed: replica?.confirmed,
+    own: replica?.own ?? NOTHING_OWN,
     unsent: replica?.pending.length ?? 0,
     you: replica?.you,
     session: replica?.session?.status,
@@ -182,7 +188,10 @@ export function useParticipant(session: string, name: string, token: string | un
     shownIndex: (at, index) => replica?.shownIndex(at, index) ?? index,
     answers: answers.current,
     updates: updates.current,
-    digest: () => (replica?.confirmed === undefined ? undefined : digest(replica.confirmed)),
+    digest: () =>
+      replica?.confirmed === undefined
+        ? undefined
+        : digest([...replica.own].reduce(without, replica.confirmed)),
     repaired: repaired.current,
     returned: returned.current,
     anchor: (at, index, isLeft) => connection.current?.replica.anchor(at, index, isLeft),
@@ -195,4 +204,9 @@ export function useParticipant(session: string, name: string, token: string | un
     setOffline: (isOffline) =>
       isOffline ? connection.current?.goOffline() : connection.current?.goOnline(),
   };
+}
+
+/** A state without a place that only some see; as it is where that has gone with its record. */
+function without(state: Json, at: string): Json {
+  return valueAt(state, at) === undefined ? state : applyEffect(state, { at, op: "hide" });
 }
