@@ -63,6 +63,8 @@ async fn play(
 ) -> Result<f64> {
     let (settled, is_over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
     let mut tasks = JoinSet::new();
+    // Nobody writes before all are here.
+    let mut writing = Vec::new();
     for (index, token) in tokens.iter().enumerate() {
         let url = format!("ws://127.0.0.1:{}/v1/sessions/{session}/connect", rendel.port());
         let mut request = url.into_client_request()?;
@@ -92,7 +94,7 @@ async fn play(
             continue;
         }
         let (is_over, players) = (is_over.clone(), tokens.len());
-        tasks.spawn(async move {
+        writing.push(async move {
             for n in 1_u64.. {
                 let Ok(permit) = space.acquire().await else { return };
                 permit.forget();
@@ -111,6 +113,9 @@ async fn play(
                 }
             }
         });
+    }
+    for writer in writing {
+        tasks.spawn(writer);
     }
     tokio::time::sleep(Duration::from_secs(1)).await;
     let (before, began) = (settled.load(Ordering::Relaxed), Instant::now());

@@ -14,12 +14,12 @@ use rendel_wire::{
     AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,
     Resync, Roster, Status, Waiting, Welcome,
 };
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use serde_json::Value;
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
-use crate::input::ConnectionId;
+use crate::input::{ConnectionId, StateDigests};
 use crate::members::Members;
 use crate::recent::Recent;
 
@@ -127,6 +127,9 @@ pub(crate) struct Audiences {
 
 /// Somebody who looks at the state as it is.
 pub(crate) type Eye<'e> = (&'e Viewer, &'e State);
+
+/// What some connections are shown in place of what all of their audience are.
+pub(crate) type Instead = Vec<(Vec<ConnectionId>, Shown<Content>)>;
 
 /// What an update did for one viewer beside what all of their audience are shown.
 #[derive(Debug)]
@@ -499,7 +502,7 @@ impl Audiences {
         read: &[Settled],
         last: u64,
         theirs: &[Vec<Theirs>],
-    ) -> (Shown<Content>, Vec<(Vec<ConnectionId>, Shown<Content>)>, Option<String>) {
+    ) -> (Shown<Content>, Instead, Option<String>) {
         let charter = self.charter.clone();
         let sight = self.sight(audience).clone();
         let shown = match sight.is_whole() {
@@ -712,16 +715,6 @@ pub fn states_seen(charter: &Arc<Charter>, state: &State) -> Vec<Shown<Value>> {
         false => Shown(Lens::new(charter, sight, None, state).plain()),
     };
     audiences.all.iter().map(of).collect()
-}
-
-/// The digests of a state: one of what all of each audience see, and one of what is theirs beside
-/// that for each viewer with something.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct StateDigests {
-    /// By audience.
-    pub all: Vec<String>,
-    /// By audience and viewer.
-    pub yours: Vec<((usize, Viewer), String)>,
 }
 
 /// The digests of a state, for these viewers of its audiences. It reads the state anew, and not what

@@ -8,8 +8,7 @@ use std::collections::BTreeMap;
 
 use rendel_core::Viewer;
 
-use crate::audiences::StateDigests;
-use crate::input::ConnectionId;
+use crate::input::{ConnectionId, StateDigests};
 
 /// The digests of a replica: of what all of its audience see, and of what is its own beside that.
 pub(crate) type Theirs = (String, Option<String>);

@@ -5,12 +5,11 @@ use std::sync::Arc;
 
 use rendel_core::{
     Actor, ClientKey, Edit, Facts, Path, Problem, Proposal, Reader, SequencerSnapshot, Settled,
+    Viewer,
 };
 use rendel_wire::{LeftWhy, Propose, Said, SendCue};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-
-use crate::audiences::StateDigests;
 
 /// A connection within its session. Whoever drives the session gives the number, each once.
 pub type ConnectionId = u64;
@@ -252,6 +251,16 @@ impl Heard {
             | Self::Digest { .. } => None,
         }
     }
+}
+
+/// The digests of a state: one of what all of each audience see, and one of what is theirs beside
+/// that for each viewer with something.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct StateDigests {
+    /// By audience.
+    pub all: Vec<String>,
+    /// By audience and viewer.
+    pub yours: Vec<((usize, Viewer), String)>,
 }
 
 /// What a call asks.

@@ -23,12 +23,10 @@ mod roster;
 mod session;
 mod standing;
 
-pub use audiences::{
-    Content, Shown, StateDigests, Told, Welcomed, digests, states_seen, update_seen,
-};
+pub use audiences::{Content, Shown, Told, Welcomed, digests, states_seen, update_seen};
 pub use input::{
     AppendId, Ask, CallId, ConnectionId, Entry, Found, GateVerdict, Had, Heard, IfMatch, Input,
-    Person, Standing, Status, WayIn,
+    Person, Standing, StateDigests, Status, WayIn,
 };
 pub use order::Spacing;
 pub use output::{Answer, Asked, Figures, Output, RefusalRow, Report, To, UpdateRow};
