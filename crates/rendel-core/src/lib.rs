@@ -33,6 +33,7 @@ mod presence;
 mod problem;
 mod references;
 mod rewrite;
+mod seers;
 mod sequence;
 mod sequencer;
 mod stamp;
@@ -45,8 +46,8 @@ pub use actor::{Actor, ClientKey};
 pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
     Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Lens, Limits,
-    NoAnswer, Pattern, Permission, Power, PresenceRules, Reader, Role, RosterSight, SecretIndex,
-    Seers, SessionRules, Sight, SightKey, Unanswered, Viewer,
+    NoAnswer, Pattern, Permission, Power, PresenceRules, Role, RosterSight, SecretIndex,
+    SessionRules, Sight, Unanswered,
 };
 pub use declaration::{Fault, charter_schema};
 pub use difference::{Difference, differences};
@@ -59,6 +60,7 @@ pub use patch::PatchOp;
 pub use path::{Path, Token};
 pub use presence::{Facts, Presence, Teller, follow_carets, placed};
 pub use problem::{Problem, ProblemKind};
+pub use seers::{Reader, Seers, SightKey, Viewer};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot, Verdicted};
 pub use stamp::Stamp;

@@ -5,7 +5,7 @@ use serde_json::Value;
 
 use crate::actor::ClientKey;
 use crate::canonical::weight;
-use crate::charter::{Charter, Lens, Pattern, Sight, Viewer};
+use crate::charter::{Charter, Lens, Pattern, Sight};
 use crate::document::Document;
 use crate::edit::Edit;
 use crate::kind::{Applying, Fields, Loading, Memory, Record, Walk};
@@ -14,6 +14,7 @@ use crate::patch::{Patch, PatchOp};
 use crate::path::{Path, Token};
 use crate::problem::Problem;
 use crate::rewrite::Rewrite;
+use crate::seers::Viewer;
 use crate::sequence::{Anchored, View};
 use crate::stamp::Stamp;
 use crate::update::{Effect, Settled};

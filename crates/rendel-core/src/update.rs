@@ -8,10 +8,10 @@ use smallvec::SmallVec;
 use uuid::Uuid;
 
 use crate::actor::ClientKey;
-use crate::charter::Seers;
 use crate::edit::Edit;
 use crate::op::Op;
 use crate::path::{Path, inner};
+use crate::seers::Seers;
 
 /// The effects of an update. Most have one, which is kept in place.
 pub type Effects = SmallVec<[Effect; 1]>;

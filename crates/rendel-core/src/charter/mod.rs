@@ -21,7 +21,7 @@ pub use guards::{Gate, Guard};
 pub use pattern::Pattern;
 pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
 pub use role::{Grant, Permission, Power, Role, RosterSight};
-pub use secrecy::{Reader, SecretIndex, Seers, SightKey, Viewer};
+pub use secrecy::SecretIndex;
 pub(crate) use secrecy::{Secret, disclosures};
 pub(crate) use sight::nothing_at;
 pub use sight::{Extent, Lens, Sight};

@@ -11,17 +11,15 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use sha2::{Digest as _, Sha256};
 
 use super::Charter;
 use super::expression::{Expression, Named, Read, Relation};
 use super::pattern::Pattern;
-use crate::actor::Actor;
 use crate::declaration::Section;
 use crate::kind::Fields;
 use crate::path::{Path, Token};
+use crate::seers::{Part, Seers, SightKey, word};
 use crate::state::State;
 use crate::update::{Change, Disclosure, Effect};
 
@@ -44,88 +42,6 @@ struct KeyRead {
     /// Each element of a set or list is one.
     is_many: bool,
     of: Part,
-}
-
-/// What of a participant a key is compared with.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-enum Part {
-    Id,
-    Claim(String),
-}
-
-/// Something of a participant that has a value; whoever has it sees what goes by it.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct SightKey(Part, String);
-
-/// Who sees a place.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Seers {
-    /// All whom it is hidden from unless.
-    All,
-    /// Those who have one of these keys.
-    Some(BTreeSet<SightKey>),
-}
-
-/// Who looks: what of a participant counts for what they see beside their role.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct Viewer {
-    /// The participant's id.
-    pub id: String,
-    /// What their token says beside that.
-    claims: BTreeMap<String, String>,
-}
-
-impl Viewer {
-    /// Somebody with these claims.
-    pub fn new(id: impl Into<String>, claims: &BTreeMap<String, Value>) -> Self {
-        let claims = claims.iter().filter_map(|(name, value)| Some((name.clone(), word(value)?)));
-        Self { id: id.into(), claims: claims.collect() }
-    }
-
-    /// Whoever acts.
-    pub fn of(actor: &Actor) -> Self {
-        Self::new(actor.id.clone(), &actor.claims)
-    }
-
-    /// A number that another with other keys hardly has.
-    pub fn mark(&self) -> u32 {
-        let mut hash = Sha256::new();
-        for SightKey(part, value) in self.keys() {
-            hash.update(serde_json::to_vec(&(part, value)).unwrap_or_default());
-        }
-        let bytes = hash.finalize();
-        u32::from_be_bytes([bytes[0], bytes[1], bytes[2], bytes[3]])
-    }
-
-    /// The keys that they have.
-    pub fn keys(&self) -> impl Iterator<Item = SightKey> {
-        let claims = self.claims.iter();
-        let claims = claims.map(|(name, value)| SightKey(Part::Claim(name.clone()), value.clone()));
-        std::iter::once(SightKey(Part::Id, self.id.clone())).chain(claims)
-    }
-}
-
-/// Who reads: their role, and what else counts for what they see.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct Reader {
-    /// The role.
-    pub role: String,
-    /// The participant.
-    pub viewer: Viewer,
-}
-
-impl Reader {
-    /// Whoever acts.
-    pub fn of(actor: &Actor) -> Self {
-        Self { role: actor.role.clone(), viewer: Viewer::of(actor) }
-    }
-
-    /// The backend itself, which sees everything.
-    pub fn service() -> Self {
-        Self::of(&Actor::session())
-    }
 }
 
 /// Which places go by which keys, so that what is somebody's is found without a look at the rest.
@@ -178,36 +94,6 @@ impl SecretIndex {
     ) -> impl Iterator<Item = &Path> {
         let of = |secret: &usize| self.0.get(&(*secret, key.clone()));
         secrets.iter().filter_map(of).flatten().collect::<Vec<_>>().into_iter()
-    }
-}
-
-impl Seers {
-    pub(crate) const NOBODY: Self = Self::Some(BTreeSet::new());
-
-    /// Whether a viewer is among them.
-    pub(crate) fn has(&self, viewer: &Viewer) -> bool {
-        match self {
-            Self::All => true,
-            Self::Some(keys) => viewer.keys().any(|key| keys.contains(&key)),
-        }
-    }
-
-    /// The keys, where it is not all.
-    pub(crate) fn keys(&self) -> impl Iterator<Item = &SightKey> {
-        let keys = match self {
-            Self::All => None,
-            Self::Some(keys) => Some(keys),
-        };
-        keys.into_iter().flatten()
-    }
-}
-
-/// A key as a word, so that it can be looked up; `null` is nobody's.
-fn word(value: &Value) -> Option<String> {
-    match value {
-        Value::String(text) => Some(text.clone()),
-        Value::Number(_) | Value::Bool(_) => Some(value.to_string()),
-        Value::Null | Value::Array(_) | Value::Object(_) => None,
     }
 }
 

@@ -11,12 +11,13 @@ use serde_json::{Map, Value, json};
 
 use super::Charter;
 use super::pattern::Pattern;
-use super::secrecy::{Secret, SecretIndex, Seers, SightKey, Viewer};
+use super::secrecy::{Secret, SecretIndex};
 use crate::declaration::Section;
 use crate::kind::{Field, Fields};
 use crate::op::Op;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
+use crate::seers::{Seers, SightKey, Viewer};
 use crate::state::State;
 use crate::suggest::nearest;
 use crate::update::{Beside, Disclosure, Effect, Effects, Settled, Verdict};

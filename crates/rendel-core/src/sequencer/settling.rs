@@ -6,14 +6,13 @@ use super::filling::{fill, give_own_id};
 use super::{Present, Sequencer};
 use crate::actor::{Actor, ClientKey};
 use crate::canonical::is_same;
-use crate::charter::{
-    Charter, Extent, Lens, NoAnswer, Permission, Viewer, disclosures, nothing_at,
-};
+use crate::charter::{Charter, Extent, Lens, NoAnswer, Permission, disclosures, nothing_at};
 use crate::kind::{Settlement, Site, listed};
 use crate::op::{Op, TEST, Unread};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Followed, check_references, follow_drops};
+use crate::seers::Viewer;
 use crate::stamp::Stamp;
 use crate::state::Misfit;
 use crate::update::{Effect, Effects, Proposal, Settled, Verdict, VerdictKind};
