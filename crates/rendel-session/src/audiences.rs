@@ -136,7 +136,10 @@ pub(crate) type Instead = Vec<(Vec<ConnectionId>, Shown<Content>)>;
 pub(crate) struct Theirs {
     pub(crate) viewer: Viewer,
     pub(crate) beside: Beside,
-    pub(crate) connections: Vec<ConnectionId>,
+    /// Their connections with a replica.
+    pub(crate) replicas: Vec<ConnectionId>,
+    /// Those that follow by events.
+    pub(crate) followers: Vec<ConnectionId>,
 }
 
 #[derive(Debug)]
@@ -242,11 +245,13 @@ impl Audiences {
         }
         let sight = self.sight(audience);
         let of = |update: &Settled| {
-            let keys = sight.recipients(update);
-            let seers = members.seers(audience, &keys).into_iter();
-            let theirs = |(viewer, connections): (Viewer, _)| {
-                let beside = sight.beside(&self.charter.fields, update, &viewer)?;
-                Some(Theirs { viewer, beside, connections })
+            let told = sight.told(&self.charter.fields, update);
+            let seers = members.seers(audience, told.recipients()).into_iter();
+            let theirs = |(viewer, connections): (Viewer, Vec<ConnectionId>)| {
+                let beside = told.beside(&viewer)?;
+                let (replicas, followers) =
+                    connections.into_iter().partition(|one| members.has_replica(*one));
+                Some(Theirs { viewer, beside, replicas, followers })
             };
             seers.filter_map(theirs).collect()
         };
@@ -523,7 +528,7 @@ impl Audiences {
             Some(state) => {
                 let mut patch_of = |(at, json): (usize, &Arc<str>)| {
                     let theirs = theirs.get(at).map(Vec::as_slice).unwrap_or_default();
-                    let viewers: Vec<&Viewer> = theirs.iter().map(|one| &one.viewer).collect();
+                    let viewers: Vec<&Viewer> = following(theirs).map(|one| &one.viewer).collect();
                     let (all, own) = patch(state, &charter, &sight, json, &viewers)?;
                     own_patches.push(own);
                     Ok(all)
@@ -533,13 +538,15 @@ impl Audiences {
         };
         let mut instead = Vec::new();
         for (at, theirs) in theirs.iter().enumerate() {
-            let Some(update) = read.get(at) else { continue };
+            let Some(update) = read.get(at).filter(|_| following(theirs).next().is_some()) else {
+                continue;
+            };
             let open = sight.update(&charter.fields, update);
-            for (one, Theirs { beside, connections, .. }) in theirs.iter().enumerate() {
+            for (one, Theirs { beside, followers, .. }) in following(theirs).enumerate() {
                 let whole = serde_json::to_string(&beside.joined(&open)).unwrap_or_default();
                 let patch = own_patches.get(at).and_then(|own| own.get(one)).cloned();
                 let content = Content::Instead { seq: update.seq, update: whole.into(), patch };
-                instead.push((connections.clone(), Shown(content)));
+                instead.push((followers.clone(), Shown(content)));
             }
         }
         // Without its patch a follower ends, and comes back for the state.
@@ -765,6 +772,11 @@ fn seen_update(sight: &Sight, charter: &Charter, update: &Settled, json: &Arc<st
     } else {
         serde_json::to_string(&shown).unwrap_or_default().into()
     }
+}
+
+/// Those who follow by events.
+fn following(theirs: &[Theirs]) -> impl Iterator<Item = &Theirs> {
+    theirs.iter().filter(|one| !one.followers.is_empty())
 }
 
 fn patch(

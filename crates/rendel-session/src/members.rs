@@ -104,13 +104,13 @@ impl Members {
     }
 
     /// The connections of an audience that are shown updates and have one of some keys, by viewer.
-    pub(crate) fn seers(
+    pub(crate) fn seers<'k>(
         &self,
         audience: usize,
-        keys: &BTreeSet<&SightKey>,
+        keys: impl Iterator<Item = &'k SightKey>,
     ) -> BTreeMap<Viewer, Vec<ConnectionId>> {
         let mut found = BTreeMap::<_, Vec<_>>::new();
-        let listed = keys.iter().filter_map(|key| self.by_key.get(&(audience, (*key).clone())));
+        let listed = keys.filter_map(|key| self.by_key.get(&(audience, key.clone())));
         for connection in listed.flatten().collect::<BTreeSet<_>>() {
             if let Some(member) = self.all.get(connection).filter(|member| member.is_welcome) {
                 found.entry(member.viewer.clone()).or_default().push(*connection);

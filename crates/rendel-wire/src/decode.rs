@@ -2,6 +2,7 @@
 
 use rendel_core::{Problem, ProblemKind};
 use serde::de::DeserializeOwned;
+use serde_json::Value;
 
 /// Arrays and objects may lie in one another this deep in what a participant sends.
 pub const DEEPEST: usize = 64;
@@ -51,7 +52,18 @@ fn unread<T: DeserializeOwned>(text: &str) -> Problem {
         Ok(Err(error)) => (".".to_owned(), error),
         Ok(Ok(())) => return Problem::new(ProblemKind::Malformed, "This is no JSON."),
     };
-    // In the words of JSON, and not of whoever reads it.
+    let detail = format!("This is not what was expected{}.", in_words(&at, &error));
+    Problem::new(ProblemKind::Malformed, detail)
+}
+
+/// Reads a value; what does not fit comes back in words, with its place.
+pub(crate) fn decode_value<T: DeserializeOwned>(value: Value) -> Result<T, String> {
+    serde_path_to_error::deserialize(value)
+        .map_err(|error| in_words(&error.path().to_string(), error.inner()))
+}
+
+/// What does not fit and where, in the words of JSON and not of whoever reads it.
+fn in_words(at: &str, error: &serde_json::Error) -> String {
     let words = [
         ("invalid type: map", "an object"),
         ("invalid type: sequence", "an array"),
@@ -62,8 +74,7 @@ fn unread<T: DeserializeOwned>(text: &str) -> Problem {
     let says = words.iter().fold(error.to_string(), |says, (from, to)| says.replace(from, to));
     let says = says.replace(", expected", ", and what is expected is");
     let place = if at == "." { String::new() } else { format!(" at {at:?}") };
-    let detail = format!("This is not what was expected{place}: {says}.");
-    Problem::new(ProblemKind::Malformed, detail)
+    format!("{place}: {says}")
 }
 
 pub(crate) fn check_depth(deepest: usize, text: &str) -> Result<(), Problem> {

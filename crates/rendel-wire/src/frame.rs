@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use uuid::Uuid;
 
-use crate::decode::{DEEPEST, DEEPEST_TOLD, decode_json_within};
+use crate::decode::{DEEPEST, DEEPEST_TOLD, decode_json_within, decode_value};
 
 macro_rules! frames {
     ($(#[$about:meta])* $Frames:ident, $deepest:expr, { $($(#[$doc:meta])* $Variant:ident($Body:ty) = $name:literal,)* }) => {
@@ -38,9 +38,9 @@ macro_rules! frames {
                 let name = members.remove("type");
                 let body = Value::Object(members);
                 match name.as_ref().and_then(Value::as_str) {
-                    $(Some($name) => serde_json::from_value(body).map(Self::$Variant).map_err(|error| {
-                        Problem::new(ProblemKind::Malformed, format!("The frame {:?} is wrong: \
-                            {error}.", $name))
+                    $(Some($name) => decode_value(body).map(Self::$Variant).map_err(|misfit| {
+                        let detail = format!("The frame {:?} is not what was expected{misfit}.", $name);
+                        Problem::new(ProblemKind::Malformed, detail)
                     }),)*
                     Some(other) => Err(Problem::new(
                         ProblemKind::Malformed,

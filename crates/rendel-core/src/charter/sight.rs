@@ -218,7 +218,7 @@ impl Sight {
         if self.is_whole() {
             return Settled { disclosures: Vec::new(), ..update.clone() };
         }
-        let told = Told { sight: self, fields, update };
+        let told = self.told(fields, update);
         let mut effects: Effects =
             update.effects.iter().filter_map(|effect| told.open(effect)).collect();
         let is_all = effects.len() == update.effects.len();
@@ -251,51 +251,25 @@ impl Sight {
         }
     }
 
-    /// The keys of whoever may be shown something of an update beside what all of an audience are.
-    pub fn recipients<'u>(&self, update: &'u Settled) -> BTreeSet<&'u SightKey> {
-        let secrets = self.secrets();
-        let told = update.disclosures.iter().filter(|told| secrets.contains(&told.secret));
-        told.flat_map(|told| told.from.keys().chain(told.to.keys())).collect()
-    }
-
     /// What of an update somebody is shown beside what all of their audience are; `None` where that
     /// is nothing.
     pub fn beside(&self, fields: &Fields, update: &Settled, viewer: &Viewer) -> Option<Beside> {
-        let told = Told { sight: self, fields, update };
-        let theirs = update.effects.iter().filter_map(|effect| told.theirs(effect, viewer));
-        let mut effects: Effects = theirs.collect();
-        effects.extend(told.turned_for(viewer));
-        if effects.is_empty() {
-            return None;
-        }
-        // Of what was there before only who saw it is told.
-        let own = |verdict: &Verdict| {
-            let path = Path::parse(&verdict.at).ok()?;
-            let inside = |told: &Disclosure| {
-                told.from.has(viewer) && told.to.has(viewer) && path.is_within(&told.at)
-            };
-            told.disclosures().any(inside).then(|| verdict.clone())
-        };
-        let open = self.update(fields, update).verdicts;
-        let mut verdicts: Vec<_> = update.verdicts.iter().filter_map(own).collect();
-        if !verdicts.is_empty() {
-            verdicts.retain(|own| open.iter().all(|open| open.edit != own.edit));
-            verdicts.extend(open);
-            verdicts.sort_by_key(|verdict| verdict.edit);
-        }
-        Some(Beside {
-            seq: update.seq,
-            by: update.by.clone(),
-            client: update.client,
-            n: update.n,
-            effects,
-            verdicts,
-        })
+        self.told(fields, update).beside(viewer)
     }
 
-    /// An update on its way to those who have this sight.
-    pub(crate) fn told<'t>(&'t self, fields: &'t Fields, update: &'t Settled) -> Told<'t> {
-        Told { sight: self, fields, update }
+    /// An update on its way to those who have this sight. Cost O(places that it touches).
+    pub fn told<'t>(&'t self, fields: &'t Fields, update: &'t Settled) -> Told<'t> {
+        let secrets = if update.disclosures.is_empty() { BTreeSet::new() } else { self.secrets() };
+        let of_ours = |told: &&Disclosure| secrets.contains(&told.secret);
+        let disclosures: Vec<_> = update.disclosures.iter().filter(of_ours).collect();
+        let mut by_key = BTreeMap::<_, Vec<_>>::new();
+        for told in &disclosures {
+            let keys: BTreeSet<_> = told.from.keys().chain(told.to.keys()).collect();
+            keys.into_iter().for_each(|key| by_key.entry(key).or_default().push(*told));
+        }
+        let place = |told: &&'t Disclosure| ((told.secret, told.at.tokens()), *told);
+        let by_place = disclosures.iter().map(place).collect();
+        Told { sight: self, fields, update, disclosures, by_place, by_key }
     }
 
     fn verdict(&self, fields: &Fields, verdict: &Verdict) -> Option<Verdict> {
@@ -312,22 +286,65 @@ impl Sight {
 }
 
 /// An update on its way to an audience.
-pub(crate) struct Told<'t> {
+#[derive(Debug)]
+pub struct Told<'t> {
     sight: &'t Sight,
     fields: &'t Fields,
     update: &'t Settled,
+    /// What it does to who of the audience sees what.
+    disclosures: Vec<&'t Disclosure>,
+    by_place: BTreeMap<(usize, &'t [Token]), &'t Disclosure>,
+    by_key: BTreeMap<&'t SightKey, Vec<&'t Disclosure>>,
 }
 
-impl Told<'_> {
-    fn disclosures(&self) -> impl Iterator<Item = &Disclosure> {
-        let secrets = self.sight.secrets();
-        self.update.disclosures.iter().filter(move |told| secrets.contains(&told.secret))
+impl<'t> Told<'t> {
+    /// The keys of whoever may be shown something beside what all of the audience are.
+    pub fn recipients(&self) -> impl Iterator<Item = &'t SightKey> {
+        self.by_key.keys().copied()
+    }
+
+    /// What somebody is shown beside what all of the audience are; `None` where that is nothing.
+    /// Cost O(places that are theirs × effects).
+    pub fn beside(&self, viewer: &Viewer) -> Option<Beside> {
+        let own = self.of(viewer);
+        let theirs = self.update.effects.iter();
+        let theirs = theirs.filter_map(|effect| self.effect_of(&own, effect, viewer));
+        let mut effects: Effects = theirs.collect();
+        effects.extend(self.turned_for(viewer));
+        if effects.is_empty() {
+            return None;
+        }
+        // Of what was there before only who saw it is told.
+        let told = |verdict: &Verdict| {
+            let path = Path::parse(&verdict.at).ok()?;
+            let inside = |told: &&Disclosure| {
+                told.from.has(viewer) && told.to.has(viewer) && path.is_within(&told.at)
+            };
+            own.iter().any(inside).then(|| verdict.clone())
+        };
+        let mut verdicts: Vec<_> = self.update.verdicts.iter().filter_map(told).collect();
+        if !verdicts.is_empty() {
+            let open = self.sight.update(self.fields, self.update).verdicts;
+            verdicts.retain(|own| open.iter().all(|open| open.edit != own.edit));
+            verdicts.extend(open);
+            verdicts.sort_by_key(|verdict| verdict.edit);
+        }
+        let Settled { seq, client, n, .. } = *self.update;
+        Some(Beside { seq, by: self.update.by.clone(), client, n, effects, verdicts })
+    }
+
+    /// The places that somebody sees or saw by a key of theirs, in order.
+    fn of(&self, viewer: &Viewer) -> Vec<&'t Disclosure> {
+        let keyed = viewer.keys().filter_map(|key| self.by_key.get(&key));
+        let mut own: Vec<_> = keyed.flatten().copied().collect();
+        own.sort_by_key(|told| (told.secret, told.at.tokens()));
+        own.dedup_by_key(|told| (told.secret, told.at.tokens()));
+        own
     }
 
     fn effect(&self, effect: &Effect, sees: &dyn Fn(&Disclosure) -> bool) -> Option<Effect> {
         let seen = |secret: usize, place: &[Token]| {
-            let is_it = |told: &&Disclosure| told.secret == secret && told.at.tokens() == place;
-            self.update.disclosures.iter().find(is_it).is_some_and(sees)
+            self.by_place.get(&(secret, place)).is_some_and(|told| sees(told))
         };
         self.sight.effect(self.fields, effect, &seen)
     }
@@ -342,10 +359,14 @@ impl Told<'_> {
     /// An effect that somebody is shown beside that: it is in a place that they see before and
     /// after, and not all do.
     pub(crate) fn theirs(&self, effect: &Effect, viewer: &Viewer) -> Option<Effect> {
+        self.effect_of(&self.of(viewer), effect, viewer)
+    }
+
+    fn effect_of(&self, own: &[&Disclosure], effect: &Effect, viewer: &Viewer) -> Option<Effect> {
         let change = effect.change();
         let within = |told: &Disclosure| change.path().is_some_and(|at| at.is_within(&told.at));
         let is_theirs = |told: &Disclosure| told.stays_with(viewer);
-        let is_inside = self.disclosures().any(|told| is_theirs(told) && within(told));
+        let is_inside = own.iter().any(|told| is_theirs(told) && within(told));
         is_inside.then(|| self.effect(effect, &is_theirs)).flatten()
     }
 
@@ -358,7 +379,7 @@ impl Told<'_> {
 
     /// What becomes of places for all, after the effects.
     pub(crate) fn turned(&self) -> Effects {
-        let turned = |told: &Disclosure| {
+        let turned = |told: &&Disclosure| {
             let was = told.from == Seers::All && !told.is_anew;
             match (was, told.to == Seers::All) {
                 (false, true) => self.shown(told),
@@ -366,7 +387,7 @@ impl Told<'_> {
                 _ => None,
             }
         };
-        self.disclosures().filter_map(turned).collect()
+        self.disclosures.iter().filter_map(turned).collect()
     }
 
     /// What becomes of places for somebody beside that.
@@ -381,7 +402,7 @@ impl Told<'_> {
                 (saw && !told.is_gone).then(|| Effect::new(&told.at, Op::Hide))
             }
         };
-        self.disclosures().filter_map(turned).collect()
+        self.of(viewer).into_iter().filter_map(turned).collect()
     }
 }
 

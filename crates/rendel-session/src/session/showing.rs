@@ -7,7 +7,7 @@ use rendel_core::{ClientOutcome, Reader, Settled, Viewer};
 use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
 
 use super::Session;
-use crate::audiences::{Content, Shown, Word};
+use crate::audiences::{Theirs, Word};
 use crate::input::{ConnectionId, Standing, Status};
 use crate::members::Member;
 use crate::order::{Origin, Waiting};
@@ -172,13 +172,14 @@ impl Session {
             let (shown, instead, why) =
                 self.audiences.updates(audience, &updates, &read, last, &theirs);
             // What is somebody's own of an update comes before it, and is taken in with it.
-            for (connections, shown) in instead {
-                self.show_these(connections, shown, false);
+            for (followers, shown) in instead {
+                self.outputs.push(Output::Show { to: To::These(followers), shown });
             }
-            for theirs in theirs.into_iter().flatten() {
+            let with_replicas = |theirs: &Theirs| !theirs.replicas.is_empty();
+            for theirs in theirs.into_iter().flatten().filter(with_replicas) {
                 let shown = self.audiences.beside(&theirs);
-                told_beside.extend(theirs.connections.iter().map(|id| (*id, theirs.beside.seq)));
-                self.show_these(theirs.connections, shown, true);
+                told_beside.extend(theirs.replicas.iter().map(|id| (*id, theirs.beside.seq)));
+                self.outputs.push(Output::Show { to: To::These(theirs.replicas), shown });
             }
             self.outputs.push(Output::Show { to: To::Audience(audience), shown });
             if let Some(why) = why {
@@ -199,19 +200,6 @@ impl Session {
             }
         }
         self.people.handle_shown(&read, self.now);
-    }
-
-    /// Shows something to those of some connections that have a replica, or to those that have none.
-    fn show_these(
-        &mut self,
-        mut connections: Vec<ConnectionId>,
-        shown: Shown<Content>,
-        has_replica: bool,
-    ) {
-        connections.retain(|connection| self.members.has_replica(*connection) == has_replica);
-        if !connections.is_empty() {
-            self.outputs.push(Output::Show { to: To::These(connections), shown });
-        }
     }
 
     /// Shows what changed in presence, where it is time.
