@@ -50,7 +50,10 @@ pub(super) fn notes(charter: &Charter) -> Vec<String> {
         if charter.holds.is_binding {
             let held = charter.fields.iter().map(|(name, _)| [name, "*"]).filter(|held| {
                 let path = Path::of(*held);
-                hides(&path) && edits(path.tokens())
+                let at = &charter.holds.at;
+                let may_be_held =
+                    at.is_empty() || at.iter().any(|at| at.concerns(path.tokens(), false));
+                may_be_held && hides(&path) && edits(path.tokens())
             });
             for [field, _] in held {
                 notes.push(format!(

@@ -32,7 +32,6 @@ pub(crate) struct Secret {
     open: Vec<Expression>,
     keys: Vec<KeyRead>,
     pub(super) source: String,
-    pub(super) line: usize,
 }
 
 /// Where a key of a record is.
@@ -345,8 +344,7 @@ impl Section<'_> {
                 }
                 let record = len / 2 * 2;
                 let source = source.to_owned();
-                let line = self.line_of(span.cloned());
-                secrets.push(Secret { place: pattern, record, open, keys, source, line });
+                secrets.push(Secret { place: pattern, record, open, keys, source });
                 Some(secrets.len() - 1)
             }
         }

@@ -464,15 +464,15 @@ impl<'l> Lens<'l> {
         extent(self.sight.at(path.tokens(), &self.charter.fields, &sees).shown())
     }
 
-    /// The condition on the way to a path, with its line in the charter.
-    pub fn condition(&self, path: &Path) -> Option<(&'l str, usize)> {
+    /// The condition on the way to a path.
+    pub fn condition(&self, path: &Path) -> Option<&'l str> {
         let tokens = path.tokens();
         let known = self.sight.secrets().into_iter();
         let secret = known.filter_map(|secret| self.charter.secrets.get(secret)).find(|secret| {
             let len = secret.place.len();
             len <= tokens.len() && secret.place.matches(&tokens[..len])
         });
-        secret.map(|secret| (secret.source.as_str(), secret.line))
+        secret.map(|secret| secret.source.as_str())
     }
 
     /// What is theirs beside what all of their audience are shown: values by their paths. Cost

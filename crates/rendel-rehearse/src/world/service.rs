@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use rendel_core::{Actor, Edit, Hold, Problem, ProblemKind, Proposal, Reader};
 use rendel_session::{
-    Ask, Entry, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session, Settings, Spacing,
-    Standing, Status, UpdateRow, WayIn, digests,
+    Ask, Content, Entry, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session, Settings,
+    Spacing, Standing, Status, UpdateRow, WayIn, digests,
 };
 use rendel_wire::{LeftWhy, SessionHead};
 use sha2::Digest as _;
@@ -193,7 +193,9 @@ impl World {
                 for follower in &mut self.hosts[host].followers {
                     follower.handle(&to, &content)?;
                 }
-                self.check_followers(host)?;
+                if matches!(content, Content::Begin { .. } | Content::Updates { .. }) {
+                    self.check_followers(host)?;
+                }
                 self.hosts[host].show(&to, content)?;
                 let links: Vec<u64> = self.hosts[host].outlets.keys().copied().collect();
                 for link in links {

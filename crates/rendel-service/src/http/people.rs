@@ -266,18 +266,18 @@ fn sees(charter: &Charter, role: &str, sub: String, path: &Path, state: &State) 
     let viewer = Viewer::new(sub, &BTreeMap::new());
     let lens = Lens::new(charter, charter.sight(role), Some(&viewer), state);
     let extent = lens.extent(path);
-    let see_line = charter.roles.get(role).map_or(0, |role| role.see_line);
+    let line = charter.roles.get(role).map_or(0, |role| role.see_line);
     let how = match extent {
         Extent::Whole => "all of",
         Extent::Part => "parts of",
         Extent::Nothing => "nothing of",
     };
-    let (line, because) = match lens.condition(path) {
-        Some((source, line)) => {
+    let because = match lens.condition(path) {
+        Some(source) => {
             let holds = if extent == Extent::Nothing { "does not hold" } else { "holds" };
-            (line, format!("{role:?} sees {how} {path}, since {source} {holds}."))
+            format!("{role:?} sees {how} {path}, since {source} {holds}.")
         }
-        None => (see_line, format!("{role:?} sees {how} {path}.")),
+        None => format!("{role:?} sees {how} {path}."),
     };
     let lines: Vec<usize> = Some(line).filter(|line| *line > 0).into_iter().collect();
     MayAnswer {

@@ -352,6 +352,22 @@ async fn each_replica_and_follower_has_what_its_owner_may_see_as_that_changes() 
         let seen = service.get(&format!("/v1/sessions/windfall/state?as={role}&sub={sub}")).await;
         assert_eq!(seen.json::<Value>().await.unwrap(), *expected);
     }
+    // And says why.
+    let may = |sub: &str, path: &str| {
+        let asked = ["may", "windfall", "--as", "player", "--sub", sub, "--see", path];
+        let output = service.rendel(&asked);
+        (output.status.success(), String::from_utf8(output.stdout).unwrap())
+    };
+    let (sees, words) = may("oda", "/drafts/d1/text");
+    assert!(
+        sees && words.starts_with("yes: \"player\" sees all of /drafts/d1/text, since record.by"),
+        "{words}"
+    );
+    let (sees, words) = may("keziah", "/drafts/d1");
+    assert!(
+        !sees && words.contains("does not hold") && words.contains("see = [\"/**\","),
+        "{words}"
+    );
     let mut connections: Vec<_> = all.into_iter().map(|one| one.2).collect();
     until("the replicas agree", async || {
         for connection in &mut connections {
