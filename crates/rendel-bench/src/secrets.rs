@@ -81,8 +81,8 @@ async fn play(
         let freed = space.clone();
         tasks.spawn(async move {
             while let Some(Ok(Message::Text(text))) = back.next().await {
-                // One's own is known by its client, in the update or beside it; or it is told that it
-                // took effect where it is not seen any more.
+                // One's own is known by its client, in the update or beside it; an `outcome`
+                // answers what its author no longer sees.
                 let outcome = usize::from(text.starts_with("{\"type\":\"outcome\""));
                 let answered =
                     if index < writers { text.matches(&own).count() + outcome } else { 0 };

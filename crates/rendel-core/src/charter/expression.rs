@@ -145,7 +145,7 @@ impl Expression {
         parts.into_iter().map(alternative).collect()
     }
 
-    /// The two sides, where it is an equality or a membership: `one == other` or `one in other`.
+    /// The two sides of an equality (`one == other`) or a membership (`one in other`).
     pub(crate) fn pair(&self) -> Option<(Relation, Named, Named)> {
         let Expr::Call(call) = &self.tree.expr else { return None };
         let relation = match call.func_name.as_str() {
@@ -194,7 +194,7 @@ impl Expression {
     }
 }
 
-/// The names that a chain of members is made of; `None` where it is more than that.
+/// The names in a chain such as `who.claims.team`; `None` for any other expression.
 fn names(node: &IdedExpr) -> Option<Named> {
     match &node.expr {
         Expr::Ident(name) => Some(vec![name.clone()]),

@@ -9,6 +9,7 @@ mod reading;
 mod role;
 mod secrecy;
 mod sight;
+mod told;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;

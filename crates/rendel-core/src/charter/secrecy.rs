@@ -114,7 +114,7 @@ impl Secret {
         }
     }
 
-    /// Who sees a place as the state is; nobody where it is not there.
+    /// Who sees a place in a state. A place that does not exist is seen by nobody.
     pub(crate) fn seers(&self, fields: &Fields, state: &State, place: &[Token]) -> Seers {
         let record = &place[..self.record];
         if !state.has(fields, place) {

@@ -1,0 +1,156 @@
+//! An update as it is told to an audience, and to those of it who see more.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::sight::Sight;
+use crate::kind::Fields;
+use crate::op::Op;
+use crate::path::{Path, Token};
+use crate::seers::{Seers, SightKey, Viewer};
+use crate::update::{Beside, Disclosure, Effect, Effects, Settled, Verdict};
+
+/// An update on its way to an audience.
+#[derive(Debug)]
+pub struct Told<'t> {
+    sight: &'t Sight,
+    fields: &'t Fields,
+    update: &'t Settled,
+    /// What it does to who of the audience sees what.
+    disclosures: Vec<&'t Disclosure>,
+    by_place: BTreeMap<(usize, &'t [Token]), &'t Disclosure>,
+    by_key: BTreeMap<&'t SightKey, Vec<&'t Disclosure>>,
+}
+
+impl<'t> Told<'t> {
+    /// The keys of whoever may be shown something beside what all of the audience are.
+    pub fn recipients(&self) -> impl Iterator<Item = &'t SightKey> {
+        self.by_key.keys().copied()
+    }
+
+    /// What somebody is shown beside what all of the audience are; `None` where that is nothing.
+    /// Cost O(places that are theirs × effects).
+    pub fn beside(&self, viewer: &Viewer) -> Option<Beside> {
+        let own = self.of(viewer);
+        let theirs = self.update.effects.iter();
+        let theirs = theirs.filter_map(|effect| self.effect_of(&own, effect, viewer));
+        let mut effects: Effects = theirs.collect();
+        effects.extend(self.turned_for(viewer));
+        if effects.is_empty() {
+            return None;
+        }
+        // Of what was there before only who saw it is told.
+        let told = |verdict: &Verdict| {
+            let path = Path::parse(&verdict.at).ok()?;
+            let inside = |told: &&Disclosure| {
+                told.from.has(viewer) && told.to.has(viewer) && path.is_within(&told.at)
+            };
+            own.iter().any(inside).then(|| verdict.clone())
+        };
+        let mut verdicts: Vec<_> = self.update.verdicts.iter().filter_map(told).collect();
+        if !verdicts.is_empty() {
+            let open = self.sight.update(self.fields, self.update).verdicts;
+            verdicts.retain(|own| open.iter().all(|open| open.edit != own.edit));
+            verdicts.extend(open);
+            verdicts.sort_by_key(|verdict| verdict.edit);
+        }
+        let Settled { seq, client, n, .. } = *self.update;
+        Some(Beside { seq, by: self.update.by.clone(), client, n, effects, verdicts })
+    }
+
+    /// The places that somebody sees or saw by a key of theirs, in order.
+    fn of(&self, viewer: &Viewer) -> Vec<&'t Disclosure> {
+        let keyed = viewer.keys().filter_map(|key| self.by_key.get(&key));
+        let mut own: Vec<_> = keyed.flatten().copied().collect();
+        own.sort_by_key(|told| (told.secret, told.at.tokens()));
+        own.dedup_by_key(|told| (told.secret, told.at.tokens()));
+        own
+    }
+
+    fn effect(&self, effect: &Effect, sees: &dyn Fn(&Disclosure) -> bool) -> Option<Effect> {
+        let seen = |secret: usize, place: &[Token]| {
+            self.by_place.get(&(secret, place)).is_some_and(|told| sees(told))
+        };
+        self.sight.effect(self.fields, effect, &seen)
+    }
+
+    /// An effect as all are shown it.
+    pub(crate) fn open(&self, effect: &Effect) -> Option<Effect> {
+        self.effect(effect, &|told| {
+            told.from == Seers::All && told.to == Seers::All && !told.is_anew
+        })
+    }
+
+    /// An effect that somebody is shown beside that: it is in a place that they see before and
+    /// after, and not all do.
+    pub(crate) fn theirs(&self, effect: &Effect, viewer: &Viewer) -> Option<Effect> {
+        self.effect_of(&self.of(viewer), effect, viewer)
+    }
+
+    fn effect_of(&self, own: &[&Disclosure], effect: &Effect, viewer: &Viewer) -> Option<Effect> {
+        let change = effect.change();
+        let within = |told: &Disclosure| change.path().is_some_and(|at| at.is_within(&told.at));
+        let is_theirs = |told: &Disclosure| told.stays_with(viewer);
+        let is_inside = own.iter().any(|told| is_theirs(told) && within(told));
+        is_inside.then(|| self.effect(effect, &is_theirs)).flatten()
+    }
+
+    /// A place is shown to those who did not see it.
+    fn shown(&self, told: &Disclosure) -> Option<Effect> {
+        let value = told.value.clone()?;
+        let value = self.sight.value_as(self.fields, &told.at, value, &|_, _| true)?;
+        Some(Effect::new(&told.at, Op::Show(value)))
+    }
+
+    /// What becomes of places for all, after the effects.
+    pub(crate) fn turned(&self) -> Effects {
+        let turned = |told: &&Disclosure| {
+            let was = told.from == Seers::All && !told.is_anew;
+            match (was, told.to == Seers::All) {
+                (false, true) => self.shown(told),
+                (true, false) if !told.is_gone => Some(Effect::new(&told.at, Op::Hide)),
+                _ => None,
+            }
+        };
+        self.disclosures.iter().filter_map(turned).collect()
+    }
+
+    /// What becomes of places for somebody beside that.
+    pub(crate) fn turned_for(&self, viewer: &Viewer) -> Effects {
+        let turned = |told: &Disclosure| {
+            let saw = told.from.has(viewer) && told.from != Seers::All && !told.is_anew;
+            if told.to == Seers::All || told.stays_with(viewer) {
+                None
+            } else if told.to.has(viewer) {
+                self.shown(told)
+            } else {
+                (saw && !told.is_gone).then(|| Effect::new(&told.at, Op::Hide))
+            }
+        };
+        self.of(viewer).into_iter().filter_map(turned).collect()
+    }
+}
+
+impl Disclosure {
+    /// Whether somebody sees the place before and after, and not all do.
+    fn stays_with(&self, viewer: &Viewer) -> bool {
+        let is_theirs = |seers: &Seers| *seers != Seers::All && seers.has(viewer);
+        !self.is_anew && is_theirs(&self.from) && is_theirs(&self.to)
+    }
+}
+
+impl Sight {
+    /// An update on its way to those who have this sight. Cost O(places that it touches).
+    pub fn told<'t>(&'t self, fields: &'t Fields, update: &'t Settled) -> Told<'t> {
+        let secrets = if update.disclosures.is_empty() { BTreeSet::new() } else { self.secrets() };
+        let of_ours = |told: &&Disclosure| secrets.contains(&told.secret);
+        let disclosures: Vec<_> = update.disclosures.iter().filter(of_ours).collect();
+        let mut by_key = BTreeMap::<_, Vec<_>>::new();
+        for told in &disclosures {
+            let keys: BTreeSet<_> = told.from.keys().chain(told.to.keys()).collect();
+            keys.into_iter().for_each(|key| by_key.entry(key).or_default().push(*told));
+        }
+        let place = |told: &&'t Disclosure| ((told.secret, told.at.tokens()), *told);
+        let by_place = disclosures.iter().map(place).collect();
+        Told { sight: self, fields, update, disclosures, by_place, by_key }
+    }
+}
