@@ -40,6 +40,7 @@ mod stamp;
 mod state;
 mod suggest;
 mod surface;
+mod totals;
 mod update;
 
 pub use actor::{Actor, ClientKey};
@@ -54,8 +55,8 @@ pub use difference::{Difference, differences};
 pub use document::Document;
 pub use edit::Edit;
 pub use holds::{Hold, HoldChange, Holds};
-pub use kind::{Cell, Field, Fields, KINDS, KindWords};
-pub use op::{Made, Op, Place, Splicing};
+pub use kind::{Cell, Chance, Draw, DrawKey, Field, Fields, KINDS, KindWords};
+pub use op::{Act, Made, Op, Place, Splicing};
 pub use patch::PatchOp;
 pub use path::{Path, Token};
 pub use presence::{Facts, Presence, Teller, follow_carets, placed};

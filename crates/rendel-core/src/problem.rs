@@ -83,6 +83,7 @@ problems! {
     WrongMethod    "wrong-method"    405 40 "Method not taken here"
     WrongMedia     "wrong-media"     415 41 "Content-Type not taken here"
     Crowded        "crowded"         503 42 "No place at this moment"
+    Gathering      "gathering"       409 43 "Waiting for participants"
 }
 
 impl ProblemKind {

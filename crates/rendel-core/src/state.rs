@@ -5,18 +5,22 @@ use serde_json::Value;
 
 use crate::actor::ClientKey;
 use crate::canonical::weight;
-use crate::charter::{Charter, Lens, Pattern, Sight};
+use crate::charter::{Charter, Lens, Pattern, Sight, Turn};
 use crate::document::Document;
 use crate::edit::Edit;
-use crate::kind::{Applying, Fields, Loading, Memory, Record, Walk};
+use crate::kind::{
+    Applying, Cell, Field, Fields, Kind as _, Loading, Memory, Record, Seats, SeatsField, TurnCell,
+    TurnField, Walk,
+};
 use crate::op::Op;
 use crate::patch::{Patch, PatchOp};
 use crate::path::{Path, Token};
-use crate::problem::Problem;
+use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
 use crate::seers::Viewer;
 use crate::sequence::{Anchored, View};
 use crate::stamp::Stamp;
+use crate::totals::Totals;
 use crate::update::{Effect, Settled};
 
 /// Stored effects or a stored state that do not fit the charter: the journal was damaged or belongs
@@ -51,7 +55,13 @@ impl State {
             Some(plain) => fields.load(&Path::of::<String>([]), plain, Loading::ASKED)?,
             None => fields.initial(Stamp::OPENING),
         };
-        Ok(Self::of(fields, root, Memory::new(charter.memory)))
+        let mut state = Self::of(fields, root, Memory::new(charter.memory));
+        let totals = Totals::of(fields, &state.root, &charter.play.totals);
+        for effect in state.following(charter, &totals, &Totals::default())? {
+            let begun = state.apply_one(fields, &effect, Stamp::OPENING);
+            begun.map_err(|misfit| Problem::new(ProblemKind::Unavailable, misfit.to_string()))?;
+        }
+        Ok(state)
     }
 
     fn of(fields: &Fields, root: Record, memory: Memory) -> Self {
@@ -255,5 +265,56 @@ impl State {
 
     pub(crate) fn root(&self) -> &Record {
         &self.root
+    }
+
+    /// Who sits where, where the charter has seats.
+    pub(crate) fn seats<'s>(&'s self, charter: &'s Charter) -> Option<(&'s SeatsField, &'s Seats)> {
+        let field = charter.play.seats.as_ref()?;
+        match charter.fields.find(self.root(), std::slice::from_ref(field))? {
+            (Field::Seats(field), Cell::Seats(cell)) => Some((field, cell)),
+            _ => None,
+        }
+    }
+
+    /// The seat of a participant.
+    pub(crate) fn seat_of(&self, charter: &Charter, who: &str) -> Option<String> {
+        self.seats(charter)?.1.seat_of(who).map(str::to_owned)
+    }
+
+    /// Whose turn it is.
+    pub(crate) fn turn<'s>(
+        &'s self,
+        charter: &'s Charter,
+        field: &Token,
+    ) -> Option<(&'s TurnField, &'s TurnCell)> {
+        match charter.fields.find(self.root(), std::slice::from_ref(field))? {
+            (Field::Turn(field), Cell::Turn(cell)) => Some((field, cell)),
+            _ => None,
+        }
+    }
+
+    /// What has to be told for what follows by itself to be right: totals that are others now, and
+    /// turns of seats that are free. `was` is what the totals came to when they were right.
+    pub(crate) fn following(
+        &self,
+        charter: &Charter,
+        totals: &Totals,
+        was: &Totals,
+    ) -> Result<Vec<Effect>, Problem> {
+        let Charter { fields, play, .. } = charter;
+        let mut effects = totals.outstanding(fields, &self.root, &play.totals, was)?;
+        for Turn { field, .. } in &play.turns {
+            let Some(((turn, cell), (of, seats))) =
+                self.turn(charter, field).zip(self.seats(charter))
+            else {
+                continue;
+            };
+            let next = turn.kept_up(cell, of, seats);
+            if next != *cell {
+                let next = turn.plain(&next);
+                effects.push(Effect::new(Path::of([field.clone()]), Op::Set(next.into())));
+            }
+        }
+        Ok(effects)
     }
 }

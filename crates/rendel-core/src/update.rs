@@ -74,6 +74,7 @@ impl Effect {
             | Op::Move { .. }
             | Op::Splice { .. }
             | Op::Test(_)
+            | Op::Act(_)
             | Op::Show(_)
             | Op::Hide
             | Op::Unknown { .. } => Change::Changed(self.at.clone()),

@@ -311,8 +311,9 @@ fn a_condition_is_checked_when_the_charter_is() {
                 .join("\n")
         })
     };
-    let key = "for each part that speaks of who: a register of the record that equals who.id or \
-        who.claims.NAME, or who.id in a set or list of the record; parts are joined by ||";
+    let key = "for each part that speaks of who: a register of the record that equals \
+        who.id, who.seat or who.claims.NAME, or who.id in a set or list of the record; parts are \
+        joined by ||";
     let table = [
         (
             r#"{ but = "/cards/*/face", unless = "record.holder == who.id && record.open == true" }"#,

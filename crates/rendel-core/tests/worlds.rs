@@ -6,10 +6,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use rendel_core::{Actor, Charter, Edit, Outcome, Proposal, Sequencer, Settled, weight};
+use rendel_core::{Actor, Chance, Charter, Edit, Outcome, Proposal, Sequencer, Settled, weight};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -69,6 +70,32 @@ kind = "text"
 [state.barrels.each.steps.each.crew]
 kind = "register"
 refers = { to = "/crews", on-drop = "cascade" }
+[state.seats]
+kind = "seats"
+names = ["east", "west"]
+[state.turn]
+kind = "turn"
+seats = "/seats"
+governs = ["/best"]
+moves = 1
+[state.bag]
+kind = "random"
+shuffles = ["/barrels/*/crew"]
+[state.per-crew]
+kind = "total"
+from = "/barrels"
+count = true
+by = "crew"
+[state.parts]
+kind = "total"
+from = "/barrels"
+share = true
+by = "by"
+[state.crewed-steps]
+kind = "total"
+from = "/barrels/*/steps"
+count = true
+where = "record.crew != null"
 [[guards]]
 at = "/heads"
 rule = "new != 13"
@@ -160,7 +187,17 @@ fn edit() -> impl Strategy<Value = Edit> {
             Edit::new(at, "move").with(place, beside)
         }),
     ];
-    prop_oneof![2 => scalars, 3 => records, 4 => sequences]
+    let seat = || prop::sample::select(vec!["east", "west"]);
+    let play = prop_oneof![
+        seat().prop_map(|seat| Edit::new("/seats", "sit").with("seat", seat)),
+        prop::sample::select(vec!["stand", "accept"]).prop_map(|op| Edit::new("/seats", op)),
+        prop::sample::select(vec!["oda", "bram"])
+            .prop_map(|to| Edit::new("/seats", "offer").with("to", to)),
+        prop::sample::select(vec!["advance", "reverse"]).prop_map(|op| Edit::new("/turn", op)),
+        (0..9u64).prop_map(|sides| Edit::new("/bag", "roll").with("sides", sides).with("count", 3)),
+        Just(Edit::new("/bag", "shuffle").with("of", "/barrels").with("field", "crew")),
+    ];
+    prop_oneof![2 => scalars, 3 => records, 4 => sequences, 2 => play]
 }
 
 fn step() -> impl Strategy<Value = Step> {
@@ -185,7 +222,12 @@ fn stored(sequencer: &Sequencer) -> Value {
 }
 
 fn restored(charter: &Arc<Charter>, snapshot: &Value) -> Sequencer {
-    Sequencer::restore(charter.clone(), serde_json::from_value(snapshot.clone()).unwrap())
+    let snapshot = serde_json::from_value(snapshot.clone()).unwrap();
+    Sequencer::restore(charter.clone(), snapshot).with_chance(chance())
+}
+
+fn chance() -> Option<Chance> {
+    Some(Chance::new([7; 32]))
 }
 
 /// All that a sequencer goes on with but for what it remembers of clients.
@@ -199,7 +241,10 @@ fn run(rule: &str, steps: Vec<Step>) {
     let source = CHARTER.replace("RULE", rule);
     let charter = Charter::parse(&source).unwrap_or_else(|faults| panic!("{faults:?}"));
     let charter = Arc::new(charter.remembering(6, 10));
-    let mut sequencer = Sequencer::open(charter.clone(), None).unwrap();
+    let mut sequencer = Sequencer::open(charter.clone(), None).unwrap().with_chance(chance());
+    let first = sequencer.own_edits(&|_| true, 1);
+    assert!(matches!(sequencer.handle_act(first, 1), Outcome::Settled(_)));
+    let first = sequencer.seq();
     let mut snapshots = vec![stored(&sequencer)];
     let mut journal: Vec<Settled> = Vec::new();
     let (mut sent, mut last) = ([0u64; 4], [const { None }; 4]);
@@ -241,7 +286,9 @@ fn run(rule: &str, steps: Vec<Step>) {
                 assert_eq!(serde_json::from_str::<Settled>(&text).unwrap(), update);
                 journal.push(update);
                 snapshots.push(after.clone());
-                let plain = weight(&sequencer.plain()) as u64;
+                let state = sequencer.plain();
+                assert_eq!(state, with_totals(&state), "totals are those of the records");
+                let plain = weight(&state) as u64;
                 assert_eq!(sequencer.weight(), plain, "the weight is that of the state");
             }
             Outcome::Refused(_) | Outcome::Repeated(_) => {
@@ -251,11 +298,40 @@ fn run(rule: &str, steps: Vec<Step>) {
         before = after;
     }
     let end = without_clients(&stored(&sequencer));
+    assert_eq!(snapshots.len() as u64 + first - 1, sequencer.seq());
     for (seq, snapshot) in snapshots.iter().enumerate() {
         let mut replayed = restored(&charter, snapshot);
         journal[seq..].iter().for_each(|update| replayed.replay(update).unwrap());
         assert_eq!(without_clients(&stored(&replayed)), end, "from the snapshot at {seq}");
     }
+}
+
+/// A state with its totals counted anew.
+fn with_totals(state: &Value) -> Value {
+    let barrels: Vec<&Value> = state["barrels"].as_object().unwrap().values().collect();
+    let count = |field: &str| {
+        let mut groups: BTreeMap<String, u64> = BTreeMap::new();
+        for group in barrels.iter().filter_map(|barrel| barrel[field].as_str()) {
+            *groups.entry(group.to_owned()).or_default() += 1;
+        }
+        groups
+    };
+    let mut state = state.clone();
+    let by = count("by");
+    let whole: u64 = by.values().sum();
+    let told = state["parts"].as_object().unwrap();
+    let sum: f64 = told.values().map(|part| part.as_f64().unwrap()).sum();
+    assert!(whole == 0 || (sum - 100.0).abs() < 1e-9, "{told:?}");
+    for (group, part) in told {
+        let exact = by[group] as f64 * 100.0 / whole as f64;
+        assert!((part.as_f64().unwrap() - exact).abs() < 0.1, "{told:?}");
+    }
+    assert!(told.keys().eq(by.keys()), "{told:?}");
+    let steps = barrels.iter().flat_map(|barrel| barrel["steps"].as_array().unwrap());
+    let crewed = steps.filter(|step| !step["value"]["crew"].is_null()).count();
+    state["per-crew"] = json!(count("crew"));
+    state["crewed-steps"] = crewed.into();
+    state
 }
 
 /// Fewer than usual, since each of them is started anew at every step.

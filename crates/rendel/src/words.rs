@@ -141,6 +141,7 @@ fn effect_in_words(effect: &Effect) -> String {
         Op::Show(value) => format!("{at} shown: {value}"),
         Op::Hide => format!("{at} hidden"),
         Op::Test(value) => format!("{at} is {value}"),
+        Op::Act(_) => format!("{at} {}", effect.op.name()),
         Op::Unknown { name, .. } => format!("{at} {name}"),
     }
 }

@@ -2,17 +2,21 @@
 //! after parsing.
 //!
 //! The language here is what a rule over a record needs: members, comparisons, sums, `&&`, `||`,
-//! `!`, `?:`, `in`, `has`, `size`, `startsWith`, `endsWith`, `contains`. There are no loops, so
-//! that an evaluation takes as many steps as the expression has nodes. All numbers are doubles, so
-//! that `1`, `1.0` and a counter compare and add as they read.
+//! `!`, `?:`, `in`, `has`, `size`, `startsWith`, `endsWith`, `contains`. `all`, `exists` and
+//! `filter` go once over a collection that the charter bounds, and never one inside another, so
+//! the number of steps is known before anything runs. All numbers are doubles, so that `1`, `1.0`
+//! and a counter compare and add as they read.
 //!
-//! Cost of an evaluation: O(nodes), and O(size) of the values that it names.
+//! Cost of an evaluation: O(nodes), O(nodes × elements) of a loop, and O(size) of the values that
+//! it names.
 
 use std::collections::BTreeSet;
 use std::sync::{Arc, LazyLock};
 
 use cel::ExecutionError;
-use cel::common::ast::{CallExpr, Expr, IdedExpr, LiteralValue, SelectExpr, operators};
+use cel::common::ast::{
+    CallExpr, ComprehensionExpr, Expr, IdedExpr, LiteralValue, SelectExpr, operators,
+};
 use cel::common::types::CelDouble;
 use cel::objects::{Key, Map as CelMap, Value as Cel};
 use cel::parser::Parser;
@@ -63,7 +67,23 @@ pub struct Expression {
 pub(crate) struct Read {
     pub(crate) name: String,
     pub(crate) member: Option<String>,
+    /// Whether it is gone through: as a list of its records, each with its `id`, or of its values.
+    pub(crate) is_each: bool,
 }
+
+impl Read {
+    /// The name under which an evaluation finds the value.
+    fn variable(&self) -> String {
+        let name = match &self.member {
+            None => self.name.clone(),
+            Some(member) => format!("{}.{member}", self.name),
+        };
+        if self.is_each { format!("{EACH}{name}") } else { name }
+    }
+}
+
+/// No source can spell such a name.
+const EACH: &str = "@each ";
 
 /// An expression of the charter that had no answer, which its author ought to know: its line and
 /// why.
@@ -119,7 +139,7 @@ impl Expression {
             let first = first.strip_prefix("Syntax error: ").unwrap_or(first);
             format!("an expression in CEL ({first})")
         })?;
-        let mut check = Check { names, nodes: 0, reads: BTreeSet::new() };
+        let mut check = Check { names, nodes: 0, reads: BTreeSet::new(), variable: None };
         check.walk(&mut tree, 0)?;
         Ok(Self { source: source.to_owned(), tree: Arc::new(tree), reads: check.reads })
     }
@@ -173,11 +193,8 @@ impl Expression {
         let mut context = Context::with_env(STANDARD.clone());
         for one in &self.reads {
             let Some(value) = read(one) else { continue };
-            let name = one
-                .member
-                .as_ref()
-                .map_or_else(|| one.name.clone(), |member| format!("{}.{member}", one.name));
-            context.add_variable_from_value(name, to_cel(&value));
+            let value = if one.is_each { each_of(value) } else { value };
+            context.add_variable_from_value(one.variable(), to_cel(&value));
         }
         let unanswered = |why: String| Unanswered { source_text: self.source.clone(), why };
         match Cel::resolve(&self.tree, &context) {
@@ -207,8 +224,35 @@ fn names(node: &IdedExpr) -> Option<Named> {
     }
 }
 
+/// The records or values of a collection, as a loop goes through them.
+fn each_of(collection: Value) -> Value {
+    let with_id = |id: Value, record: Value| match record {
+        Value::Object(mut members) => {
+            members.entry("id").or_insert(id);
+            Value::Object(members)
+        }
+        other => other,
+    };
+    match collection {
+        Value::Object(records) => {
+            records.into_iter().map(|(id, record)| with_id(id.into(), record)).collect()
+        }
+        Value::Array(elements) => {
+            let element = |mut element: Value| match element.get_mut("value").map(Value::take) {
+                Some(value) => with_id(element["id"].take(), value),
+                None => element,
+            };
+            elements.into_iter().map(element).collect()
+        }
+        other => other,
+    }
+}
+
 /// Whether an expression reads something.
 fn mentions(node: &IdedExpr, read: &Read) -> bool {
+    if read.is_each {
+        return goes_through(node, &read.variable());
+    }
     let is_it = || match (names(node), &read.member) {
         (Some(chain), None) => chain == [read.name.as_str()],
         (Some(chain), Some(member)) => {
@@ -224,6 +268,23 @@ fn mentions(node: &IdedExpr, read: &Read) -> bool {
                 || call.args.iter().any(|argument| mentions(argument, read))
         }
         Expr::List(list) => list.elements.iter().any(|element| mentions(element, read)),
+        Expr::Comprehension(through) => mentions(&through.loop_step, read),
+        _ => false,
+    }
+}
+
+/// Whether an expression goes through what has this name.
+fn goes_through(node: &IdedExpr, variable: &str) -> bool {
+    let inner = |node: &IdedExpr| goes_through(node, variable);
+    match &node.expr {
+        Expr::Select(select) => inner(&select.operand),
+        Expr::Call(call) => {
+            call.target.iter().any(|node| inner(node)) || call.args.iter().any(inner)
+        }
+        Expr::List(list) => list.elements.iter().any(inner),
+        Expr::Comprehension(through) => {
+            matches!(&through.iter_range.expr, Expr::Ident(name) if name == variable)
+        }
         _ => false,
     }
 }
@@ -246,6 +307,8 @@ struct Check<'n> {
     names: &'n [&'n str],
     nodes: usize,
     reads: BTreeSet<Read>,
+    /// What a loop calls the element that it is at.
+    variable: Option<String>,
 }
 
 impl Check<'_> {
@@ -268,8 +331,9 @@ impl Check<'_> {
                 }
                 Ok(())
             }
+            Expr::Ident(name) if self.variable.as_ref() == Some(name) => Ok(()),
             Expr::Ident(name) => {
-                let read = Read { name: self.known(name)?, member: None };
+                let read = Read { name: self.known(name)?, member: None, is_each: false };
                 self.reads.insert(read);
                 Ok(())
             }
@@ -281,9 +345,7 @@ impl Check<'_> {
             Expr::List(list) => {
                 list.elements.iter_mut().try_for_each(|element| self.walk(element, depth + 1))
             }
-            Expr::Comprehension(_) => {
-                Err("no loop: all, exists, exists_one, filter and map are left out".to_owned())
-            }
+            Expr::Comprehension(through) => self.go_through(through, depth),
             Expr::Map(_) | Expr::Struct(_) | Expr::Unspecified => {
                 Err("no map or message of its own".to_owned())
             }
@@ -302,14 +364,44 @@ impl Check<'_> {
     fn select(&mut self, select: &mut SelectExpr, depth: usize) -> Result<(), String> {
         match &select.operand.expr {
             // `has(new.amount)` asks the whole value.
-            Expr::Ident(name) if !select.test => {
-                let read = Read { name: self.known(name)?, member: Some(select.field.clone()) };
+            Expr::Ident(name) if !select.test && self.variable.as_ref() != Some(name) => {
+                let (name, member) = (self.known(name)?, Some(select.field.clone()));
+                let read = Read { name, member, is_each: false };
                 self.nodes += 1;
                 self.reads.insert(read);
                 Ok(())
             }
             _ => self.walk(&mut select.operand, depth + 1),
         }
+    }
+
+    /// A loop over a collection, which becomes a read of its own.
+    fn go_through(&mut self, through: &mut ComprehensionExpr, depth: usize) -> Result<(), String> {
+        if self.variable.is_some() {
+            return Err("one loop at a time: none inside another".to_owned());
+        }
+        let (of, member) = match names(&through.iter_range).as_deref() {
+            Some([of, member]) if matches!(of.as_str(), "state" | "record") => {
+                (self.known(of)?, member.clone())
+            }
+            _ => {
+                let expected = "a loop over a map or list of the state or the record, as in \
+                    state.baskets.all(basket, basket.apples == 0)";
+                return Err(expected.to_owned());
+            }
+        };
+        let variable = through.iter_var.clone();
+        if self.names.contains(&variable.as_str()) {
+            return Err(format!("another name than {variable:?} for an element, which is taken"));
+        }
+        let read = Read { name: of, member: Some(member), is_each: true };
+        through.iter_range.expr = Expr::Ident(read.variable());
+        self.reads.insert(read);
+        let body = loop_body(through).ok_or("the loops all, exists and filter alone")?;
+        self.variable = Some(variable);
+        let walked = self.walk(body, depth + 1);
+        self.variable = None;
+        walked
     }
 
     /// Gives what the call is replaced by, where it is.
@@ -342,6 +434,26 @@ impl Check<'_> {
             target: None,
             args: vec![size],
         })))
+    }
+}
+
+/// What `all`, `exists` or `filter` asks of each element; `None` of any other loop. The shapes are
+/// those that the parser makes of them.
+fn loop_body(through: &mut ComprehensionExpr) -> Option<&mut IdedExpr> {
+    let Expr::Call(step) = &mut through.loop_step.expr else { return None };
+    let is_ident =
+        |node: &IdedExpr, name: &str| matches!(&node.expr, Expr::Ident(own) if own == name);
+    match (step.func_name.as_str(), &mut step.args[..]) {
+        (operators::LOGICAL_AND | operators::LOGICAL_OR, [_, body]) => Some(body),
+        (operators::CONDITIONAL, [body, kept, _]) => {
+            let Expr::Call(appended) = &kept.expr else { return None };
+            let Some(Expr::List(list)) = appended.args.get(1).map(|kept| &kept.expr) else {
+                return None;
+            };
+            let [element] = &list.elements[..] else { return None };
+            is_ident(element, &through.iter_var).then_some(body)
+        }
+        _ => None,
     }
 }
 
@@ -378,7 +490,11 @@ mod tests {
     fn holds(source: &str) -> Result<bool, Unanswered> {
         let world = json!({
             "old": { "amount": 20, "by": "oda" }, "new": { "amount": 25.0, "by": "bram", "tags": ["dry", "late"] },
-            "record": { "by": "oda", "note": null }, "who": { "id": "oda", "role": "picker" }, "state": { "crates": 7 },
+            "record": { "by": "oda", "note": null, "rows": [{ "id": "r", "value": "dry 5" }] },
+            "who": { "id": "oda", "role": "picker" },
+            "state": { "crates": 7, "cells": {
+                "a": { "row": 1, "mark": "x" }, "b": { "row": 1, "mark": "x" }, "c": { "row": 2, "mark": null },
+            } },
         });
         let read = |read: &Read| match &read.member {
             None => Some(world[&read.name].clone()),
@@ -403,7 +519,10 @@ mod tests {
             "who.id.startsWith(\"o\") && has(new.amount) && !has(new.limit)",
             "new[\"amount\"] == 25",
             "old == null || new.amount > old.amount",
-            "missing.x == 1 || true".strip_prefix("missing.x == 1 || ").unwrap(),
+            "state.cells.filter(c, c.row == 1 && c.mark == \"x\").size() == 2",
+            "state.cells.exists(c, c.id == \"c\" && c.mark == null) && !state.cells.all(c, has(c.mark) && c.mark != null)",
+            "record.rows.exists(row, row == \"dry 5\") && size(state.cells) == 3",
+            "new.amount > state.cells.filter(c, c.row < state.crates).size() + 20",
         ] {
             assert_eq!(holds(source), Ok(true), "{source}");
         }
@@ -435,8 +554,12 @@ mod tests {
         let members = format!("who{}", ".a".repeat(400));
         let list = format!("1 in [{}]", "1,".repeat(300));
         for source in [
-            "new.tags.all(t, t.all(u, u == t))",
+            "state.cells.all(c, state.cells.exists(d, c.row == d.row))",
             "new.tags.exists(t, t == \"dry\")",
+            "state.cells.exists(who, true)",
+            "state.cells.exists_one(c, c.row == 1)",
+            "state.cells.map(c, true, c.row).size() == 1",
+            "state.cells.all(c, secrets.key == c.row)",
             "[1, 2, 3].map(x, [1, 2, 3].map(y, x * y)) == []",
             "who.id.matches(\"(a+)+$\")",
             "new.tags[0] == \"dry\"",

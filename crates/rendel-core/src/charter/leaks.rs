@@ -36,6 +36,25 @@ pub(super) fn notes(charter: &Charter) -> Vec<String> {
                 ));
             }
         }
+        for total in &charter.play.totals {
+            let from = declared(&total.from.tokens().unwrap_or_default());
+            let condition = total.condition.iter().flat_map(|(condition, _)| condition.reads());
+            let read = condition.filter_map(|read| place(read, &from));
+            let fields = total.of.iter().chain(&total.by);
+            let fields = fields.map(|field| Path::of(from.iter().cloned().chain([field.into()])));
+            let hidden: BTreeSet<String> = read
+                .chain(fields)
+                .chain([Path::of(from.iter().cloned())])
+                .filter(&hides)
+                .map(|path| path.to_string())
+                .collect();
+            for path in hidden.into_iter().filter(|_| !hides(&total.at)) {
+                notes.push(format!(
+                    "the total {} tells {name:?} of {path}, which that role does not always see",
+                    total.at
+                ));
+            }
+        }
         for link in &charter.links {
             let (from, to) = (declared(&link.steps), [link.reference.to.as_str(), "*"]);
             let to = Path::of(to);

@@ -5,6 +5,7 @@ mod guards;
 mod leaks;
 mod pattern;
 mod people;
+mod play;
 mod reading;
 mod role;
 mod secrecy;
@@ -21,6 +22,8 @@ pub use expression::{Expression, NoAnswer, Unanswered};
 pub use guards::{Gate, Guard};
 pub use pattern::Pattern;
 pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
+use play::Play;
+pub(crate) use play::Turn;
 pub use role::{Grant, Permission, Power, Role, RosterSight};
 pub use secrecy::SecretIndex;
 pub(crate) use secrecy::{Secret, disclosures};
@@ -69,6 +72,8 @@ pub struct Charter {
     pub fields: Fields,
     /// What is hidden from some, and from whom.
     pub(crate) secrets: Vec<Secret>,
+    /// Rules of play.
+    pub(crate) play: Play,
     /// Which registers refer to which maps.
     pub(crate) links: Vec<Link>,
     /// How much its sessions remember of what is gone.
@@ -138,7 +143,7 @@ impl Charter {
             .integer_needed("version", 1..=i64::from(u32::MAX))
             .and_then(|version| u32::try_from(version).ok());
         let title = root.text("title").or_else(|| name.clone()).unwrap_or_default();
-        root.later(&["seats", "when", "queries"]);
+        root.later(&["when", "queries"]);
         let declared = Declared { surfaces: Surface::declare_all(root) };
         let limits = root
             .known_section("limits")
@@ -152,11 +157,14 @@ impl Charter {
             .map(|(name, _)| name)
             .collect();
         root.check_links(&links, &maps);
+        let mut play = Play::read(root, &fields);
         let mut secrets = Vec::new();
         let roles = read_roles(root, &fields, &mut secrets);
         let names: BTreeSet<String> = roles.keys().cloned().collect();
         let session = root.known_section("session");
         let session = session.map_or_else(SessionRules::default, |mut section| {
+            let tops = fields.iter().map(|(name, _)| name).collect();
+            play.while_gathering = section.while_gathering(&tops);
             SessionRules::read(&mut section, &names)
         });
         let presence = root.known_section("presence");
@@ -186,6 +194,7 @@ impl Charter {
             cues,
             fields,
             secrets,
+            play,
             links,
             memory: Bounds::default(),
             source: source.to_owned(),
@@ -492,7 +501,7 @@ mod tests {
             ("version = 1", "version = 0", (2, 11, "version"), None),
             ("charter = \"headcount\"", "charter = \"Head Count\"", (1, 11, "charter"), None),
             ("[state.heads]", "[sate.heads]", (4, 2, "sate"), Some("state")),
-            ("min = 0", "min = 0\n[seats]", (7, 2, "seats"), None),
+            ("min = 0", "min = 0\n[queries]", (7, 2, "queries"), None),
             (
                 "min = 0",
                 "min = 0\n[roles.picker]\nedit = [\"/haeds\"]",

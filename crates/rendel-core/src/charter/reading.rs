@@ -12,6 +12,9 @@ use crate::kind::{Field, Fields};
 use crate::path::Token;
 use crate::suggest::nearest;
 
+/// The elements of a collection that an expression may go through.
+const LOOPED: usize = 100;
+
 impl<'a> Section<'a> {
     /// A compiled expression.
     pub(super) fn expression(&mut self, key: &'static str, names: &[&str]) -> Option<Expression> {
@@ -52,13 +55,30 @@ impl<'a> Section<'a> {
         at: &Pattern,
     ) {
         let is_record = at.tokens().is_some_and(|tokens| tokens.len().is_multiple_of(2));
-        for Read { name, member } in expression.reads() {
+        for Read { name, member, is_each } in expression.reads() {
+            if *is_each {
+                let around = if name == "state" { Some(fields) } else { fields.record_around(at) };
+                let field = around.zip(member.as_ref()).and_then(|(of, name)| of.field(name));
+                if field.is_none_or(|field| field.most().is_none_or(|most| most > LOOPED)) {
+                    let member = member.as_deref().unwrap_or_default();
+                    let says = format!("{name}.{member} cannot be gone through");
+                    let expected =
+                        format!("a map or list that is declared with most = {LOOPED} or less");
+                    self.report(span.cloned(), path.to_owned(), &says, &expected, None);
+                }
+                continue;
+            }
             let declared = match name.as_str() {
-                "who" => Some(vec!["id", "role", "claims"]),
+                "who" => {
+                    let seat = fields.seats().map(|_| "seat");
+                    Some(["id", "role", "claims"].into_iter().chain(seat).collect::<Vec<_>>())
+                }
                 "state" => Some(
                     fields
                         .iter()
-                        .filter(|(_, field)| field.is_small())
+                        .filter(|(_, field)| {
+                            field.is_small() || field.most().is_some_and(|most| most <= LOOPED)
+                        })
                         .map(|(name, _)| name)
                         .collect(),
                 ),
@@ -173,6 +193,12 @@ impl<'a> Section<'a> {
 }
 
 impl Fields {
+    /// The name of the field of seats.
+    pub(crate) fn seats(&self) -> Option<&str> {
+        let mut fields = self.iter();
+        fields.find(|(_, field)| matches!(field, Field::Seats(_))).map(|(name, _)| name)
+    }
+
     /// The field that a pattern of names and `*` leads to.
     pub(crate) fn declared(&self, pattern: &Pattern) -> Option<&Field> {
         self.declared_at(&pattern.tokens()?)

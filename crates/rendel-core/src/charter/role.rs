@@ -65,6 +65,12 @@ pub enum Power {
     Remove,
     /// Take over what somebody else holds.
     TakeOver,
+    /// Put others on a seat, and free seats.
+    Seat,
+    /// Give the turn to a seat, whoever has it.
+    Turn,
+    /// Open shuffles, so that anybody can check them.
+    OpenDraws,
 }
 
 /// Whether somebody may edit somewhere, and by which line of the charter.
@@ -88,11 +94,14 @@ const SOLE_ROLE: &str = "participant";
 
 impl Power {
     /// All of them with their names.
-    pub const ALL: [(&'static str, Self); 4] = [
+    pub const ALL: [(&'static str, Self); 7] = [
         ("freeze", Self::Freeze),
         ("reset", Self::Reset),
         ("remove", Self::Remove),
         ("take-over", Self::TakeOver),
+        ("seat", Self::Seat),
+        ("turn", Self::Turn),
+        ("open-draws", Self::OpenDraws),
     ];
 
     /// Its name in a charter.

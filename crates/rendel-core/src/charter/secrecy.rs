@@ -40,7 +40,28 @@ struct KeyRead {
     member: String,
     /// Each element of a set or list is one.
     is_many: bool,
-    of: Part,
+    of: Owner,
+}
+
+/// With what of a participant a key is compared.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Owner {
+    Part(Part),
+    /// With their seat, by the field of seats: whoever sits there sees it.
+    Seat(Token),
+}
+
+impl Owner {
+    fn key(&self, fields: &Fields, state: &State, word: String) -> Option<SightKey> {
+        match self {
+            Self::Part(part) => Some(SightKey(part.clone(), word)),
+            Self::Seat(seats) => {
+                let path = [seats.clone(), "by".into(), word.into()];
+                let who = state.plain_at(fields, &Path::of(path))?;
+                Some(SightKey(Part::Id, who.as_str()?.to_owned()))
+            }
+        }
+    }
 }
 
 /// Which places go by which keys, so that what is somebody's is found without a look at the rest.
@@ -140,7 +161,7 @@ impl Secret {
                 "" => record.last().map(|id| id.as_str().into()),
                 name => member(Some(name)),
             };
-            let of = |value: &Value| Some(SightKey(key.of.clone(), word(value)?));
+            let of = |value: &Value| key.of.key(fields, state, word(value)?);
             match value {
                 Some(Value::Array(elements)) if key.is_many => {
                     let plain = |element: &Value| {
@@ -162,6 +183,7 @@ impl Secret {
         };
         self.open.iter().flat_map(Expression::reads).any(is_it)
             || (of == "record" && self.keys.iter().any(|key| key.member == name))
+            || (of == "state" && self.keys.iter().any(|key| key.of == Owner::Seat(name.into())))
     }
 
     /// The places that a change touches: what is in them, or who sees them.
@@ -185,7 +207,7 @@ impl Secret {
         if is_around && !matches!(change, Change::Changed(_) if tokens.len() < self.place.len()) {
             within(tokens);
         }
-        if tokens.len() == 1 && self.reads("state", &tokens[0]) {
+        if tokens.first().is_some_and(|top| self.reads("state", top)) {
             within(&[]);
         }
         // A field of the record that the condition reads, or something inside of that.
@@ -259,14 +281,15 @@ fn read_condition(
             continue;
         }
         let expected = "for each part that speaks of who: a register of the record that equals \
-            who.id or who.claims.NAME, or who.id in a set or list of the record; parts are joined \
-            by ||";
+            who.id, who.seat or who.claims.NAME, or who.id in a set or list of the record; parts \
+            are joined by ||";
         let (relation, one, other) = part.pair().ok_or(expected)?;
         let key = match relation {
             Relation::Equals => {
-                key_read(&one, &other, false).or_else(|| key_read(&other, &one, false))
+                let key = key_read(&one, &other, false, fields);
+                key.or_else(|| key_read(&other, &one, false, fields))
             }
-            Relation::In => key_read(&other, &one, true),
+            Relation::In => key_read(&other, &one, true, fields),
         };
         let key = key.ok_or(expected)?;
         if !key.member.is_empty() {
@@ -287,11 +310,12 @@ fn read_condition(
     Ok((open, keys))
 }
 
-fn key_read(of_record: &Named, of_who: &Named, is_many: bool) -> Option<KeyRead> {
+fn key_read(of_record: &Named, of_who: &Named, is_many: bool, fields: &Fields) -> Option<KeyRead> {
     let words: Vec<&str> = of_who.iter().map(String::as_str).collect();
     let of = match words[..] {
-        ["who", "id"] => Part::Id,
-        ["who", "claims", name] => Part::Claim(name.to_owned()),
+        ["who", "id"] => Owner::Part(Part::Id),
+        ["who", "seat"] => Owner::Seat(fields.seats()?.into()),
+        ["who", "claims", name] => Owner::Part(Part::Claim(name.to_owned())),
         _ => return None,
     };
     let words: Vec<&str> = of_record.iter().map(String::as_str).collect();

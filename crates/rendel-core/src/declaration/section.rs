@@ -11,7 +11,7 @@ use toml_edit::{Item, TableLike};
 
 use super::fault::{Fault, Faults, place};
 use super::schema::compile;
-use super::value::{is_name, parse_bytes, parse_ms, table_to_json, to_json};
+use super::value::{is_field_name, is_name, parse_bytes, parse_ms, table_to_json, to_json};
 use crate::suggest::nearest;
 
 /// One table of a charter and the faults found so far.
@@ -152,6 +152,35 @@ impl<'a> Section<'a> {
             );
         }
         text.map(str::to_owned)
+    }
+
+    /// A needed array of different names.
+    pub(crate) fn names(&mut self, key: &'static str, most: usize) -> Vec<String> {
+        let names = self.know(key).and_then(Item::as_array).map(|names| {
+            let name = |name: &toml_edit::Value| name.as_str().map(str::to_owned);
+            names.iter().map(name).collect::<Option<Vec<_>>>()
+        });
+        let names = names.flatten().filter(|names| {
+            let different: BTreeSet<&String> = names.iter().collect();
+            (1..=most).contains(&names.len())
+                && different.len() == names.len()
+                && names.iter().all(|name| is_field_name(name))
+        });
+        names.unwrap_or_else(|| {
+            let expected = format!(
+                "an array of 1 to {most} different names of letters, digits, dashes and \
+                 underscores"
+            );
+            self.fault_at(key, &expected, None);
+            Vec::new()
+        })
+    }
+
+    /// Reports a field that is not one of the state itself.
+    pub(crate) fn top_level(&self) {
+        if self.depth != 2 {
+            self.fault_at("kind", "this kind at the top of [state] only", None);
+        }
     }
 
     /// A needed string out of `options`.

@@ -598,6 +598,10 @@ impl Kind for Field {
         Some(())
     }
 
+    fn most(&self) -> Option<usize> {
+        Some(self.most)
+    }
+
     fn each(&self) -> Option<&Fields> {
         match &self.each {
             Each::Record(fields) => Some(fields),

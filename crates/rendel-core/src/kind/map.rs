@@ -303,6 +303,10 @@ impl Kind for Field {
         self.is_own
     }
 
+    fn most(&self) -> Option<usize> {
+        Some(self.most)
+    }
+
     fn each(&self) -> Option<&Fields> {
         Some(&self.each)
     }

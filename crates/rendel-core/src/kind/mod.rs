@@ -24,18 +24,28 @@ mod link;
 mod list;
 mod map;
 mod memory;
+mod random;
 mod record;
 mod register;
+mod ruled;
+mod seats;
 mod set;
 mod site;
 mod text;
+mod total;
+mod turn;
 mod walk;
 
 pub(crate) use link::{Holder, Link, OnDrop};
 pub(crate) use memory::{Bounds, Memory};
+pub(crate) use random::Cell as RandomCell;
+pub use random::{Chance, Draw, DrawKey};
 pub use record::Fields;
 pub(crate) use record::Record;
+pub(crate) use seats::{Cell as Seats, Field as SeatsField};
 pub(crate) use site::{Applying, Settlement, Site, listed};
+pub(crate) use total::MEASURES;
+pub(crate) use turn::{Cell as TurnCell, Field as TurnField};
 pub(crate) use walk::Walk;
 
 /// What a kind is called and which operations its fields take.
@@ -128,6 +138,11 @@ pub(crate) trait Kind: Sized + Clone + Debug {
 
     /// The fields of the records in it.
     fn each(&self) -> Option<&Fields> {
+        None
+    }
+
+    /// How many records or elements it has at most, where it is a collection.
+    fn most(&self) -> Option<usize> {
         None
     }
 
@@ -273,6 +288,10 @@ macro_rules! kinds {
                 match self { $(Self::$Variant(field) => field.each()),* }
             }
 
+            pub(crate) fn most(&self) -> Option<usize> {
+                match self { $(Self::$Variant(field) => field.most()),* }
+            }
+
             pub(crate) fn has_plain_elements(&self) -> bool {
                 match self { $(Self::$Variant(field) => field.has_plain_elements()),* }
             }
@@ -405,7 +424,11 @@ kinds! {
     Counter  counter;
     List     list;
     Map      map;
+    Random   random;
     Register register;
+    Seats    seats;
     Set      set;
     Text     text;
+    Total    total;
+    Turn     turn;
 }

@@ -270,6 +270,10 @@ impl Kind for Field {
         rewrite.has_space()
     }
 
+    fn most(&self) -> Option<usize> {
+        Some(self.most)
+    }
+
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
         met.extend(cell.changes.concurrent(site));
     }

@@ -107,10 +107,12 @@ impl Sequencer {
     fn read(&self, state: &State, actor: &Actor, read: &Read) -> Option<Value> {
         match (read.name.as_str(), read.member.as_deref()) {
             ("who", Some("id")) => Some(actor.id.clone().into()),
+            ("who", Some("seat")) => Some(state.seat_of(&self.charter, &actor.id).into()),
             ("who", Some("role")) => Some(actor.role.clone().into()),
             ("who", Some("claims")) => serde_json::to_value(&actor.claims).ok(),
             ("who", None) => Some(serde_json::json!({
                 "id": actor.id, "role": actor.role, "claims": actor.claims,
+                "seat": state.seat_of(&self.charter, &actor.id),
             })),
             ("state", Some(member)) => state.member(&self.charter.fields, &[], Some(member)),
             _ => None,

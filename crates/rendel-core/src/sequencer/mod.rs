@@ -4,6 +4,7 @@ mod acting;
 mod allowing;
 mod clients;
 mod filling;
+mod playing;
 mod settling;
 
 use std::sync::Arc;
@@ -20,13 +21,14 @@ use settling::{Settling, broken, too_large};
 
 use crate::actor::{Actor, ClientKey};
 use crate::charter::{Charter, NoAnswer};
-use crate::kind::Memory;
+use crate::kind::{Chance, Memory};
 use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Referrers, check_all_references};
 use crate::stamp::Stamp;
 use crate::state::{Misfit, State};
+use crate::totals::Totals;
 use crate::update::{Effect, Proposal, Settled};
 
 /// Puts the proposals of one session in order and settles them.
@@ -46,32 +48,44 @@ pub struct Sequencer {
     at: u64,
     clients: Clients,
     agenda: Agenda,
+    /// From which draws are made.
+    chance: Option<Chance>,
     /// Expressions that had no answer, until somebody asks.
     unanswered: Vec<NoAnswer>,
 }
 
-/// The state, and who refers to what in it.
+/// The state, who refers to what in it, and what its totals are made of.
 #[derive(Clone, Debug)]
 struct Present {
     state: State,
     referrers: Referrers,
+    totals: Totals,
 }
 
 impl Present {
     fn of(charter: &Charter, state: State) -> Self {
         let referrers = Referrers::of(&charter.fields, state.root(), &charter.links);
-        Self { state, referrers }
+        let totals = Totals::of(&charter.fields, state.root(), &charter.play.totals);
+        Self { state, referrers, totals }
+    }
+
+    /// As [`apply`](Self::apply), of what was settled just now.
+    fn put(&mut self, charter: &Charter, effect: &Effect, stamp: Stamp) -> Result<(), Problem> {
+        self.apply(charter, effect, stamp).map_err(|misfit| broken(&misfit))
     }
 
     fn apply(&mut self, charter: &Charter, effect: &Effect, stamp: Stamp) -> Result<(), Misfit> {
         let (fields, links) = (&charter.fields, &charter.links);
-        if links.is_empty() {
+        let totals = &charter.play.totals;
+        if links.is_empty() && totals.is_empty() {
             return self.state.apply_one(fields, effect, stamp);
         }
         let change = effect.change();
         self.referrers.handle_going(fields, self.state.root(), links, &change);
+        self.totals.handle_going(fields, self.state.root(), totals, &change);
         self.state.apply_one(fields, effect, stamp)?;
         self.referrers.handle_came(fields, self.state.root(), links, &change);
+        self.totals.handle_came(fields, self.state.root(), totals, &change);
         Ok(())
     }
 }
@@ -184,6 +198,7 @@ impl Sequencer {
             at: 0,
             clients: Clients::default(),
             agenda: Agenda::default(),
+            chance: None,
             unanswered: Vec::new(),
         })
     }
@@ -192,7 +207,14 @@ impl Sequencer {
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
         let SequencerSnapshot { seq, at, state, clients, agenda, .. } = snapshot;
         let present = Present::of(&charter, state);
-        Self { charter, present, seq, at, clients, agenda, unanswered: Vec::new() }
+        let (chance, unanswered) = (None, Vec::new());
+        Self { charter, present, seq, at, clients, agenda, chance, unanswered }
+    }
+
+    /// The same with a secret from which its draws are made.
+    #[must_use]
+    pub fn with_chance(self, chance: Option<Chance>) -> Self {
+        Self { chance, ..self }
     }
 
     /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
@@ -332,9 +354,10 @@ impl Sequencer {
     ) -> Outcome {
         let proposal = Proposal::new(n, None, vec![]);
         self.handle(actor, &proposal, |this, client| {
-            let plain = Self::open(this.charter.clone(), opening)?.plain();
-            let effect = Effect::new(Path::of::<String>([]), Op::Reset(plain));
             let stamp = Stamp { seq: this.seq + 1, client };
+            let mut opened = Self::open(this.charter.clone(), opening)?;
+            this.carry_over(&mut opened, stamp)?;
+            let effect = Effect::new(Path::of::<String>([]), Op::Reset(opened.plain()));
             let mut present = this.present.clone();
             present.apply(&this.charter, &effect, stamp).map_err(|misfit| broken(&misfit))?;
             let unanswered = &mut Vec::new();

@@ -3,6 +3,7 @@
 use uuid::Uuid;
 
 use super::filling::{fill, give_own_id};
+use super::playing::Following;
 use super::{Present, Sequencer};
 use crate::actor::{Actor, ClientKey};
 use crate::canonical::is_same;
@@ -44,7 +45,8 @@ impl Sequencer {
             let (fields, links) = (&self.charter.fields, &self.charter.links);
             check_references(fields, state.root(), links, &update.effects)?;
             self.check_guards(state, settling.actor, &update.effects, settling.unanswered)?;
-            problem(&update.effects).map_or(Ok((present, update)), Err)
+            problem(&update.effects).map_or(Ok(()), Err)?;
+            self.settle_draw(settling, present, update)
         };
         let settled = settle().map(|(present, update)| self.with_disclosures(present, update));
         let viewer = Viewer::of(settling.actor);
@@ -104,14 +106,16 @@ impl Sequencer {
         let stamp = Stamp { seq: self.seq + 1, client: settling.key };
         let mut effects = Effects::new();
         let mut verdicts = Vec::new();
+        let mut following = Following::of(&present);
         for index in 0..proposal.edits.len() {
             let mut settlement = self
-                .settle_edit(&present, settling, index)
+                .settle_edit(&present, settling, &mut following, index)
                 .map_err(|problem| at_edit(problem, proposal, index))?;
             for effect in &settlement.effects {
-                let applied = present.apply(&self.charter, effect, stamp);
-                applied.map_err(|misfit| broken(&misfit))?;
+                present.put(&self.charter, effect, stamp)?;
             }
+            self.keep_up(&mut present, &mut following, stamp)
+                .map_err(|problem| at_edit(problem, proposal, index))?;
             // Where nothing was, nothing is lost.
             settlement.verdict.lost = settlement.verdict.lost.filter(|lost| !lost.is_null());
             if effects.is_empty() {
@@ -122,8 +126,34 @@ impl Sequencer {
             let is_told = settlement.verdict.verdict != VerdictKind::Applied;
             verdicts.extend(Some(settlement.verdict).filter(|_| is_told));
         }
+        self.note_moves(&mut present, &mut following, stamp)?;
+        effects.extend(self.followed(&present, &following));
         present.state.age(&self.charter.fields, stamp.seq);
         Ok((present, self.settled(settling, effects, verdicts)))
+    }
+
+    /// With the draw that the proposal ends with, if it does: it is made last, so that no refusal
+    /// can depend on it.
+    fn settle_draw(
+        &self,
+        settling: &Settling<'_>,
+        mut present: Present,
+        mut update: Settled,
+    ) -> Result<(Present, Settled), Problem> {
+        let drawn = self.draw(&present, &settling.proposal.edits);
+        if drawn.is_empty() {
+            return Ok((present, update));
+        }
+        let stamp = Stamp { seq: update.seq, client: settling.key };
+        let mut following = Following::of(&present);
+        for effect in &drawn {
+            present.put(&self.charter, effect, stamp)?;
+        }
+        self.keep_up(&mut present, &mut following, stamp)?;
+        let followed = self.followed(&present, &following);
+        update.effects.retain(|effect| !followed.iter().any(|later| later.at == effect.at));
+        update.effects.extend(drawn.into_iter().chain(followed));
+        Ok((present, update))
     }
 
     pub(super) fn settled(
@@ -152,13 +182,14 @@ impl Sequencer {
         &self,
         present: &Present,
         settling: &mut Settling<'_>,
+        following: &mut Following,
         index: usize,
     ) -> Result<Settlement, Problem> {
         let Settling { actor, key, proposal, .. } = *settling;
         let edit = &proposal.edits[index];
         let (fields, state) = (&self.charter.fields, &present.state);
         let path = Path::parse(&edit.at)?;
-        let mut op = Op::asked(edit);
+        let mut op = if key.is_session() { Op::asked_by_session(edit) } else { Op::asked(edit) };
         if let Ok(op) = &mut op {
             give_own_id(fields, op, &path, actor);
             op.give_id(|| made_id(key, proposal.n, index));
@@ -201,7 +232,10 @@ impl Sequencer {
             Err(Unread::Member(_, problem)) if is_condition => return Err(problem.clone()),
             _ => {}
         }
-        let settlement = fields.settle(state.root(), path.tokens(), &site);
+        let settlement = match self.play(present, settling, &site) {
+            Some(played) => played,
+            None => fields.settle(state.root(), path.tokens(), &site),
+        };
         // A path that does not exist is said to be so before a role is; what exists is guarded by
         // the role.
         let is_unknown = |problem: &Problem| problem.kind() == ProblemKind::UnknownPath;
@@ -209,6 +243,7 @@ impl Sequencer {
         if is_known && !permission.is_given() {
             return Err(not_allowed(&actor.role, &path, &permission));
         }
+        self.check_time(state, actor, &path, op.as_ref().ok(), following)?;
         self.follow(present, settlement?, &site)
     }
 

@@ -4,6 +4,8 @@
 //! here and nowhere else. Everything that asks what an operation does asks by a method of [`Op`]
 //! that names all of them, so that a new one cannot be forgotten.
 
+mod act;
+
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -16,6 +18,8 @@ use crate::path::{Path, checked_id, inner};
 use crate::problem::{Problem, ProblemKind};
 use crate::sequence::Target;
 use crate::suggest::nearest;
+
+pub use act::Act;
 
 /// An operation with its members. What only a settled one has is told in its comment.
 #[derive(Clone, Debug, PartialEq)]
@@ -95,6 +99,8 @@ pub enum Op {
     Hide,
     /// Asked: the proposal stands or falls with what is there.
     Test(Value),
+    /// Asked: what a field makes of it by rules of play.
+    Act(Act),
     /// Settled by another version than this one, which cannot apply it.
     Unknown {
         /// Its name.
@@ -181,6 +187,7 @@ impl Op {
             Self::Show(_) => "show",
             Self::Hide => "hide",
             Self::Test(_) => TEST,
+            Self::Act(act) => act.name(),
             Self::Unknown { name, .. } => name,
         }
     }
@@ -206,6 +213,7 @@ impl Op {
             | Self::Show(_)
             | Self::Hide
             | Self::Test(_)
+            | Self::Act(_)
             | Self::Unknown { .. } => None,
         }
     }
@@ -230,6 +238,7 @@ impl Op {
             | Self::Show(_)
             | Self::Hide
             | Self::Test(_)
+            | Self::Act(_)
             | Self::Unknown { .. } => None,
         }
     }
@@ -260,6 +269,7 @@ impl Op {
             | Self::Show(_)
             | Self::Hide
             | Self::Test(_)
+            | Self::Act(_)
             | Self::Unknown { .. } => false,
         }
     }
@@ -296,13 +306,15 @@ impl Op {
             | Self::Show(_)
             | Self::Hide
             | Self::Test(_)
+            | Self::Act(_)
             | Self::Unknown { .. } => None,
         }
     }
 
     /// Reads what an edit asks for.
     pub(crate) fn asked(edit: &Edit) -> Result<Self, Unread> {
-        let Some(name) = ASKED.iter().copied().find(|name| *name == edit.op) else {
+        let asked = ASKED.iter().chain(&Act::ASKED).copied();
+        let Some(name) = asked.into_iter().find(|name| *name == edit.op) else {
             return Err(Unread::Name(edit.op.clone()));
         };
         Self::asked_as(name, edit).map_err(|problem| Unread::Member(name, problem))
@@ -344,8 +356,19 @@ impl Op {
                 }
                 Self::Splice { splice, made: None }
             }
-            _ => Self::Test(members.only(&["value"])?.value()?),
+            TEST => Self::Test(members.only(&["value"])?.value()?),
+            _ => Self::Act(Act::asked(name, members)?),
         })
+    }
+
+    /// Reads what an edit of the session itself asks for.
+    pub(crate) fn asked_by_session(edit: &Edit) -> Result<Self, Unread> {
+        match Act::OWN.iter().find(|name| **name == edit.op) {
+            Some(name) => Act::asked(name, Members(edit))
+                .map(Self::Act)
+                .map_err(|problem| Unread::Member(name, problem)),
+            None => Self::asked(edit),
+        }
     }
 
     /// Reads what an effect did.
@@ -423,6 +446,7 @@ impl Op {
             Self::Unknown { members, .. } => {
                 members.iter().try_for_each(|(name, value)| map.serialize_entry(name, value))
             }
+            Self::Act(act) => act.serialize_members(map),
             Self::Add { by, now } => {
                 map.serialize_entry("by", by)?;
                 now.iter().try_for_each(|now| map.serialize_entry("now", now))

@@ -1,0 +1,181 @@
+//! Rules of play, of which each field has to know others: who has the turn of what, what may be
+//! shuffled, what totals are made of. They are read once all fields are known.
+
+use std::collections::BTreeSet;
+
+use toml_edit::Item;
+
+use super::pattern::Pattern;
+use crate::declaration::Section;
+use crate::kind::{Field, Fields, MEASURES};
+use crate::path::{Path, Token};
+use crate::suggest::nearest;
+use crate::totals::{Measure, Total};
+
+/// What the fields of a charter that keep rules of play are about.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Play {
+    /// The field of seats.
+    pub(crate) seats: Option<Token>,
+    pub(crate) turns: Vec<Turn>,
+    pub(crate) draws: Vec<Draws>,
+    pub(crate) totals: Vec<Total>,
+    /// What may be edited until the needed seats are taken.
+    pub(crate) while_gathering: Vec<Pattern>,
+}
+
+/// A field that says whose turn it is.
+#[derive(Clone, Debug)]
+pub(crate) struct Turn {
+    pub(crate) field: Token,
+    /// What only the seat whose turn it is edits.
+    pub(crate) governs: Vec<Pattern>,
+}
+
+/// A field of chance.
+#[derive(Clone, Debug)]
+pub(crate) struct Draws {
+    pub(crate) field: Token,
+    /// The registers that may be dealt anew, with `*` for the ids of their records.
+    pub(crate) shuffles: Vec<Pattern>,
+}
+
+impl Play {
+    pub(super) fn read(root: &mut Section<'_>, fields: &Fields) -> Self {
+        let mut play = Self::default();
+        let Some(mut state) = root.known_section("state") else { return play };
+        for (name, field) in fields.iter() {
+            let Some(mut section) = state.section(name) else { continue };
+            match field {
+                Field::Seats(_) if play.seats.is_some() => {
+                    section.fault_at("kind", "one field of seats in a charter", None);
+                }
+                Field::Seats(_) => play.seats = Some(name.into()),
+                Field::Turn(_) => play.turns.push(section.turn(name, fields)),
+                Field::Random(_) => {
+                    let shuffles = section.shuffled(fields);
+                    play.draws.push(Draws { field: name.into(), shuffles });
+                }
+                Field::Total(_) => play.totals.extend(section.total(name, fields)),
+                _ => {}
+            }
+        }
+        play
+    }
+}
+
+impl Section<'_> {
+    /// What may be edited until the needed seats are taken.
+    pub(super) fn while_gathering(&mut self, tops: &BTreeSet<&str>) -> Vec<Pattern> {
+        match self.has("while-gathering") {
+            true => self.patterns("while-gathering", tops),
+            false => Vec::new(),
+        }
+    }
+
+    fn turn(&mut self, name: &str, fields: &Fields) -> Turn {
+        let seats = fields.iter().find(|(_, field)| matches!(field, Field::Seats(_)));
+        let seats = seats.map(|(name, _)| format!("/{name}"));
+        let given = self.know("seats").and_then(Item::as_str);
+        if seats.is_none() || given != seats.as_deref() {
+            let expected = "the path of the field of seats, such as \"/seats\"";
+            self.fault_at("seats", expected, seats);
+        }
+        let tops = fields.iter().map(|(name, _)| name).collect();
+        let governs = match self.has("governs") {
+            true => self.patterns("governs", &tops),
+            false => Vec::new(),
+        };
+        Turn { field: name.into(), governs }
+    }
+
+    fn shuffled(&mut self, fields: &Fields) -> Vec<Pattern> {
+        if !self.has("shuffles") {
+            return Vec::new();
+        }
+        let tops = fields.iter().map(|(name, _)| name).collect();
+        let patterns = self.patterns("shuffles", &tops);
+        let is_register = |pattern: &Pattern| {
+            pattern.len() == 3
+                && fields.declared(pattern).is_some_and(|field| field.words().name == "register")
+        };
+        if !patterns.iter().all(is_register) {
+            let expected = "registers of the records of a map, such as [\"/cards/*/face\"]";
+            self.fault_at("shuffles", expected, None);
+        }
+        patterns
+    }
+
+    fn total(&mut self, name: &str, fields: &Fields) -> Option<Total> {
+        let from = self.know("from").and_then(Item::as_str).and_then(Pattern::parse);
+        let around = from.as_ref().and_then(|from| fields.declared(from));
+        let is_plain = around.is_some_and(Field::has_plain_elements);
+        if !is_plain && around.and_then(Field::each).is_none() {
+            let expected = "the path of a map or list of records, such as \"/baskets\"";
+            self.fault_at("from", expected, None);
+            return None;
+        }
+        let from = Pattern::parse(&format!("{}/*", from?))?;
+        let given: Vec<&str> = MEASURES.into_iter().filter(|measure| self.has(measure)).collect();
+        let [measure] = given[..] else {
+            let expected = "one of count, sum, mean, min, max and share";
+            self.fault_at(given.get(1).unwrap_or(&"sum"), expected, None);
+            return None;
+        };
+        let record = fields.record_around(&from);
+        let registers: Vec<&str> = record
+            .into_iter()
+            .flat_map(Fields::iter)
+            .filter(|(_, field)| field.is_small() && field.words().name != "total")
+            .map(|(name, _)| name)
+            .collect();
+        let of = match self.item(measure).and_then(Item::as_value) {
+            Some(toml_edit::Value::Boolean(truth))
+                if *truth.value() && matches!(measure, "count" | "share") =>
+            {
+                None
+            }
+            value => {
+                let named = value.and_then(toml_edit::Value::as_str);
+                let is_known = named.is_some_and(|named| registers.contains(&named));
+                if measure == "count" || !is_known {
+                    let expected = match measure {
+                        "count" => "true: it counts records".to_owned(),
+                        _ => format!(
+                            "a register or counter of the records: {}",
+                            registers.join(", ")
+                        ),
+                    };
+                    let meant = named.and_then(|named| nearest(named, registers.iter().copied()));
+                    self.fault_at(measure, &expected, meant);
+                    return None;
+                }
+                named.map(str::to_owned)
+            }
+        };
+        let by = self.know("by").map(|item| item.as_str().unwrap_or_default().to_owned());
+        if let Some(by) = &by
+            && !registers.contains(&by.as_str())
+        {
+            let expected = format!("a register of the records: {}", registers.join(", "));
+            self.fault_at("by", &expected, nearest(by, registers.iter().copied()));
+        }
+        let measure = match measure {
+            "count" => Measure::Count,
+            "sum" => Measure::Sum,
+            "mean" => Measure::Mean,
+            "min" => Measure::Min,
+            "max" => Measure::Max,
+            _ => Measure::Share,
+        };
+        if measure == Measure::Share && by.is_none() {
+            self.fault_at("by", "a register of the records: shares are those of groups", None);
+        }
+        let condition = self.has("where").then(|| {
+            let condition = self.expression("where", &["record", "id"])?;
+            self.check_reads("where", &condition, fields, &from);
+            Some((condition, self.line_of(self.item("where").and_then(Item::span))))
+        });
+        Some(Total { at: Path::of([name]), from, measure, of, condition: condition.flatten(), by })
+    }
+}

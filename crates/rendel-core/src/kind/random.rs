@@ -1,0 +1,327 @@
+//! `random`: chance that nobody can bend. A draw is made by the service from a key that was fixed
+//! before: the SHA-256 of the key of each draw stands in the journal before it is made, and the key
+//! is opened with a roll, and later with a shuffle, so that anybody can make the draw again.
+//!
+//! | edit | what it does |
+//! |---|---|
+//! | `roll` | dice: `count` of so many `sides` |
+//! | `shuffle` | deals the values of a `field` anew among the records of a map that the charter names |
+//! | `open` | tells the key of a shuffle, by who has the power `open-draws` |
+//!
+//! A key is HKDF-SHA256 (RFC 5869) of the session's secret, with the field's path and the number of
+//! the draw as info. Its stream is HMAC-SHA256 of the key over 0, 1, 2 … as 32 bits, read as numbers
+//! of 32 bits, all big-endian. A number below n is one of them modulo n, of those only below the
+//! greatest multiple of n, so that each is as likely. A shuffle is that of Durstenfeld (1964), from
+//! the last place down. Cost O(dice), O(records).
+
+use hkdf::Hkdf;
+use hmac::{Hmac, KeyInit as _, Mac as _};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use sha2::{Digest as _, Sha256};
+use uuid::Uuid;
+
+use super::ruled::{self, refuse};
+use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use crate::declaration::Section;
+use crate::op::Op;
+use crate::patch::Patch;
+use crate::path::{Path, Token};
+use crate::problem::{Problem, ProblemKind};
+use crate::rewrite::Rewrite;
+use crate::stamp::Stamp;
+use crate::update::Effect;
+
+/// A declared source of chance.
+#[derive(Clone, Debug)]
+pub(crate) struct Field;
+
+/// What was drawn last, and to what the next draw is bound.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Cell {
+    /// The draws that were made.
+    draws: u64,
+    /// The last of them.
+    last: Option<Draw>,
+    /// The SHA-256 of the key of the next one, in hexadecimal.
+    next: Option<String>,
+    /// The shuffle that was opened last.
+    opened: Option<Opened>,
+}
+
+/// A draw that was made.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum Draw {
+    /// Dice.
+    Roll {
+        /// The number of the draw.
+        draw: u64,
+        /// Its key in hexadecimal.
+        key: String,
+        /// Sides of each.
+        sides: u64,
+        /// What came up.
+        values: Vec<u64>,
+    },
+    /// Values of a field were dealt anew.
+    Shuffle {
+        /// The number of the draw.
+        draw: u64,
+        /// The map.
+        of: Path,
+        /// The register of its records.
+        field: String,
+    },
+}
+
+/// A shuffle of which the key is told.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Opened {
+    draw: u64,
+    key: String,
+}
+
+/// Sides of a die and dice of a roll at most.
+const MOST_SIDES: u64 = 1_000_000;
+const MOST_DICE: usize = 100;
+
+/// The secret of a session from which the keys of its draws are made.
+#[derive(Clone)]
+pub struct Chance([u8; 32]);
+
+impl std::fmt::Debug for Chance {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Chance")
+    }
+}
+
+impl Chance {
+    /// Of a secret of a session. Whoever knows it knows every draw.
+    pub fn new(secret: [u8; 32]) -> Self {
+        Self(secret)
+    }
+
+    /// Of what the store knows a session by and nobody is told.
+    pub fn of(secret: Uuid) -> Self {
+        let hash = Sha256::new().chain_update("rendel draws ").chain_update(secret.as_bytes());
+        Self(hash.finalize().into())
+    }
+
+    /// The key of a draw of the field of that name.
+    pub(crate) fn key(&self, field: &str, draw: u64) -> DrawKey {
+        let mut key = [0; 32];
+        let info = format!("rendel draw /{field} {draw}");
+        // One block is never too long for HKDF.
+        let _ = Hkdf::<Sha256>::new(None, &self.0).expand(info.as_bytes(), &mut key);
+        DrawKey(key)
+    }
+}
+
+/// The key of one draw.
+#[derive(Clone, Copy, Debug)]
+pub struct DrawKey([u8; 32]);
+
+impl DrawKey {
+    /// From hexadecimal, as it stands in a journal.
+    pub fn from_hex(text: &str) -> Option<Self> {
+        hex::decode(text).ok()?.try_into().ok().map(Self)
+    }
+
+    fn to_hex(self) -> String {
+        hex::encode(self.0)
+    }
+
+    /// What is told of it before the draw.
+    pub fn commitment(self) -> String {
+        hex::encode(Sha256::digest(self.0))
+    }
+
+    /// So many dice.
+    pub fn roll(self, sides: u64, count: usize) -> Vec<u64> {
+        let mut stream = Stream::of(self);
+        (0..count).map(|_| stream.below(sides) + 1).collect()
+    }
+
+    /// Deals values anew.
+    pub fn shuffle<T>(self, values: &mut [T]) {
+        let mut stream = Stream::of(self);
+        for last in (1..values.len()).rev() {
+            let other = usize::try_from(stream.below(last as u64 + 1)).unwrap_or(last);
+            values.swap(last, other);
+        }
+    }
+}
+
+/// The numbers that follow from a key.
+struct Stream {
+    key: DrawKey,
+    block: u32,
+    numbers: Vec<u32>,
+}
+
+impl Stream {
+    fn of(key: DrawKey) -> Self {
+        Self { key, block: 0, numbers: Vec::new() }
+    }
+
+    fn number(&mut self) -> u32 {
+        loop {
+            if let Some(number) = self.numbers.pop() {
+                return number;
+            }
+            // A key of HMAC may have any length.
+            let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(&self.key.0) else { return 0 };
+            mac.update(&self.block.to_be_bytes());
+            let bytes = mac.finalize().into_bytes();
+            let number = |four: &[u8]| four.iter().fold(0, |sum, byte| sum << 8 | u32::from(*byte));
+            self.numbers = bytes.chunks_exact(4).rev().map(number).collect();
+            self.block += 1;
+        }
+    }
+
+    fn below(&mut self, n: u64) -> u64 {
+        let all = 1u64 << 32;
+        let bound = all - all % n.max(1);
+        loop {
+            let number = u64::from(self.number());
+            if number < bound {
+                return number % n.max(1);
+            }
+        }
+    }
+}
+
+impl Cell {
+    /// Whether the next draw is bound by what the journal has.
+    pub(crate) fn is_bound(&self) -> bool {
+        self.next.is_some()
+    }
+
+    /// The same with the next draw bound.
+    pub(crate) fn bound(&self, chance: &Chance, field: &str) -> Self {
+        let next = chance.key(field, self.draws + 1).commitment();
+        Self { next: Some(next), ..self.clone() }
+    }
+
+    /// The cell after a roll.
+    pub(crate) fn rolled(
+        &self,
+        chance: &Chance,
+        field: &str,
+        sides: u64,
+        count: usize,
+    ) -> Result<Self, Problem> {
+        let bounds =
+            [("sides", sides, 2..=MOST_SIDES), ("count", count as u64, 1..=MOST_DICE as u64)];
+        for (name, given, bound) in bounds {
+            if !bound.contains(&given) {
+                let detail = format!(
+                    "\"{name}\" goes from {} to {}; it is {given}.",
+                    bound.start(),
+                    bound.end()
+                );
+                return Err(Problem::new(ProblemKind::OutOfBounds, detail));
+            }
+        }
+        let draw = self.draws + 1;
+        let key = chance.key(field, draw);
+        let values = key.roll(sides, count);
+        Ok(self.drawn(chance, field, Draw::Roll { draw, key: key.to_hex(), sides, values }))
+    }
+
+    /// The cell after a shuffle, and its key.
+    pub(crate) fn shuffled(
+        &self,
+        chance: &Chance,
+        field: &str,
+        of: &Path,
+        register: &str,
+    ) -> (Self, DrawKey) {
+        let draw = self.draws + 1;
+        let shuffle = Draw::Shuffle { draw, of: of.clone(), field: register.to_owned() };
+        (self.drawn(chance, field, shuffle), chance.key(field, draw))
+    }
+
+    fn drawn(&self, chance: &Chance, field: &str, draw: Draw) -> Self {
+        let next = Self { draws: self.draws + 1, last: Some(draw), ..self.clone() };
+        next.bound(chance, field)
+    }
+
+    /// The cell with a draw opened.
+    pub(crate) fn opened(&self, chance: &Chance, field: &str, draw: u64) -> Result<Self, Problem> {
+        if draw == 0 || draw > self.draws {
+            let detail = format!("There were {} draws so far; {draw} is none of them.", self.draws);
+            return Err(Problem::new(ProblemKind::OutOfBounds, detail));
+        }
+        let opened = Opened { draw, key: chance.key(field, draw).to_hex() };
+        Ok(Self { opened: Some(opened), ..self.clone() })
+    }
+}
+
+impl Kind for Field {
+    type Cell = Cell;
+    const WORDS: KindWords =
+        KindWords { name: "random", takes: &["roll", "shuffle", "open"], inside: &[] };
+
+    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
+        section.top_level();
+        // What may be shuffled is read once all fields are known.
+        section.know("shuffles");
+        Self
+    }
+
+    fn initial(&self, _stamp: Stamp) -> Cell {
+        Cell::default()
+    }
+
+    fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
+        // What another session was bound to binds nothing here.
+        let cell = ruled::load(at, plain)?;
+        Ok(if loading.is_settled { cell } else { Cell::default() })
+    }
+
+    fn plain(&self, cell: &Cell) -> Value {
+        ruled::plain(cell)
+    }
+
+    fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
+        ruled::plain_at(cell, rest)
+    }
+
+    fn settle(
+        &self,
+        _cell: &Cell,
+        _rest: &[Token],
+        site: &Site<'_>,
+    ) -> Result<Settlement, Problem> {
+        Err(refuse(site, "A source of chance", Self::WORDS.takes))
+    }
+
+    fn apply(
+        &self,
+        cell: &mut Cell,
+        _rest: &[Token],
+        effect: &Effect,
+        applying: &mut Applying<'_>,
+    ) -> Result<(), String> {
+        ruled::apply(cell, effect, applying)
+    }
+
+    fn patch(&self, _cell: &Cell, _: &[Token], effect: &Effect, patch: &mut Patch) -> Option<()> {
+        let Op::Set(value) = &effect.op else { return None };
+        patch.replace((**value).clone());
+        Some(())
+    }
+
+    fn rewrite(&self, _was: &Value, _now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
+        Err(rewrite.unfit("is changed by its own edits: roll, shuffle and open."))
+    }
+
+    fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
+        self.plain_at(cell, rest).is_some()
+    }
+
+    fn met(&self, _cell: &Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
+}

@@ -1,0 +1,196 @@
+//! Acts: what edits ask of fields that keep rules of play. An act is asked and never settled: what
+//! it did is told as values that were set.
+
+use serde::ser::SerializeMap;
+use serde_json::Value;
+
+use super::Members;
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+
+/// What an edit asks of a field that keeps rules of play.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Act {
+    /// Take a seat: that one, or the first that is free.
+    Sit(Option<String>),
+    /// Leave one's seat.
+    Stand,
+    /// Offer one's seat to a participant, or take the offer back.
+    Offer(Option<String>),
+    /// Take the seat that was offered.
+    Accept(Option<String>),
+    /// Put a participant on a seat, or free it.
+    Give {
+        /// The seat.
+        seat: String,
+        /// The participant; nobody frees it.
+        to: Option<String>,
+    },
+    /// The turn goes to the next seat, or to that one.
+    Advance(Option<String>),
+    /// The turn goes round the other way from now on.
+    Reverse,
+    /// Roll dice.
+    Roll {
+        /// Sides of each.
+        sides: u64,
+        /// How many.
+        count: usize,
+    },
+    /// Deal the values of a field anew among the records of a map.
+    Shuffle {
+        /// The map.
+        of: Path,
+        /// The register of its records.
+        field: String,
+    },
+    /// Open a draw that was made, so that anybody can check it.
+    Open(u64),
+    /// The session itself: the next draw is bound by what the journal has.
+    Bind,
+    /// The session itself: a participant has gone, and their seat is kept until then.
+    Away {
+        /// The participant.
+        who: String,
+        /// In milliseconds since 1970 UTC.
+        until: u64,
+    },
+    /// The session itself: a participant is there again.
+    Back(String),
+    /// The session itself: what was kept until now is free.
+    Lapse(u64),
+}
+
+impl Act {
+    /// The names of those that can be asked for.
+    pub(super) const ASKED: [&'static str; 10] = [
+        "sit", "stand", "offer", "accept", "give", "advance", "reverse", "roll", "shuffle", "open",
+    ];
+
+    /// Those of the session itself.
+    pub(super) const OWN: [&'static str; 4] = ["bind", "away", "back", "lapse"];
+
+    /// Whether it is about who sits where.
+    pub(crate) fn is_of_seats(&self) -> bool {
+        matches!(
+            self,
+            Self::Sit(_)
+                | Self::Stand
+                | Self::Offer(_)
+                | Self::Accept(_)
+                | Self::Give { .. }
+                | Self::Away { .. }
+                | Self::Back(_)
+                | Self::Lapse(_)
+        )
+    }
+
+    /// Whether it is about whose turn it is.
+    pub(crate) fn is_of_turn(&self) -> bool {
+        matches!(self, Self::Advance(_) | Self::Reverse)
+    }
+
+    /// Its name in JSON.
+    pub(super) fn name(&self) -> &'static str {
+        match self {
+            Self::Sit(_) => "sit",
+            Self::Stand => "stand",
+            Self::Offer(_) => "offer",
+            Self::Accept(_) => "accept",
+            Self::Give { .. } => "give",
+            Self::Advance(_) => "advance",
+            Self::Reverse => "reverse",
+            Self::Roll { .. } => "roll",
+            Self::Shuffle { .. } => "shuffle",
+            Self::Open(_) => "open",
+            Self::Bind => "bind",
+            Self::Away { .. } => "away",
+            Self::Back(_) => "back",
+            Self::Lapse(_) => "lapse",
+        }
+    }
+
+    pub(super) fn asked(name: &str, members: Members<'_>) -> Result<Self, Problem> {
+        Ok(match name {
+            "sit" => Self::Sit(members.only(&["seat"])?.name("seat")?),
+            "stand" => members.only(&[]).map(|_| Self::Stand)?,
+            "offer" => Self::Offer(members.only(&["to"])?.name("to")?),
+            "accept" => Self::Accept(members.only(&["seat"])?.name("seat")?),
+            "give" => {
+                let seat = members.only(&["seat", "to"])?.name("seat")?;
+                let seat = seat.ok_or_else(|| members.malformed("\"give\" needs \"seat\"."))?;
+                Self::Give { seat, to: members.name("to")? }
+            }
+            "advance" => Self::Advance(members.only(&["to"])?.name("to")?),
+            "reverse" => members.only(&[]).map(|_| Self::Reverse)?,
+            "roll" => {
+                let sides = members.only(&["sides", "count"])?.index("sides")?;
+                let count =
+                    if members.0.arg("count").is_none() { 1 } else { members.index("count")? };
+                Self::Roll { sides: sides as u64, count }
+            }
+            "shuffle" => {
+                let of = members.only(&["of", "field"])?.name("of")?;
+                let field = members.name("field")?;
+                let (of, field) = of.zip(field).ok_or_else(|| {
+                    let detail = "\"shuffle\" needs \"of\", the path of a map, and \"field\", a \
+                        register of its records.";
+                    members.malformed(detail)
+                })?;
+                Self::Shuffle { of: Path::parse(&of)?, field }
+            }
+            "open" => Self::Open(members.only(&["draw"])?.index("draw")? as u64),
+            "bind" => Self::Bind,
+            "away" => {
+                let who = members.only(&["who", "until"])?.name("who")?.unwrap_or_default();
+                Self::Away { who, until: members.index("until")? as u64 }
+            }
+            "back" => Self::Back(members.only(&["who"])?.name("who")?.unwrap_or_default()),
+            _ => Self::Lapse(members.only(&["now"])?.index("now")? as u64),
+        })
+    }
+
+    pub(super) fn serialize_members<M: SerializeMap>(&self, map: &mut M) -> Result<(), M::Error> {
+        let mut named = |name: &'static str, value: &Option<String>| {
+            value.iter().try_for_each(|value| map.serialize_entry(name, value))
+        };
+        match self {
+            Self::Sit(seat) | Self::Accept(seat) => named("seat", seat),
+            Self::Offer(to) | Self::Advance(to) => named("to", to),
+            Self::Give { seat, to } => {
+                map.serialize_entry("seat", seat)?;
+                map.serialize_entry("to", to)
+            }
+            Self::Stand | Self::Reverse | Self::Bind => Ok(()),
+            Self::Roll { sides, count } => {
+                map.serialize_entry("count", count)?;
+                map.serialize_entry("sides", sides)
+            }
+            Self::Shuffle { of, field } => {
+                map.serialize_entry("field", field)?;
+                map.serialize_entry("of", of)
+            }
+            Self::Open(draw) => map.serialize_entry("draw", draw),
+            Self::Away { who, until } => {
+                map.serialize_entry("until", until)?;
+                map.serialize_entry("who", who)
+            }
+            Self::Back(who) => map.serialize_entry("who", who),
+            Self::Lapse(now) => map.serialize_entry("now", now),
+        }
+    }
+}
+
+impl Members<'_> {
+    /// A member that is a name or an id, where it is given.
+    fn name(self, name: &str) -> Result<Option<String>, Problem> {
+        match self.0.arg(name) {
+            None | Some(Value::Null) => Ok(None),
+            Some(Value::String(text)) => Ok(Some(text.clone())),
+            Some(_) => {
+                let detail = format!("\"{name}\" must be a string.");
+                Err(self.problem(ProblemKind::WrongType, &detail))
+            }
+        }
+    }
+}

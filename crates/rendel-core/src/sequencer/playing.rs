@@ -1,0 +1,388 @@
+//! Rules of play: acts on seats, turns and chance, who may do what when, and what follows from each
+//! edit by itself.
+
+use std::collections::BTreeSet;
+
+use serde_json::Value;
+
+use super::settling::Settling;
+use super::{Present, Sequencer};
+use crate::actor::Actor;
+use crate::charter::{Charter, Power};
+use crate::edit::Edit;
+use crate::kind::{Cell, Chance, Field, RandomCell, Seats, Settlement, Site, TurnCell};
+use crate::op::{Act, Op};
+use crate::path::{Path, Token, inner};
+use crate::problem::{Problem, ProblemKind};
+use crate::stamp::Stamp;
+use crate::state::State;
+use crate::totals::Totals;
+use crate::update::{Effect, Effects};
+
+/// Records that one shuffle deals among.
+const MOST_SHUFFLED: usize = 1_000;
+
+/// What followed by itself from the edits of a proposal, before it is told.
+pub(super) struct Following {
+    totals: Totals,
+    touched: BTreeSet<Path>,
+    /// The turns that an edit of the proposal was a move in.
+    moved: BTreeSet<Token>,
+}
+
+impl Following {
+    pub(super) fn of(present: &Present) -> Self {
+        let totals = present.totals.clone();
+        Self { totals, touched: BTreeSet::new(), moved: BTreeSet::new() }
+    }
+}
+
+impl Sequencer {
+    /// Refuses an edit for which the time has not come, or is not that of its proposer.
+    pub(super) fn check_time(
+        &self,
+        state: &State,
+        actor: &Actor,
+        path: &Path,
+        op: Option<&Op>,
+        following: &mut Following,
+    ) -> Result<(), Problem> {
+        let charter = &self.charter;
+        let (false, Some((_, seats))) = (actor.role == Actor::SERVICE, state.seats(charter)) else {
+            return Ok(());
+        };
+        let made = op.and_then(Op::makes).map(|(id, _)| inner(path, id.unwrap_or("*")));
+        let tokens = made.as_ref().unwrap_or(path).tokens();
+        let is_about = |patterns: &[crate::Pattern]| {
+            patterns.iter().any(|pattern| pattern.concerns(tokens, false))
+        };
+        let is_of_seats = tokens.first() == charter.play.seats.as_ref();
+        if seats.is_gathering() && !is_of_seats && !is_about(&charter.play.while_gathering) {
+            let detail = "The session waits for more participants to take their seats.";
+            return Err(Problem::new(ProblemKind::Gathering, detail).at(path));
+        }
+        for turn in charter.play.turns.iter().filter(|turn| is_about(&turn.governs)) {
+            let Some((_, cell)) = state.turn(charter, &turn.field) else { continue };
+            let own = seats.seat_of(&actor.id);
+            if own.is_none() || own != cell.seat() {
+                return Err(not_your_turn(path, cell, seats));
+            }
+            following.moved.insert(turn.field.clone());
+        }
+        Ok(())
+    }
+
+    /// What an act would do; `None` where the field takes no acts, which its refusal will say. A
+    /// draw is made later, when nothing can refuse it any more.
+    pub(super) fn play(
+        &self,
+        present: &Present,
+        settling: &Settling<'_>,
+        site: &Site<'_>,
+    ) -> Option<Result<Settlement, Problem>> {
+        let (Ok(Op::Act(act)), [name]) = (site.op, site.path.tokens()) else { return None };
+        let found = self.charter.fields.find(present.state.root(), std::slice::from_ref(name))?;
+        let actor = settling.actor;
+        let set = |value: Value, was: Value| {
+            let mut settlement = site.applied(Op::Set(value.clone().into()));
+            if value == was {
+                settlement.effects.clear();
+            }
+            settlement
+        };
+        let may = |power: Power| self.charter.has_power(&actor.role, power);
+        let (field, cell) = found;
+        let next = match (field, cell) {
+            (Field::Seats(seats), Cell::Seats(sat)) if act.is_of_seats() => {
+                let next = seats.play(sat, act, &actor.id, may(Power::Seat));
+                next.map(Cell::Seats)
+            }
+            (Field::Turn(turn), Cell::Turn(now)) if act.is_of_turn() => {
+                let (of, seats) = present.state.seats(&self.charter)?;
+                let own = seats.seat_of(&actor.id);
+                if !may(Power::Turn) && (own.is_none() || own != now.seat()) {
+                    return Some(Err(not_your_turn(site.path, now, seats)));
+                }
+                let next = match act {
+                    Act::Advance(to) => turn.advanced(now, to.as_deref(), of, seats),
+                    _ => Ok(turn.reversed(now)),
+                };
+                next.map(Cell::Turn)
+            }
+            (Field::Random(_), Cell::Random(now)) => match act {
+                Act::Open(_) if !may(Power::OpenDraws) => {
+                    let detail = "Only who has the power \"open-draws\" opens a shuffle.";
+                    Err(Problem::new(ProblemKind::NotAllowed, detail))
+                }
+                Act::Bind => self.chance().map(|chance| Cell::Random(now.bound(chance, name))),
+                Act::Open(draw) => self
+                    .chance()
+                    .and_then(|chance| now.opened(chance, name, *draw))
+                    .map(Cell::Random),
+                Act::Roll { .. } | Act::Shuffle { .. } => {
+                    let checked = self.check_draw(present, act, name, now, settling, site.index);
+                    let nothing =
+                        || Settlement { effects: Effects::new(), verdict: site.applied_verdict() };
+                    let checked = checked.map_err(|problem| problem.at(site.path));
+                    return Some(checked.map(|()| nothing()));
+                }
+                _ => return None,
+            },
+            _ => return None,
+        };
+        let next = next.map_err(|problem| problem.at(site.path));
+        Some(next.map(|next| set(field.plain(&next), field.plain(cell))))
+    }
+
+    fn chance(&self) -> Result<&Chance, Problem> {
+        self.chance.as_ref().ok_or_else(|| {
+            let detail = "This session has no secret to draw from yet. Try again.";
+            Problem::new(ProblemKind::Unavailable, detail)
+        })
+    }
+
+    fn check_draw(
+        &self,
+        present: &Present,
+        act: &Act,
+        name: &Token,
+        now: &RandomCell,
+        settling: &Settling<'_>,
+        index: usize,
+    ) -> Result<(), Problem> {
+        if index + 1 != settling.proposal.edits.len() {
+            let detail = "A draw is the last edit of its proposal: nothing may depend on it.";
+            return Err(Problem::new(ProblemKind::Malformed, detail));
+        }
+        let chance = self.chance()?;
+        if !now.is_bound() {
+            let detail = "The next draw is not bound yet. Try again.";
+            return Err(Problem::new(ProblemKind::Unavailable, detail));
+        }
+        match act {
+            Act::Shuffle { of, field } => {
+                let draws = self.charter.play.draws.iter().find(|draws| draws.field == *name);
+                let dealt = inner(&inner(of, "*"), field);
+                let may = draws.is_some_and(|draws| {
+                    draws.shuffles.iter().any(|pattern| pattern.matches(dealt.tokens()))
+                });
+                if !may {
+                    let detail = format!(
+                        "The charter's [state.{name}] does not name {dealt} among its `shuffles`."
+                    );
+                    return Err(Problem::new(ProblemKind::NotAllowed, detail));
+                }
+                let records = self.dealt(present, of, field).len();
+                if records > MOST_SHUFFLED {
+                    let detail = format!("A shuffle deals among at most {MOST_SHUFFLED} records.");
+                    return Err(Problem::new(ProblemKind::TooLarge, detail));
+                }
+                Ok(())
+            }
+            Act::Roll { sides, count } => now.rolled(chance, name, *sides, *count).map(drop),
+            _ => Ok(()),
+        }
+    }
+
+    /// The registers of the records of a map, with their values, in the order of their ids.
+    fn dealt(&self, present: &Present, of: &Path, field: &str) -> Vec<(Path, Value)> {
+        let plain = present.state.plain_at(&self.charter.fields, of);
+        let records = plain.as_ref().and_then(Value::as_object).into_iter().flatten();
+        let mut dealt: Vec<_> = records
+            .map(|(id, record)| (inner(&inner(of, id), field), record[field].clone()))
+            .collect();
+        dealt.sort_by(|(one, _), (other, _)| one.cmp(other));
+        dealt
+    }
+
+    /// Makes the draw that a proposal ends with, if it does. Nothing can refuse it.
+    pub(super) fn draw(&self, present: &Present, edits: &[Edit]) -> Effects {
+        let drawn = || {
+            let edit = edits.last()?;
+            let Ok(Op::Act(act)) = Op::asked(edit) else { return None };
+            let path = Path::parse(&edit.at).ok()?;
+            let [name] = path.tokens() else { return None };
+            let found = self.charter.fields.find(present.state.root(), path.tokens())?;
+            let (Field::Random(_), Cell::Random(now)) = found else { return None };
+            let chance = self.chance.as_ref()?;
+            let set = |path: &Path, value: Value| match value {
+                Value::Null => Effect::new(path, Op::Clear),
+                value => Effect::new(path, Op::Set(value.into())),
+            };
+            let mut effects = Effects::new();
+            let next = match &act {
+                Act::Roll { sides, count } => now.rolled(chance, name, *sides, *count).ok()?,
+                Act::Shuffle { of, field } => {
+                    let (paths, mut values): (Vec<_>, Vec<_>) =
+                        self.dealt(present, of, field).into_iter().unzip();
+                    let (next, key) = now.shuffled(chance, name, of, field);
+                    key.shuffle(&mut values);
+                    effects.extend(paths.iter().zip(values).map(|(path, value)| set(path, value)));
+                    next
+                }
+                _ => return None,
+            };
+            effects.push(set(&path, found.0.plain(&Cell::Random(next))));
+            Some(effects)
+        };
+        drawn().unwrap_or_default()
+    }
+
+    /// Turns in which a move was made pass on, where the charter says after how many.
+    pub(super) fn note_moves(
+        &self,
+        present: &mut Present,
+        following: &mut Following,
+        stamp: Stamp,
+    ) -> Result<(), Problem> {
+        for name in std::mem::take(&mut following.moved) {
+            let found =
+                present.state.turn(&self.charter, &name).zip(present.state.seats(&self.charter));
+            if let Some(((turn, cell), (of, seats))) = found {
+                let next = turn.moved(cell, of, seats);
+                self.put(present, following, &name, &Cell::Turn(next), stamp)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// What follows by itself: totals, and turns of seats that are free now.
+    pub(super) fn keep_up(
+        &self,
+        present: &mut Present,
+        following: &mut Following,
+        stamp: Stamp,
+    ) -> Result<(), Problem> {
+        let effects = present.state.following(&self.charter, &present.totals, &following.totals)?;
+        following.totals = present.totals.clone();
+        for effect in effects {
+            present.put(&self.charter, &effect, stamp)?;
+            following.touched.insert(effect.at);
+        }
+        Ok(())
+    }
+
+    /// What followed by itself, as it is told: once for each value that is another now.
+    pub(super) fn followed(&self, present: &Present, following: &Following) -> Effects {
+        let fields = &self.charter.fields;
+        let effect = |path: &Path| {
+            let was = self.present.state.plain_at(fields, path);
+            match present.state.plain_at(fields, path) {
+                now if now == was => None,
+                Some(now) => Some(Effect::new(path, Op::Set(now.into()))),
+                None => Some(Effect::new(path, Op::Drop)),
+            }
+        };
+        following.touched.iter().filter_map(effect).collect()
+    }
+
+    fn put(
+        &self,
+        present: &mut Present,
+        following: &mut Following,
+        name: &Token,
+        next: &Cell,
+        stamp: Stamp,
+    ) -> Result<(), Problem> {
+        let path = Path::of([name.clone()]);
+        let fields = &self.charter.fields;
+        let Some((field, cell)) = fields.find(present.state.root(), path.tokens()) else {
+            return Ok(());
+        };
+        if cell != next {
+            let effect = Effect::new(&path, Op::Set(field.plain(next).into()));
+            present.put(&self.charter, &effect, stamp)?;
+            following.touched.insert(path);
+        }
+        Ok(())
+    }
+
+    /// A state that begins anew with the same people on their seats and the same chance: no draw
+    /// can be made twice.
+    pub(super) fn carry_over(&self, opened: &mut Self, stamp: Stamp) -> Result<(), Problem> {
+        let Charter { fields, play, .. } = &*self.charter;
+        let kept = play.seats.iter().chain(play.draws.iter().map(|draws| &draws.field));
+        for name in kept {
+            let path = Path::of([name.clone()]);
+            let value = match fields.find(self.present.state.root(), path.tokens()) {
+                Some((field @ Field::Seats(of), Cell::Seats(seats))) => {
+                    field.plain(&Cell::Seats(of.anew(seats)))
+                }
+                Some((field, cell)) => field.plain(cell),
+                None => continue,
+            };
+            opened.present.put(&self.charter, &Effect::new(&path, Op::Set(value.into())), stamp)?;
+        }
+        let mut following = Following::of(&opened.present);
+        let mut present = opened.present.clone();
+        opened.keep_up(&mut present, &mut following, stamp)?;
+        opened.present = present;
+        Ok(())
+    }
+
+    /// What the session has to do by itself: bind the first draws, keep the seats of those who are
+    /// not `here`, and note who is back. Cost O(seats), and nothing where there is nothing to do.
+    pub fn own_edits(&self, here: &dyn Fn(&str) -> bool, now: u64) -> Vec<Edit> {
+        let Charter { fields, play, .. } = &*self.charter;
+        let root = self.present.state.root();
+        let is_unbound = |field: &Token| {
+            let found = fields.find(root, std::slice::from_ref(field));
+            self.chance.is_some()
+                && matches!(found, Some((_, Cell::Random(cell))) if !cell.is_bound())
+        };
+        let unbound = play.draws.iter().map(|draws| &draws.field).filter(|field| is_unbound(field));
+        let mut edits: Vec<Edit> =
+            unbound.map(|field| Edit::new(Path::of([field.clone()]).to_string(), "bind")).collect();
+        let Some((field, seats)) = self.present.state.seats(&self.charter) else { return edits };
+        let until = now.saturating_add(field.reserve_ms());
+        for (who, is_kept) in seats.all() {
+            match (here(who), is_kept) {
+                (false, false) => {
+                    edits.push(self.of_seats("away").with("who", who).with("until", until));
+                }
+                (true, true) => edits.push(self.of_seats("back").with("who", who)),
+                _ => {}
+            }
+        }
+        edits
+    }
+
+    /// Seats somebody to whom a seat was promised, if it is free and they have none.
+    pub fn promised(&self, who: &str, seat: &str) -> Option<Edit> {
+        let (field, seats) = self.present.state.seats(&self.charter)?;
+        let is_free = field.names().iter().any(|name| name == seat) && seats.by(seat).is_none();
+        let is_due = is_free && seats.seat_of(who).is_none();
+        is_due.then(|| self.of_seats("give").with("seat", seat).with("to", who))
+    }
+
+    /// When the next seat that is kept for somebody becomes free, in milliseconds since 1970 UTC.
+    pub(super) fn next_lapse(&self) -> Option<u64> {
+        self.present.state.seats(&self.charter)?.1.next_lapse()
+    }
+
+    pub(super) fn lapse(&self, now: u64) -> Edit {
+        self.of_seats("lapse").with("now", now)
+    }
+
+    fn of_seats(&self, op: &str) -> Edit {
+        let field = self.charter.play.seats.clone().unwrap_or_default();
+        Edit::new(Path::of([field]).to_string(), op)
+    }
+}
+
+fn not_your_turn(path: &Path, cell: &TurnCell, seats: &Seats) -> Problem {
+    let Some(seat) = cell.seat() else {
+        let detail = "Nobody has the turn yet: nobody sits.";
+        return Problem::new(ProblemKind::NotYourTurn, detail).at(path);
+    };
+    let by = seats.by(seat);
+    let detail = match by {
+        Some(by) => format!("It is the turn of {by:?} on the seat {seat:?}."),
+        None => format!("It is the turn of the seat {seat:?}."),
+    };
+    let problem = Problem::new(ProblemKind::NotYourTurn, detail).at(path).with("seat", seat);
+    match by {
+        Some(by) => problem.with("by", by),
+        None => problem,
+    }
+}

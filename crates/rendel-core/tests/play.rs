@@ -1,0 +1,555 @@
+//! Rules of play: seats, turns, chance and totals.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::sync::Arc;
+
+use proptest::prelude::*;
+use rendel_core::{
+    Actor, Chance, Charter, DrawKey, Edit, Lens, Op, Outcome, Problem, ProblemKind, Proposal,
+    Sequencer, Settled, Viewer,
+};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+const GAME: &str = r#"
+charter = "windfall"
+version = 1
+[session]
+while-gathering = ["/wishes"]
+[roles.player]
+edit = ["/**"]
+see  = ["/**", { but = "/cards/*/face", unless = "record.holder == who.seat || state.left == 0" }]
+[roles.steward]
+edit   = ["/**"]
+powers = ["seat", "turn", "open-draws"]
+[state.seats]
+kind    = "seats"
+names   = ["north", "east", "south"]
+needed  = 2
+reserve = "60s"
+[state.turn]
+kind    = "turn"
+seats   = "/seats"
+governs = ["/baskets/**"]
+[state.bag]
+kind     = "random"
+shuffles = ["/cards/*/face"]
+[state.wishes]
+kind = "register"
+[state.baskets]
+kind = "map"
+most = 9
+[state.baskets.each.apples]
+kind = "counter"
+min  = 0
+[state.baskets.each.sort]
+kind = "register"
+[state.cards]
+kind = "map"
+[state.cards.each.face]
+kind = "register"
+[state.cards.each.holder]
+kind = "register"
+[state.left]
+kind = "total"
+from = "/baskets"
+sum  = "apples"
+[[guards]]
+at   = "/cards/*/face"
+rule = "new == null || new != 7 || old != null"
+says = "No seven is dealt."
+[[guards]]
+at   = "/baskets/*/sort"
+rule = "state.baskets.filter(basket, basket.sort == new).size() <= 2"
+says = "A sort fills two baskets at most."
+"#;
+
+fn opened(source: &str) -> Sequencer {
+    let charter = Charter::parse(source).unwrap_or_else(|faults| panic!("{faults:#?}"));
+    let cards: serde_json::Map<_, _> =
+        (1..=9).map(|face| (format!("c{face}"), json!({ "face": face, "holder": null }))).collect();
+    let opening = json!({
+        "baskets": { "a": { "apples": 3 }, "b": { "apples": 5 } },
+        "cards": cards,
+    });
+    let opening = source.contains("state.cards").then_some(opening);
+    let sequencer = Sequencer::open(Arc::new(charter), opening.as_ref()).unwrap();
+    let mut sequencer = sequencer.with_chance(Some(Chance::new([7; 32])));
+    let bind = sequencer.own_edits(&|_| true, 1);
+    if !bind.is_empty() {
+        assert!(matches!(sequencer.handle_act(bind, 1), Outcome::Settled(_)));
+    }
+    sequencer
+}
+
+fn actor(who: &str) -> Actor {
+    let role = if who == "keziah" { "steward" } else { "player" };
+    Actor::new(who, role, Uuid::from_u128(1))
+}
+
+fn all(session: &mut Sequencer, who: &str, edits: Vec<Edit>) -> Result<Settled, Problem> {
+    match session.handle_proposal(&actor(who), &Proposal::new(0, None, edits), 1_000) {
+        Outcome::Settled(update) => Ok(update),
+        Outcome::Refused(problem) => Err(problem),
+        Outcome::Repeated(_) => panic!("it has no number"),
+    }
+}
+
+/// An edit from JSON, without its braces.
+fn edit(text: &str) -> Edit {
+    serde_json::from_str(&format!("{{{text}}}")).unwrap()
+}
+
+fn act(session: &mut Sequencer, who: &str, text: &str) -> Result<Settled, Problem> {
+    all(session, who, vec![edit(text)])
+}
+
+fn refusal(session: &mut Sequencer, who: &str, text: &str) -> ProblemKind {
+    let before = session.plain();
+    let problem = act(session, who, text).unwrap_err();
+    assert_eq!(session.plain(), before, "a refusal changes nothing");
+    problem.kind()
+}
+
+fn at(session: &Sequencer, path: &str) -> Value {
+    session.plain().pointer(path).cloned().unwrap_or_default()
+}
+
+const SIT: &str = r#""at":"/seats","op":"sit""#;
+const ADVANCE: &str = r#""at":"/turn","op":"advance""#;
+const STAND: &str = r#""at":"/seats","op":"stand""#;
+
+fn sit(seat: &str) -> String {
+    format!(r#"{SIT},"seat":"{seat}""#)
+}
+
+fn take(basket: &str, by: i64) -> String {
+    format!(r#""at":"/baskets/{basket}/apples","op":"add","by":-{by}"#)
+}
+
+#[test]
+fn the_first_to_sit_has_the_seat_and_two_who_offer_theirs_swap() {
+    let mut game = opened(GAME);
+    act(&mut game, "oda", &sit("east")).unwrap();
+    let taken = act(&mut game, "bram", &sit("east")).unwrap_err();
+    assert_eq!(
+        (taken.kind(), taken.member("current")),
+        (ProblemKind::SeatTaken, Some(&"oda".into()))
+    );
+    // A double click sits once; whoever sits does not sit twice.
+    assert!(act(&mut game, "oda", &sit("east")).unwrap().effects.is_empty());
+    assert_eq!(refusal(&mut game, "oda", &sit("north")), ProblemKind::Exists);
+    assert_eq!(refusal(&mut game, "bram", &sit("est")), ProblemKind::OutOfBounds);
+    assert_eq!(refusal(&mut game, "bram", STAND), ProblemKind::NotAllowed);
+    act(&mut game, "bram", SIT).unwrap();
+    assert_eq!(at(&game, "/seats/by"), json!({ "east": "oda", "north": "bram", "south": null }));
+
+    let accept = r#""at":"/seats","op":"accept""#;
+    assert_eq!(refusal(&mut game, "bram", accept), ProblemKind::Gone);
+    act(&mut game, "oda", r#""at":"/seats","op":"offer","to":"bram""#).unwrap();
+    assert_eq!(refusal(&mut game, "bram", accept), ProblemKind::Exists);
+    act(&mut game, "bram", r#""at":"/seats","op":"offer","to":"oda""#).unwrap();
+    act(&mut game, "bram", accept).unwrap();
+    assert_eq!(at(&game, "/seats/by"), json!({ "east": "bram", "north": "oda", "south": null }));
+    assert_eq!(at(&game, "/seats/offers"), json!({}));
+
+    act(&mut game, "oda", r#""at":"/seats","op":"offer","to":"wren""#).unwrap();
+    act(&mut game, "wren", accept).unwrap();
+    assert_eq!(at(&game, "/seats/by"), json!({ "east": "bram", "north": "wren", "south": null }));
+
+    let give = r#""at":"/seats","op":"give","seat":"south","to":"bram""#;
+    assert_eq!(refusal(&mut game, "bram", give), ProblemKind::NotAllowed);
+    act(&mut game, "keziah", give).unwrap();
+    assert_eq!(at(&game, "/seats/by"), json!({ "east": null, "north": "wren", "south": "bram" }));
+    for own in [r#""at":"/seats","op":"lapse","now":9"#, r#""at":"/bag","op":"bind""#] {
+        assert_eq!(refusal(&mut game, "keziah", own), ProblemKind::UnknownOp, "{own}");
+    }
+}
+
+#[test]
+fn a_seat_is_kept_for_whoever_comes_back_in_time_and_free_after_that() {
+    let mut game = opened(GAME);
+    act(&mut game, "oda", &sit("east")).unwrap();
+    let goes = |game: &mut Sequencer, here: &[&str], now: u64| {
+        let edits = game.own_edits(&|who| here.contains(&who), now);
+        let acts = !edits.is_empty();
+        if acts {
+            assert!(matches!(game.handle_act(edits, now), Outcome::Settled(_)));
+        }
+        acts
+    };
+    assert!(goes(&mut game, &[], 5_000));
+    assert_eq!(at(&game, "/seats/away"), json!({ "east": 65_000 }));
+    assert!(!goes(&mut game, &[], 6_000), "one goes once");
+    assert_eq!(refusal(&mut game, "bram", &sit("east")), ProblemKind::SeatTaken);
+    assert!(goes(&mut game, &["oda"], 7_000) && !goes(&mut game, &["oda"], 7_001));
+    assert_eq!((game.poll_timeout(), at(&game, "/seats/away")), (None, json!({})));
+
+    assert!(goes(&mut game, &["bram"], 8_000));
+    assert_eq!(game.poll_timeout(), Some(68_000));
+    assert_eq!(game.handle_timeout(67_999), None, "an early call does no harm");
+    assert!(matches!(game.handle_timeout(68_000), Some(Outcome::Settled(_))));
+    assert_eq!((game.poll_timeout(), at(&game, "/seats/by/east")), (None, Value::Null));
+    // A promised seat is given where it is free, and takes nobody's.
+    act(&mut game, "bram", &sit("east")).unwrap();
+    assert_eq!(game.promised("oda", "east"), None);
+    let promised = game.promised("oda", "south").unwrap();
+    game.handle_act(vec![promised], 70_000);
+    assert_eq!((at(&game, "/seats/by/south"), game.promised("oda", "north")), ("oda".into(), None));
+}
+
+#[test]
+fn until_enough_sit_only_what_the_charter_names_is_edited() {
+    let mut game = opened(GAME);
+    act(&mut game, "oda", SIT).unwrap();
+    assert_eq!(refusal(&mut game, "oda", &take("a", 1)), ProblemKind::Gathering);
+    assert_eq!(at(&game, "/turn/seat"), Value::Null);
+    act(&mut game, "oda", r#""at":"/wishes","op":"set","value":"luck""#).unwrap();
+    act(&mut game, "bram", SIT).unwrap();
+    // It was enough once: a seat that is left later stops nothing.
+    act(&mut game, "bram", STAND).unwrap();
+    act(&mut game, "oda", &take("a", 1)).unwrap();
+}
+
+#[test]
+fn only_the_seat_whose_turn_it_is_moves_and_empty_seats_are_skipped() {
+    let mut game = opened(GAME);
+    for (who, seat) in [("oda", "south"), ("bram", "north"), ("wren", "east")] {
+        act(&mut game, who, &sit(seat)).unwrap();
+    }
+    // Two sat on south and north when it began; the first of them in the charter's order began.
+    assert_eq!(
+        at(&game, "/turn"),
+        json!({ "moves": 0, "number": 1, "reversed": false, "seat": "north" })
+    );
+    let problem = act(&mut game, "oda", &take("a", 1)).unwrap_err();
+    assert_eq!(problem.kind(), ProblemKind::NotYourTurn);
+    assert_eq!(
+        (problem.member("seat").unwrap(), problem.member("by").unwrap()),
+        (&json!("north"), &json!("bram"))
+    );
+    assert_eq!(refusal(&mut game, "ishaan", &take("a", 1)), ProblemKind::NotYourTurn);
+    assert_eq!(refusal(&mut game, "oda", ADVANCE), ProblemKind::NotYourTurn);
+
+    // In the same proposal as the move; what comes after it is not theirs any more.
+    let mut move_on = |who: &str, more: Option<&str>| {
+        let edits = [Some(take("a", 1).as_str()), Some(ADVANCE), more]
+            .into_iter()
+            .flatten()
+            .map(edit)
+            .collect();
+        all(&mut game, who, edits)
+    };
+    assert_eq!(move_on("bram", Some(&take("a", 1))).unwrap_err().kind(), ProblemKind::NotYourTurn);
+    move_on("bram", None).unwrap();
+    assert_eq!(at(&game, "/turn/seat"), "east");
+    act(&mut game, "wren", r#""at":"/turn","op":"reverse""#).unwrap();
+    act(&mut game, "wren", ADVANCE).unwrap();
+    assert_eq!(at(&game, "/turn/seat"), "north");
+    act(&mut game, "bram", ADVANCE).unwrap();
+    assert_eq!(at(&game, "/turn/seat"), "south");
+    // Whoever leaves in their turn hands it on.
+    act(&mut game, "oda", STAND).unwrap();
+    assert_eq!(at(&game, "/turn/seat"), "east");
+    assert_eq!(
+        refusal(&mut game, "wren", r#""at":"/turn","op":"advance","to":"south""#),
+        ProblemKind::OutOfBounds
+    );
+    act(&mut game, "keziah", r#""at":"/turn","op":"advance","to":"north""#).unwrap();
+    assert_eq!(at(&game, "/turn/number"), 6);
+}
+
+#[test]
+fn a_turn_of_so_many_moves_passes_on_by_itself_so_that_a_double_click_moves_once() {
+    let mut game = opened(
+        &GAME.replace("governs = [\"/baskets/**\"]", "governs = [\"/baskets/**\"]\nmoves = 2"),
+    );
+    act(&mut game, "oda", &sit("north")).unwrap();
+    act(&mut game, "bram", &sit("east")).unwrap();
+    let both = vec![edit(&take("a", 1)), edit(&take("b", 1))];
+    all(&mut game, "oda", both).unwrap();
+    assert_eq!(at(&game, "/turn/moves"), 1, "a proposal is one move");
+    let update = act(&mut game, "oda", &take("a", 1)).unwrap();
+    assert_eq!(at(&game, "/turn/seat"), "east");
+    assert_eq!(refusal(&mut game, "oda", &take("a", 1)), ProblemKind::NotYourTurn);
+    // All of it is told with the move that it follows from.
+    let told: Vec<String> = update.effects.iter().map(|effect| effect.at.to_string()).collect();
+    assert_eq!(told, ["/baskets/a/apples", "/left", "/turn"]);
+}
+
+#[test]
+fn expressions_read_totals_and_go_through_what_the_charter_bounds() {
+    let mut game = opened(GAME);
+    act(&mut game, "oda", SIT).unwrap();
+    act(&mut game, "bram", SIT).unwrap();
+    let put =
+        |id: &str| format!(r#""at":"/baskets","op":"put","id":"{id}","value":{{"sort":"dry"}}"#);
+    act(&mut game, "oda", &put("x")).unwrap();
+    act(&mut game, "oda", &put("y")).unwrap();
+    assert_eq!(refusal(&mut game, "oda", &put("z")), ProblemKind::Guard);
+    assert_eq!(at(&game, "/left"), 8);
+    for refused in [
+        r#""at":"/left","op":"add","by":1"#,
+        r#""at":"/left","op":"set","value":1"#,
+        r#""at":"/turn","op":"set","value":null"#,
+        r#""at":"/baskets","op":"sit""#,
+    ] {
+        assert_eq!(refusal(&mut game, "oda", refused), ProblemKind::UnknownOp, "{refused}");
+    }
+}
+
+#[test]
+fn who_sits_sees_what_is_their_seats_until_they_leave_it() {
+    let mut game = opened(GAME);
+    let sees = |game: &Sequencer, who: &str| {
+        let (charter, state) = (game.charter().clone(), game.state());
+        let viewer = Viewer::of(&actor(who));
+        let lens = Lens::new(&charter, charter.sight("player"), Some(&viewer), &state);
+        lens.plain().pointer("/cards/c3/face").is_some()
+    };
+    act(&mut game, "keziah", r#""at":"/seats","op":"give","seat":"south","to":"ishaan""#).unwrap();
+    act(&mut game, "oda", &sit("east")).unwrap();
+    act(&mut game, "oda", r#""at":"/cards/c3/holder","op":"set","value":"east""#).unwrap();
+    assert_eq!(["oda", "bram"].map(|who| sees(&game, who)), [true, false]);
+    act(&mut game, "oda", r#""at":"/seats","op":"offer","to":"bram""#).unwrap();
+    let swapped = act(&mut game, "bram", r#""at":"/seats","op":"accept""#).unwrap();
+    assert_eq!(["oda", "bram"].map(|who| sees(&game, who)), [false, true]);
+    // The journal tells it: it is shown to the one and hidden from the other with the swap.
+    let told = |who: &str| {
+        let viewer = Viewer::of(&actor(who));
+        let sight = game.charter().sight("player");
+        let beside = sight.beside(&game.charter().fields, &swapped, &viewer).unwrap();
+        let effect = |op: &Op| op.name().to_owned();
+        beside.effects.iter().map(|one| (one.at.to_string(), effect(&one.op))).collect::<Vec<_>>()
+    };
+    let face = "/cards/c3/face".to_owned();
+    assert_eq!(told("bram"), [(face.clone(), "show".to_owned())]);
+    assert_eq!(told("oda"), [(face, "hide".to_owned())]);
+    // Once nothing is left all cards are open.
+    act(&mut game, "bram", ADVANCE).unwrap();
+    all(&mut game, "ishaan", vec![edit(&take("a", 3)), edit(&take("b", 5))]).unwrap();
+    assert!(sees(&game, "oda"));
+}
+
+#[test]
+fn a_draw_is_bound_before_it_is_made_and_nothing_that_is_refused_tells_of_it() {
+    let mut game = opened(GAME);
+    act(&mut game, "oda", SIT).unwrap();
+    act(&mut game, "bram", SIT).unwrap();
+    let roll = |sides: u64| format!(r#""at":"/bag","op":"roll","sides":{sides},"count":5"#);
+    let bound = at(&game, "/bag/next");
+    let mut twin = game.clone();
+    // Whatever is refused, tested or reset before it, the draw is the one that was bound.
+    for (edits, kind) in [
+        (
+            vec![roll(6), r#""at":"/bag/last","op":"test","value":null"#.to_owned()],
+            ProblemKind::Malformed,
+        ),
+        (
+            vec![r#""at":"/bag/draws","op":"test","value":9"#.to_owned(), roll(6)],
+            ProblemKind::TestFailed,
+        ),
+        (vec![roll(6), roll(6)], ProblemKind::Malformed),
+        (vec![take("a", 9), roll(6)], ProblemKind::OutOfBounds),
+        (vec![roll(1)], ProblemKind::OutOfBounds),
+        (vec![roll(1_000_001)], ProblemKind::OutOfBounds),
+    ] {
+        let edits: Vec<Edit> = edits.iter().map(|text| edit(text)).collect();
+        assert_eq!(all(&mut game, "oda", edits.clone()).unwrap_err().kind(), kind, "{edits:?}");
+        assert_eq!(at(&game, "/bag/next"), bound);
+    }
+    assert!(game.may(&actor("oda"), &edit(&roll(6))).unwrap().refusal.is_none());
+    game.handle_reset(&actor("keziah"), 0, None, 1);
+    assert_eq!(
+        (at(&game, "/bag/next"), at(&game, "/seats/by/north")),
+        (bound.clone(), "oda".into())
+    );
+    act(&mut game, "oda", &roll(6)).unwrap();
+    act(&mut twin, "oda", &roll(6)).unwrap();
+    let last = at(&game, "/bag/last");
+    assert_eq!(last, at(&twin, "/bag/last"));
+    let key = DrawKey::from_hex(last["key"].as_str().unwrap()).unwrap();
+    assert_eq!(Value::from(key.commitment()), bound);
+    assert_eq!(json!(key.roll(6, 5)), last["values"]);
+    // Reset or not, the next is another.
+    game.handle_reset(&actor("keziah"), 0, None, 1);
+    assert_eq!(at(&game, "/bag/draws"), 1);
+    assert_ne!(at(&game, "/bag/next"), bound);
+}
+
+#[test]
+fn a_shuffle_permutes_hidden_values_is_checked_once_it_is_open_and_no_guard_sees_it() {
+    let mut game = opened(GAME);
+    act(&mut game, "oda", SIT).unwrap();
+    act(&mut game, "bram", SIT).unwrap();
+    let faces = |game: &Sequencer| -> Vec<u64> {
+        (1..=9).map(|id| at(game, &format!("/cards/c{id}/face")).as_u64().unwrap()).collect()
+    };
+    let before = faces(&game);
+    let shuffle = r#""at":"/bag","op":"shuffle","of":"/cards","field":"face""#;
+    let bound = at(&game, "/bag/next");
+    let update = act(&mut game, "oda", shuffle).unwrap();
+    assert_eq!(update.effects.len(), 10, "each is told, changed or not");
+    let after = faces(&game);
+    assert_ne!(before, after);
+    // Nothing of the values leaves with the draw itself.
+    assert_eq!(
+        at(&game, "/bag/last"),
+        json!({ "kind": "shuffle", "draw": 1, "of": "/cards", "field": "face" })
+    );
+    let open = r#""at":"/bag","op":"open","draw":1"#;
+    assert_eq!(refusal(&mut game, "oda", open), ProblemKind::NotAllowed);
+    act(&mut game, "keziah", open).unwrap();
+    let key = DrawKey::from_hex(at(&game, "/bag/opened/key").as_str().unwrap()).unwrap();
+    assert_eq!(Value::from(key.commitment()), bound);
+    let mut again = before;
+    key.shuffle(&mut again);
+    assert_eq!(again, after);
+    let other = r#""at":"/bag","op":"shuffle","of":"/baskets","field":"sort""#;
+    assert_eq!(refusal(&mut game, "oda", other), ProblemKind::NotAllowed);
+    assert_eq!(
+        refusal(&mut game, "keziah", r#""at":"/bag","op":"open","draw":2"#),
+        ProblemKind::OutOfBounds
+    );
+}
+
+#[test]
+fn faults_of_rules_of_play_say_where_they_are_and_what_was_meant() {
+    for (old, new, path) in [
+        ("seats   = \"/seats\"", "seats = \"/seat\"", "state.turn.seats"),
+        ("\"/baskets/**\"", "\"/basket/**\"", "state.turn.governs[0]"),
+        ("[\"/cards/*/face\"]\n", "[\"/cards/*\"]\n", "state.bag.shuffles"),
+        ("sum  = \"apples\"", "sum = \"apple\"", "state.left.sum"),
+        ("sum  = \"apples\"", "sum = \"apples\"\ncount = true", "state.left.sum"),
+        ("sum  = \"apples\"", "share = \"apples\"", "state.left.by"),
+        ("from = \"/baskets\"", "from = \"/wishes\"", "state.left.from"),
+        ("sum  = \"apples\"", "sum = \"apples\"\nwhere = \"record.ripe\"", "state.left.where"),
+        (
+            "names   = [\"north\", \"east\", \"south\"]",
+            "names = [\"north\", \"north\"]",
+            "state.seats.names",
+        ),
+        ("needed  = 2", "needed = 4", "state.seats.needed"),
+        (
+            "while-gathering = [\"/wishes\"]",
+            "while-gathering = [\"/wish\"]",
+            "session.while-gathering[0]",
+        ),
+        ("most = 9", "most = 101", "guards[1].rule"),
+        ("record.holder == who.seat", "record.holder == who.place", "roles.player.see[1]"),
+        (
+            "[state.wishes]\nkind = \"register\"",
+            "[state.wishes]\nkind = \"seats\"\ncount = 2",
+            "state.wishes.kind",
+        ),
+    ] {
+        assert!(GAME.contains(old), "{old}");
+        let faults = Charter::parse(&GAME.replace(old, new)).unwrap_err();
+        let paths: Vec<&str> = faults.iter().map(|fault| fault.path.as_str()).collect();
+        assert!(paths.contains(&path), "{new}: {faults:#?}");
+    }
+}
+
+const TOTALS: &str = r#"
+charter = "sheet"
+version = 1
+[state.crates]
+kind = "map"
+[state.crates.each.weight]
+kind = "register"
+[state.crates.each.sort]
+kind = "register"
+[state.sum]
+kind = "total"
+from = "/crates"
+sum  = "weight"
+[state.mean]
+kind = "total"
+from = "/crates"
+mean = "weight"
+[state.least]
+kind = "total"
+from = "/crates"
+min  = "weight"
+by   = "sort"
+[state.most]
+kind  = "total"
+from  = "/crates"
+max   = "weight"
+where = "record.sort != \"dry\""
+[state.parts]
+kind  = "total"
+from  = "/crates"
+share = "weight"
+by    = "sort"
+"#;
+
+#[test]
+fn sums_are_those_of_the_decimals_that_people_write_and_shares_make_a_hundred() {
+    let mut sheet = opened(TOTALS);
+    let who = Actor::new("oda", "participant", Uuid::nil());
+    let mut put = |id: &str, weight: Value, sort: &str| {
+        let edit = Edit::new("/crates", "put").with("id", id);
+        let edits = vec![edit.with("value", json!({ "weight": weight, "sort": sort }))];
+        let outcome = sheet.handle_proposal(&who, &Proposal::new(0, None, edits), 1);
+        assert!(matches!(outcome, Outcome::Settled(_)), "{outcome:?}");
+        sheet.plain()
+    };
+    assert_eq!(put("x", json!("heavy"), "dry")["mean"], Value::Null, "no number counts for none");
+    put("a", json!(0.1), "dry");
+    put("b", json!(0.2), "sweet");
+    let state = put("c", json!(0.3), "mellow");
+    assert_eq!(
+        (&state["sum"], &state["mean"], &state["most"]),
+        (&json!(0.6), &json!(0.2), &json!(0.3))
+    );
+    assert_eq!(state["least"], json!({ "dry": 0.1, "mellow": 0.3, "sweet": 0.2 }));
+    // 16.66…, 50 and 33.33…: the tenth that is missing goes to the largest remainder.
+    assert_eq!(state["parts"], json!({ "dry": 16.7, "mellow": 50, "sweet": 33.3 }));
+    let state = put("d", json!(1e300), "sweet");
+    assert_eq!(state["sum"], json!(1e300));
+}
+
+proptest! {
+    /// Whatever comes and goes, a total is that of a session that opens with what is there.
+    #[test]
+    fn totals_do_not_depend_on_the_way_by_which_records_came(
+        steps in prop::collection::vec((0..6u8, prop::option::of((-50..50i32, 0..3u8))), 1..40),
+    ) {
+        let mut sheet = opened(TOTALS);
+        let who = Actor::new("oda", "participant", Uuid::nil());
+        let mut patched = sheet.plain();
+        let mut state = sheet.state();
+        for (id, crates) in steps {
+            let (id, is_there) = (id.to_string(), sheet.plain()["crates"].get(id.to_string()).is_some());
+            let at = format!("/crates/{id}");
+            let edits = match crates {
+                None if is_there => vec![Edit::new(at, "drop")],
+                None => continue,
+                Some((tenths, sort)) => {
+                    let weight = json!(f64::from(tenths) / 10.0);
+                    let sort = ["dry", "sweet", "mellow"][usize::from(sort)];
+                    match is_there {
+                        true => vec![
+                            Edit::new(format!("{at}/weight"), "set").with("value", weight),
+                            Edit::new(format!("{at}/sort"), "set").with("value", sort),
+                        ],
+                        false => vec![Edit::new("/crates", "put").with("id", id)
+                            .with("value", json!({ "weight": weight, "sort": sort }))],
+                    }
+                }
+            };
+            let outcome = sheet.handle_proposal(&who, &Proposal::new(0, None, edits), 1);
+            let Outcome::Settled(update) = outcome else { panic!("{outcome:?}") };
+            let charter = sheet.charter();
+            let patch = state.patch(&charter.fields, &update, charter.sight("participant")).unwrap();
+            let patch: json_patch::Patch = serde_json::from_value(json!(patch)).unwrap();
+            json_patch::patch(&mut patched, &patch).unwrap();
+            prop_assert_eq!(&patched, &sheet.plain());
+        }
+        let opening = json!({ "crates": sheet.plain()["crates"] });
+        let anew = Sequencer::open(sheet.charter().clone(), Some(&opening)).unwrap();
+        prop_assert_eq!(anew.plain(), sheet.plain());
+    }
+}
