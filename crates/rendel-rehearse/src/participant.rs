@@ -231,7 +231,16 @@ fn secret_edit(view: &Value, chance: &mut Chance) -> Edit {
     };
     let (card, draft) = (of("cards", chance), of("drafts", chance));
     let id = format!("x{}", chance.below(6));
-    match chance.below(13) {
+    let seat = ["west", "east", "north"][chance.below(3)];
+    match chance.below(22) {
+        13 | 14 => Edit::new("/seats", "sit").with("seat", seat),
+        15 => Edit::new("/seats", "stand"),
+        16 => Edit::new("/seats", "offer").with("to", who),
+        17 => Edit::new("/seats", "accept"),
+        18 => Edit::new("/turn", if chance.one_in(3) { "reverse" } else { "advance" }),
+        19 => Edit::new("/bag", "roll").with("sides", 6).with("count", 2),
+        20 => Edit::new("/bag", "shuffle").with("of", "/cards").with("field", "face"),
+        21 => Edit::new(format!("{card}/place"), "set").with("value", seat),
         0 | 1 => Edit::new("/cards", "put")
             .with("id", id)
             .with("value", json!({ "face": word, "holder": who, "open": chance.one_in(4) })),

@@ -26,6 +26,8 @@ pub(crate) struct Identity {
     pub(crate) issued: f64,
     /// What the token says beside that.
     pub(crate) claims: BTreeMap<String, Value>,
+    /// The seat that the token promises.
+    pub(crate) seat: Option<String>,
     /// Who the token says that it is, where the backend says something else.
     pub(crate) as_token: Option<Arc<Identity>>,
     /// Whose eyes the backend asks with.
@@ -45,6 +47,7 @@ impl Identity {
             jti: None,
             issued: 0.0,
             claims: BTreeMap::new(),
+            seat: None,
             as_token: None,
             seen_as: None,
         }
@@ -60,6 +63,7 @@ impl Identity {
             jti: claims.jti,
             issued: claims.iat.unwrap_or(0.0),
             claims: claims.claims,
+            seat: claims.seat,
             as_token: None,
             seen_as: None,
         }

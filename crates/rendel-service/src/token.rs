@@ -65,6 +65,9 @@ pub(crate) struct Claims {
     /// What the charter's expressions read as `who.claims`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub(crate) claims: BTreeMap<String, Value>,
+    /// The seat that is theirs when they come, if it is free then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) seat: Option<String>,
 }
 
 impl ServiceKey {
@@ -316,6 +319,7 @@ impl Claims {
             iat: Some(now_ms() as f64 / 1000.0),
             jti: Some(uuid::Uuid::now_v7().simple().to_string()),
             claims: BTreeMap::new(),
+            seat: None,
         }
     }
 }

@@ -10,6 +10,7 @@ use rendel_core::{
 use rendel_wire::{LeftWhy, Propose, Said, SendCue};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use uuid::Uuid;
 
 /// A connection within its session. Whoever drives the session gives the number, each once.
 pub type ConnectionId = u64;
@@ -161,6 +162,9 @@ pub struct Entry {
     pub fields: bool,
     /// A guest's token, to come back with.
     pub token: Option<String>,
+    /// The seat that their token promises.
+    #[serde(default)]
+    pub seat: Option<String>,
 }
 
 /// How a connection takes part.
@@ -420,4 +424,6 @@ pub struct Found {
     pub refusals: Vec<(u64, ClientKey, u64, Problem)>,
     /// The updates after those that were shown, where the session does not have them itself.
     pub unseen: Option<Vec<Arc<str>>>,
+    /// What the store knows the session by and nobody is told; draws are made from it.
+    pub secret: Uuid,
 }

@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{
-    Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Reader, Sequencer,
-    SequencerSnapshot, Settled, State, Teller,
+    Actor, Chance, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Reader,
+    Sequencer, SequencerSnapshot, Settled, State, Teller,
 };
 use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster, Said};
 use serde_json::Value;
@@ -91,8 +91,19 @@ pub(crate) enum Waiting {
 /// Where a proposal came from and is answered.
 #[derive(Clone, Debug)]
 pub(crate) enum Origin {
-    Connection { connection: ConnectionId, client: ClientKey, n: u64 },
-    Call { call: CallId, client: ClientKey, n: u64, reader: Reader },
+    Connection {
+        connection: ConnectionId,
+        client: ClientKey,
+        n: u64,
+    },
+    Call {
+        call: CallId,
+        client: ClientKey,
+        n: u64,
+        reader: Reader,
+    },
+    /// The session itself.
+    Own,
 }
 
 impl Origin {
@@ -100,13 +111,14 @@ impl Origin {
     pub(crate) fn proposal(&self) -> (ClientKey, u64) {
         match self {
             Self::Connection { client, n, .. } | Self::Call { client, n, .. } => (*client, *n),
+            Self::Own => (Actor::session().key(), 0),
         }
     }
 
     pub(crate) fn connection(&self) -> Option<ConnectionId> {
         match self {
             Self::Connection { connection, .. } => Some(*connection),
-            Self::Call { .. } => None,
+            Self::Call { .. } | Self::Own => None,
         }
     }
 }
@@ -379,6 +391,7 @@ fn replayed(
         Some(snapshot) => Sequencer::restore(charter.clone(), snapshot),
         None => Sequencer::open(charter.clone(), opening).map_err(|problem| problem.to_string())?,
     };
+    sequencer = sequencer.with_chance(Some(Chance::of(found.secret)));
     let mut recent = Recent::from(sequencer.seq());
     // Refusals in their places among the updates: what is forgotten of clients follows from the
     // order.

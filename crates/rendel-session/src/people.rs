@@ -130,6 +130,11 @@ impl People {
         Some(count)
     }
 
+    /// Whether somebody has a connection.
+    pub(crate) fn is_here(&self, id: &str) -> bool {
+        self.present.is_here(id)
+    }
+
     pub(crate) fn hue(&self, id: &str) -> u16 {
         self.present.hue(id)
     }

@@ -83,6 +83,11 @@ impl Present {
         Roster { changed: vec![here.shown.clone()], ..Roster::default() }
     }
 
+    /// Whether somebody has a connection.
+    pub(crate) fn is_here(&self, id: &str) -> bool {
+        self.participants.get(id).is_some_and(|here| here.shown.connections > 0)
+    }
+
     /// The colour of somebody who is here.
     pub(crate) fn hue(&self, id: &str) -> u16 {
         self.participants.get(id).map_or_else(|| hue(id), |here| here.shown.hue)

@@ -60,6 +60,7 @@ fn found(epoch: u64) -> Found {
         updates: vec![],
         refusals: vec![],
         unseen: None,
+        secret: Uuid::nil(),
     }
 }
 
@@ -120,6 +121,7 @@ impl Story {
             presence: None,
             fields: false,
             token: None,
+            seat: None,
         })))
     }
 
@@ -426,6 +428,7 @@ fn whoever_arrives_is_heard_of_before_what_they_tell() {
         presence: Some(place.as_object().unwrap().clone()),
         fields: false,
         token: None,
+        seat: None,
     };
     let told = types(&story.tell(Input::Entered(Box::new(entry))));
     let at = |what: &str| told.iter().position(|one| one == what);
@@ -615,6 +618,7 @@ fn each_of_those_who_look_on_costs_the_others_nothing_but_a_count() {
             presence: None,
             fields: false,
             token: None,
+            seat: None,
         };
         story.now += 5;
         let outputs = story.tell(Input::Entered(Box::new(entry)));

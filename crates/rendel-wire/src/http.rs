@@ -573,6 +573,9 @@ pub struct IssueToken {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 1, maximum = 2_592_000)]
     pub expires_in: Option<u64>,
+    /// The seat that is theirs when they come, if it is free then and they have none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seat: Option<String>,
 }
 
 /// An issued token.

@@ -148,8 +148,14 @@ pub(crate) async fn token_for(reach: &Reach, session: &str, whom: &AsWhom) -> Re
     };
     let name = whom.name.clone();
     let sub = name.as_deref().unwrap_or("terminal").to_lowercase();
-    let asked =
-        IssueToken { session: session.to_owned(), sub, name, role, expires_in: Some(24 * 3600) };
+    let asked = IssueToken {
+        session: session.to_owned(),
+        sub,
+        name,
+        role,
+        expires_in: Some(24 * 3600),
+        seat: None,
+    };
     Ok(api.post_json::<TokenAnswer>("/tokens", &asked).await?.token)
 }
 

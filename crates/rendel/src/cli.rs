@@ -497,6 +497,9 @@ pub(crate) enum TokenCommand {
         /// Seconds until it ends; 3,600 where it is left out.
         #[arg(long, value_name = "SECONDS")]
         expires_in: Option<u64>,
+        /// A seat that is theirs when they come, if it is free then.
+        #[arg(long)]
+        seat: Option<String>,
         #[command(flatten)]
         reach: Reach,
     },

@@ -52,6 +52,7 @@ pub(crate) async fn start(api: &Api, server: &str, seed: u64) -> Result<()> {
             name: Some((*name).to_owned()),
             role: (*role).to_owned(),
             expires_in: Some(30 * 24 * 3_600),
+            seat: None,
         };
         let token = api.post_json::<TokenAnswer>("/tokens", &asked).await?.token;
         let (server, session) = (server.to_owned(), (*session).to_owned());

@@ -33,8 +33,9 @@ pub use sight::{Extent, Lens, Sight};
 use crate::actor::Actor;
 use crate::declaration::{Fault, Faults, Section, syntax_fault, table_to_json};
 use crate::kind::Link;
-use crate::kind::{Bounds, Declared, Fields, OnDrop};
+use crate::kind::{Bounds, Declared, Field, Fields, OnDrop};
 use crate::path::{Path, Token};
+use crate::problem::{Problem, ProblemKind};
 use crate::suggest::nearest;
 use crate::surface::Surface;
 use guards::{read_gates, read_guards};
@@ -255,6 +256,23 @@ impl Charter {
     /// Whether `role` is one that a participant of this charter can have.
     pub fn has_role(&self, role: &str) -> bool {
         role == Actor::SERVICE || self.roles.contains_key(role)
+    }
+
+    /// Whether there are seats.
+    pub fn has_seats(&self) -> bool {
+        self.play.seats.is_some()
+    }
+
+    /// Refuses a seat that the charter does not have.
+    pub fn check_seat(&self, seat: &str) -> Result<(), Problem> {
+        let field = self.play.seats.as_ref().and_then(|name| self.fields.field(name));
+        match field {
+            Some(Field::Seats(seats)) => seats.check(seat),
+            _ => {
+                let detail = format!("The charter has no seats, so none is called {seat:?}.");
+                Err(Problem::new(ProblemKind::OutOfBounds, detail))
+            }
+        }
     }
 
     /// The names of its roles.

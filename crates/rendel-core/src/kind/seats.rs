@@ -208,7 +208,8 @@ impl Field {
         Ok(())
     }
 
-    fn check(&self, seat: &str) -> Result<(), Problem> {
+    /// Refuses a name that no seat has.
+    pub(crate) fn check(&self, seat: &str) -> Result<(), Problem> {
         if self.names.iter().any(|name| name == seat) {
             return Ok(());
         }

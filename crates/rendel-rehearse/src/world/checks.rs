@@ -167,6 +167,7 @@ impl World {
                 }
             }
         }
+        self.check_play(&all)?;
         self.check_people_at_rest(&here)
     }
 

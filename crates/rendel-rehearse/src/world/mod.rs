@@ -2,6 +2,7 @@
 
 mod checks;
 mod people;
+mod play;
 mod service;
 
 use std::cmp::Reverse;

@@ -50,6 +50,7 @@ impl World {
             presence: enter.presence,
             fields: false,
             token: None,
+            seat: None,
         };
         let outlet = Outlet::new(person, of.id.clone(), of.role.clone(), of.replica.client());
         self.hosts[host].outlets.insert(id, outlet);

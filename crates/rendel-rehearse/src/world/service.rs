@@ -53,6 +53,7 @@ impl World {
                 presence: None,
                 fields: false,
                 token: None,
+                seat: None,
             };
             self.hosts[host].followers.push(Follower::new(id, connection));
             self.feed(host, Input::Entered(Box::new(entry)))?;
@@ -263,7 +264,12 @@ impl World {
 
     /// A connection is ended by the service.
     pub(super) fn end(&mut self, host: usize, link: u64, problem: &Problem) {
-        self.hosts[host].followers.retain(|follower| follower.link != link);
+        let followers = &mut self.hosts[host].followers;
+        if let Some(at) = followers.iter().position(|follower| follower.link == link) {
+            followers.remove(at);
+            let input = Input::Left { connection: link, why: LeftWhy::Lost };
+            self.plan_in(5, Event::Arrive { host, input });
+        }
         let kind = problem.kind();
         if let Some(outlet) = self.hosts[host].outlets.get_mut(&link) {
             outlet.is_ended = true;

@@ -41,9 +41,12 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
         let detail = "\"service\" is the backend itself; choose another id.";
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
     }
-    check_role_of(&app, &asked.session, &asked.role).await?;
-    let IssueToken { session, sub, name, role, .. } = asked;
-    let claims = Claims::new(&session, &sub, name.as_deref(), &role, now_ms() / 1000 + seconds);
+    let charter = charter_of(&app, &asked.session).await?;
+    check_role(&charter, &asked.role)?;
+    asked.seat.iter().try_for_each(|seat| charter.check_seat(seat))?;
+    let IssueToken { session, sub, name, role, seat, .. } = asked;
+    let until = now_ms() / 1000 + seconds;
+    let claims = Claims { seat, ..Claims::new(&session, &sub, name.as_deref(), &role, until) };
     let detail = json!({ "sub": sub, "role": role, "seconds": seconds });
     let note = Note::of_session(&session, Actor::SERVICE, "issued a token", detail);
     let call = Once::of(&request, &body)?;
@@ -72,12 +75,19 @@ fn signed(app: &App, claims: &Claims) -> Result<TokenAnswer, Problem> {
 
 /// Refuses a role that no participant of a session can have.
 pub(super) async fn check_role_of(app: &App, session: &str, role: &str) -> Result<(), Failure> {
+    check_role(&charter_of(app, session).await?, role)
+}
+
+async fn charter_of(app: &App, session: &str) -> Result<Charter, Failure> {
     let (row, _) =
         app.store.session(session.to_owned()).await?.ok_or_else(|| no_session(session))?;
     let charter = app.store.charter(row.charter, Some(row.version)).await?;
     let charter = charter.and_then(|row| Charter::parse(&row.source).ok());
-    let charter = charter
-        .ok_or_else(|| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
+    let unread = || Problem::new(ProblemKind::Charter, "The stored charter cannot be read.");
+    Ok(charter.ok_or_else(unread)?)
+}
+
+fn check_role(charter: &Charter, role: &str) -> Result<(), Failure> {
     if role != Actor::SERVICE && charter.has_role(role) {
         return Ok(());
     }

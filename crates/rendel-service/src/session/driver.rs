@@ -277,10 +277,11 @@ impl Driver {
             return;
         }
         let connection = self.take_id();
-        let (actor, name) = (who.actor(client), who.name.clone());
+        let (actor, name, seat) = (who.actor(client), who.name.clone(), who.seat.clone());
         let outlet = Outlet::new(who, client, outbound, encoding, address);
         self.entering.insert(connection, (outlet, answer));
-        let entry = MachineEntry { connection, who: actor, name, way, presence, fields, token };
+        let entry =
+            MachineEntry { connection, who: actor, name, way, presence, fields, token, seat };
         self.feed(Input::Entered(Box::new(entry)));
     }
 

@@ -265,6 +265,7 @@ pub(super) fn found(taken: &TakenOver) -> Found {
         updates: taken.updates.clone(),
         refusals: taken.refusals.clone(),
         unseen: None,
+        secret: taken.row.secret,
     }
 }
 

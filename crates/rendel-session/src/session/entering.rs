@@ -39,6 +39,10 @@ impl Session {
             return;
         }
         let (way, presence) = (entry.way, entry.presence.take());
+        self.seating.is_due = true;
+        if let Some(seat) = entry.seat.take() {
+            self.seating.promised.insert(entry.who.id.clone(), seat);
+        }
         let audience = self.audiences.of_role(&entry.who.role);
         let number = self.audiences.number(audience, &Viewer::of(&entry.who));
         // A client that comes back before its old connection was missed takes its place.
@@ -244,6 +248,7 @@ impl Session {
 
     pub(super) fn leave(&mut self, connection: ConnectionId, why: LeftWhy) {
         let Some(member) = self.members.remove(connection) else { return };
+        self.seating.is_due = true;
         self.digests.forget(connection);
         self.said_meanwhile.remove(&connection);
         if !self.members.has_follower(member.audience) {

@@ -4,6 +4,7 @@ mod calling;
 mod entering;
 mod proposing;
 mod recovering;
+mod seating;
 mod showing;
 
 use std::collections::{BTreeMap, VecDeque};
@@ -61,6 +62,7 @@ pub struct Session {
     /// What waits for the next beat, where the charter has one, and when that is.
     held: Vec<Waiting>,
     beat: Option<u64>,
+    seating: seating::Seating,
     /// The last expressions of the charter that had no answer.
     expression_faults: VecDeque<String>,
     /// Never behind what it was before, nor behind the journal.
@@ -104,6 +106,7 @@ impl Session {
             arrivals: Vec::new(),
             held: Vec::new(),
             beat: None,
+            seating: seating::Seating { is_due: true, ..seating::Seating::default() },
             expression_faults: VecDeque::new(),
             now,
             outputs: Vec::new(),
@@ -121,6 +124,7 @@ impl Session {
         }
         // What has lapsed by now lapses before anything else counts, however late that is noticed.
         self.people.handle_timeout(self.now);
+        self.act_in_time();
         match input {
             Input::Entered(entry) => self.enter(*entry),
             Input::Frame { connection, frame } => self.hear(connection, frame),
@@ -174,6 +178,7 @@ impl Session {
         if self.has_stopped {
             return;
         }
+        self.seat();
         self.receive_arrivals();
         let (append, waiting) = self.order.close_batch();
         self.outputs.extend(append);
@@ -188,7 +193,7 @@ impl Session {
         let away = self.order.is_adrift();
         let lapse = self.people.poll_timeout().filter(|_| !away);
         let compare = self.compare_at.filter(|_| !away && self.members.len() > 0);
-        [lapse, compare, self.beat].into_iter().flatten().min()
+        [lapse, compare, self.beat, self.next_act()].into_iter().flatten().min()
     }
 
     /// Whether an append is not known to be on disk. What comes meanwhile makes a larger next one,

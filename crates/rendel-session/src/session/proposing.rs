@@ -171,6 +171,7 @@ impl Session {
     }
 
     fn settled(&mut self, update: &Settled, from: Origin) {
+        self.seating.is_due |= self.charter.has_seats();
         self.audiences.handle_settled(update);
         self.people.handle_settled(&update.by, &update.effects, self.now);
         self.order.push_update(update, from);
@@ -195,6 +196,7 @@ impl Session {
         match from {
             Origin::Connection { connection, .. } => self.refuse(*connection, n, problem),
             Origin::Call { call, reader, .. } => self.answer(*call, Err(problem), reader),
+            Origin::Own => {}
         }
     }
 

@@ -56,6 +56,7 @@ impl Session {
             self.handle_verdict(client, n, verdict);
         }
         self.say_what_was_kept();
+        self.seating.is_due = true;
     }
 
     fn answer_after_recovery(&mut self, one: Waiting) {
@@ -65,6 +66,8 @@ impl Session {
             | Waiting::Repeated { from, .. } => {
                 let (client, n) = from.proposal();
                 match (self.outcome(client, n), from) {
+                    // What it did by itself it does again, if that is still to be done.
+                    (_, Origin::Own) => {}
                     (Some(outcome), Origin::Call { call, reader, .. }) => {
                         self.repeat_to_call(outcome, call, reader);
                     }

@@ -55,6 +55,7 @@ impl Session {
                         self.answer(call, Ok(Answer::Settled { seq, json }), &reader);
                     }
                     Origin::Connection { connection, n, .. } => run.own.push((connection, n, seq)),
+                    Origin::Own => {}
                 }
                 run.updates.push(json);
                 run.last = seq;
@@ -72,6 +73,7 @@ impl Session {
             Waiting::Refused { n, problem, from } => match from {
                 Origin::Connection { connection, .. } => self.refuse(connection, n, problem),
                 Origin::Call { call, reader, .. } => self.answer(call, Err(problem), &reader),
+                Origin::Own => {}
             },
             Waiting::Repeated { outcome, from } => match from {
                 Origin::Connection { connection, n, .. } => {
@@ -79,6 +81,7 @@ impl Session {
                     self.tell(connection, Word::Outcome(OutcomeFrame { n, outcome }));
                 }
                 Origin::Call { call, reader, .. } => self.repeat_to_call(outcome, call, reader),
+                Origin::Own => {}
             },
             Waiting::Welcome { connection, number, shown, followed, presence } => {
                 let Some(member) = self.members.get(connection) else { return };

@@ -236,15 +236,14 @@ fn in_words(info: &SessionInfo) -> String {
 }
 
 pub(crate) async fn token(command: TokenCommand, out: Out) -> Result<()> {
-    let (session, sub, name, role, expires_in, reach) = match command {
-        TokenCommand::Issue { session, sub, name, role, expires_in, reach } => {
-            (session, sub, name, role, expires_in, reach)
+    let (asked, reach) = match command {
+        TokenCommand::Issue { session, sub, name, role, expires_in, seat, reach } => {
+            (IssueToken { session, sub, name, role, expires_in, seat }, reach)
         }
         TokenCommand::Revoke { token, session, sub, reach } => {
             return super::people::revoke(RevokeTokens { token, session, sub }, &reach, out).await;
         }
     };
-    let asked = IssueToken { session, sub, name, role, expires_in };
     let answer: TokenAnswer = Api::backend(&reach)?.post_json("/tokens", &asked).await?;
     if !out.is_json() {
         out.note(&format!("valid until {}", answer.expires));

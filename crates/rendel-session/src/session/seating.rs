@@ -1,0 +1,63 @@
+//! What the session does by itself about seats and chance: it binds the first draw, keeps the seats
+//! of those who have gone and frees them in time.
+
+use std::collections::BTreeMap;
+
+use super::Session;
+use crate::input::Status;
+use crate::order::Origin;
+
+/// What is to be done before anything else is settled.
+#[derive(Debug, Default)]
+pub(super) struct Seating {
+    /// Whether somebody came or went, or the session was loaded.
+    pub(super) is_due: bool,
+    /// Seats that tokens promise to those who came.
+    pub(super) promised: BTreeMap<String, String>,
+}
+
+impl Session {
+    /// Whether the session acts by itself at all now.
+    fn may_act(&self) -> bool {
+        !self.order.is_adrift()
+            && !self.is_stopping
+            && !self.has_stopped
+            && self.standing.status != Status::Ended
+    }
+
+    /// Does what is due because somebody came or went.
+    pub(super) fn seat(&mut self) {
+        if !self.seating.is_due || !self.may_act() {
+            return;
+        }
+        self.seating.is_due = false;
+        let here = |who: &str| self.people.is_here(who);
+        let edits = self.order.sequencer().own_edits(&here, self.now);
+        self.act(edits);
+        for (who, seat) in std::mem::take(&mut self.seating.promised) {
+            let edit = self.order.sequencer().promised(&who, &seat);
+            self.act(edit.into_iter().collect());
+        }
+    }
+
+    fn act(&mut self, edits: Vec<rendel_core::Edit>) {
+        if edits.is_empty() {
+            return;
+        }
+        let outcome = self.order.sequencer_mut().handle_act(edits, self.now);
+        self.come_out(0, outcome, Origin::Own);
+    }
+
+    /// When a seat is kept for nobody any more.
+    pub(super) fn next_act(&self) -> Option<u64> {
+        self.order.sequencer().poll_timeout().filter(|_| self.may_act())
+    }
+
+    /// Does what the time has come for.
+    pub(super) fn act_in_time(&mut self) {
+        while self.next_act().is_some_and(|due| due <= self.now) {
+            let Some(outcome) = self.order.sequencer_mut().handle_timeout(self.now) else { return };
+            self.come_out(0, outcome, Origin::Own);
+        }
+    }
+}
