@@ -19,6 +19,7 @@
 mod actor;
 mod canonical;
 mod charter;
+mod decimal;
 mod declaration;
 mod difference;
 mod document;

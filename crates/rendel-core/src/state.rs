@@ -5,7 +5,7 @@ use serde_json::Value;
 
 use crate::actor::ClientKey;
 use crate::canonical::weight;
-use crate::charter::{Charter, Lens, Pattern, Sight, Turn};
+use crate::charter::{Ballots, Charter, Lens, Pattern, Sight, Turn};
 use crate::document::Document;
 use crate::edit::Edit;
 use crate::kind::{
@@ -52,7 +52,10 @@ impl State {
     pub fn open(charter: &Charter, opening: Option<&Value>) -> Result<Self, Problem> {
         let fields = &charter.fields;
         let root = match opening {
-            Some(plain) => fields.load(&Path::of::<String>([]), plain, Loading::ASKED)?,
+            Some(plain) => {
+                check_no_ballots(charter, plain)?;
+                fields.load(&Path::of::<String>([]), plain, Loading::ASKED)?
+            }
             None => fields.initial(Stamp::OPENING),
         };
         let mut state = Self::of(fields, root, Memory::new(charter.memory));
@@ -317,4 +320,17 @@ impl State {
         }
         Ok(effects)
     }
+}
+
+/// Nobody has cast anything before a session begins.
+fn check_no_ballots(charter: &Charter, opening: &Value) -> Result<(), Problem> {
+    for Ballots { papers, .. } in &charter.play.ballots {
+        let cast = opening.get(papers.as_str()).and_then(Value::as_object);
+        if cast.is_some_and(|cast| !cast.is_empty()) {
+            let detail = format!("/{papers} is what participants cast. Leave it out.");
+            let problem = Problem::new(ProblemKind::OutOfBounds, detail);
+            return Err(problem.at(Path::of([papers.clone()])));
+        }
+    }
+    Ok(())
 }

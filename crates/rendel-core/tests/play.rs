@@ -553,3 +553,274 @@ proptest! {
         prop_assert_eq!(anew.plain(), sheet.plain());
     }
 }
+
+const POLL: &str = r#"
+charter = "blend-vote"
+version = 1
+[roles.voter]
+edit = ["/**"]
+[roles.onlooker]
+edit = ["/**"]
+see  = ["/blend", "/blend-ballots"]
+[roles.steward]
+edit   = ["/**"]
+powers = ["unseal", "restart"]
+[state.blend]
+kind    = "ballot"
+choices = ["dry", "mellow", "sweet"]
+most    = 2
+sealed  = true
+roles   = ["voter"]
+[state.brix]
+kind   = "ballot"
+scale  = { from = 0, to = 30, step = 0.5, unsure = true }
+voters = "count"
+[state.whom]
+kind    = "ballot"
+choices = ["oda", "bram"]
+secret  = true
+"#;
+
+fn as_role(who: &str, role: &str) -> Actor {
+    Actor::new(who, role, Uuid::from_u128(1))
+}
+
+fn poll_act(poll: &mut Sequencer, who: &str, role: &str, text: &str) -> Result<Settled, Problem> {
+    let before = poll.plain();
+    match poll.handle_proposal(
+        &as_role(who, role),
+        &Proposal::new(0, None, vec![edit(text)]),
+        1_000,
+    ) {
+        Outcome::Settled(update) => Ok(update),
+        Outcome::Refused(problem) => {
+            assert_eq!(poll.plain(), before, "a refusal changes nothing");
+            Err(problem)
+        }
+        Outcome::Repeated(_) => panic!("it has no number"),
+    }
+}
+
+fn cast(poll: &mut Sequencer, who: &str, choices: &str) -> Result<Settled, Problem> {
+    let text = format!(r#""at":"/blend","op":"cast","choices":{choices}"#);
+    poll_act(poll, who, "voter", &text)
+}
+
+fn count(poll: &mut Sequencer) {
+    let due = poll.poll_timeout().expect("something was cast");
+    assert_eq!((due % 250, poll.handle_timeout(due - 1)), (0, None));
+    while poll.handle_timeout(due).is_some() {}
+    assert_eq!(poll.poll_timeout(), None);
+}
+
+fn seen(poll: &Sequencer, who: &str, role: &str) -> Value {
+    let (charter, state) = (poll.charter().clone(), poll.state());
+    let viewer = Viewer::new(who, &std::collections::BTreeMap::new());
+    Lens::new(&charter, charter.sight(role), Some(&viewer), &state).plain()
+}
+
+#[test]
+fn a_sealed_ballot_tells_that_one_was_cast_and_not_what_until_it_is_unsealed() {
+    let mut poll = opened(POLL);
+    let update = cast(&mut poll, "oda", r#"["sweet","dry"]"#).unwrap();
+    cast(&mut poll, "bram", r#"["mellow"]"#).unwrap();
+    assert_eq!(
+        seen(&poll, "oda", "voter")["blend-ballots"],
+        json!({ "oda": { "choice": ["dry", "sweet"] } })
+    );
+    for (who, role) in [("keziah", "steward"), ("wren", "voter"), ("wren", "onlooker")] {
+        assert_eq!(seen(&poll, who, role)["blend-ballots"], json!({}), "{who}");
+        // To them the update says no more than that there was one.
+        let charter = poll.charter();
+        let told = charter.sight(role).update(&charter.fields, &update);
+        assert!(told.effects.is_empty() && told.by.is_empty(), "{told:?}");
+    }
+    assert_eq!(at(&poll, "/blend/cast"), 0, "it is counted on the beat");
+    count(&mut poll);
+    assert_eq!(at(&poll, "/blend/cast"), 2);
+    assert_eq!(at(&poll, "/blend/voters"), json!({ "bram": true, "oda": true }));
+    assert_eq!(at(&poll, "/blend/results"), Value::Null);
+    // Casting again replaces one's own; the same again changes nothing.
+    cast(&mut poll, "oda", r#"["dry"]"#).unwrap();
+    assert!(cast(&mut poll, "oda", r#"["dry"]"#).unwrap().effects.is_empty());
+    for (wrong, kind) in [
+        (r#"[]"#, ProblemKind::OutOfBounds),
+        (r#"["dry","dry"]"#, ProblemKind::OutOfBounds),
+        (r#"["dry","mellow","sweet"]"#, ProblemKind::OutOfBounds),
+        (r#"["dri"]"#, ProblemKind::OutOfBounds),
+        (r#""dry""#, ProblemKind::Malformed),
+    ] {
+        assert_eq!(cast(&mut poll, "oda", wrong).unwrap_err().kind(), kind, "{wrong}");
+    }
+    let others = [
+        (
+            "wren",
+            "onlooker",
+            r#""at":"/blend","op":"cast","choices":["dry"]"#,
+            ProblemKind::NotAllowed,
+        ),
+        ("oda", "voter", r#""at":"/blend","op":"unseal""#, ProblemKind::NotAllowed),
+        ("oda", "voter", r#""at":"/blend","op":"restart""#, ProblemKind::NotAllowed),
+        ("wren", "voter", r#""at":"/blend","op":"withdraw""#, ProblemKind::Gone),
+        ("oda", "voter", r#""at":"/blend-ballots/oda","op":"drop""#, ProblemKind::UnknownOp),
+        (
+            "oda",
+            "voter",
+            r#""at":"/blend-ballots/oda/choice","op":"set","value":["x"]"#,
+            ProblemKind::UnknownOp,
+        ),
+        ("oda", "voter", r#""at":"/blend","op":"count""#, ProblemKind::UnknownOp),
+        (
+            "service",
+            "service",
+            r#""at":"/blend","op":"cast","choices":["dry"]"#,
+            ProblemKind::NotAllowed,
+        ),
+    ];
+    for (who, role, text, kind) in others {
+        assert_eq!(poll_act(&mut poll, who, role, text).unwrap_err().kind(), kind, "{text}");
+    }
+    let unsealed =
+        poll_act(&mut poll, "keziah", "steward", r#""at":"/blend","op":"unseal""#).unwrap();
+    assert_eq!(at(&poll, "/blend/results/tally"), json!({ "dry": 1, "mellow": 1, "sweet": 0 }));
+    assert_eq!(at(&poll, "/blend/results/shares"), json!({ "dry": 50, "mellow": 50, "sweet": 0 }));
+    assert_eq!(seen(&poll, "wren", "voter")["blend-ballots"]["oda"], json!({ "choice": ["dry"] }));
+    // What was replaced is in nothing that anybody is told of it.
+    let told = poll.charter().sight("voter").update(&poll.charter().fields, &unsealed);
+    let told = serde_json::to_value(&told.effects).unwrap();
+    assert!(
+        told.as_array().unwrap().iter().all(|effect| effect["value"] != json!(["dry", "sweet"]))
+    );
+    assert_eq!(cast(&mut poll, "oda", r#"["sweet"]"#).unwrap_err().kind(), ProblemKind::Stale);
+
+    let restart = r#""at":"/blend","op":"restart","question":"And next year?""#;
+    poll_act(&mut poll, "keziah", "steward", restart).unwrap();
+    let blend = at(&poll, "/blend");
+    assert_eq!(
+        (&blend["round"], &blend["open"], &blend["cast"]),
+        (&json!(2), &json!(false), &json!(0))
+    );
+    assert_eq!(blend["earlier"][0]["results"]["tally"]["dry"], 1);
+    assert_eq!(
+        (&blend["question"], &at(&poll, "/blend-ballots")),
+        (&json!("And next year?"), &json!({}))
+    );
+    cast(&mut poll, "oda", r#"["sweet"]"#).unwrap();
+    assert_eq!(seen(&poll, "bram", "voter")["blend-ballots"], json!({}));
+}
+
+#[test]
+fn a_scale_says_where_most_are_and_whom_to_ask() {
+    let mut poll = opened(POLL);
+    let mut say = |who: &str, value: Value| {
+        let text = format!(r#""at":"/brix","op":"cast","value":{value}"#);
+        poll_act(&mut poll, who, "voter", &text).map(drop).map_err(|problem| problem.kind())
+    };
+    for (who, value) in [
+        ("oda", json!(12)),
+        ("bram", json!(12.5)),
+        ("wren", json!(13)),
+        ("mirela", json!(29.5)),
+        ("tobin", json!("unsure")),
+        ("anouk", json!(2)),
+    ] {
+        assert_eq!(say(who, value), Ok(()));
+    }
+    for wrong in [json!(12.3), json!(-1), json!(30.5), json!("maybe")] {
+        assert_eq!(say("lucjan", wrong), Err(ProblemKind::OutOfBounds));
+    }
+    count(&mut poll);
+    let brix = at(&poll, "/brix");
+    assert_eq!((&brix["cast"], &brix["voters"]), (&json!(6), &Value::Null));
+    // 2, 12, 12.5, 13 and 29.5: the median distance from 12.5 is 0.5, so far is more than 1.5.
+    let expected = json!({
+        "median": 12.5, "mean": 13.8, "spread": 0.5,
+        "ask": { "high": ["mirela"], "low": ["anouk"], "unsure": ["tobin"] },
+        "tally": { "12": 1, "12.5": 1, "13": 1, "2": 1, "29.5": 1, "unsure": 1 },
+    });
+    assert_eq!(brix["results"], expected);
+    poll_act(&mut poll, "oda", "voter", r#""at":"/brix","op":"withdraw""#).unwrap();
+    count(&mut poll);
+    assert_eq!(
+        (at(&poll, "/brix/cast"), at(&poll, "/brix/results/median")),
+        (json!(5), json!(12.75))
+    );
+}
+
+#[test]
+fn what_was_cast_in_secret_is_told_to_nobody_else_ever() {
+    let mut poll = opened(POLL);
+    poll_act(&mut poll, "oda", "voter", r#""at":"/whom","op":"cast","choices":["bram"]"#).unwrap();
+    let unseal = r#""at":"/whom","op":"unseal""#;
+    let unsealed = poll_act(&mut poll, "keziah", "steward", unseal).unwrap();
+    assert_eq!(at(&poll, "/whom/results/tally"), json!({ "bram": 1, "oda": 0 }));
+    assert!(seen(&poll, "oda", "voter")["whom-ballots"]["oda"].is_object());
+    for (who, role) in [("bram", "voter"), ("keziah", "steward")] {
+        assert_eq!(seen(&poll, who, role)["whom-ballots"], json!({}), "{who}");
+    }
+    assert_eq!(seen(&poll, "service", "service").get("whom-ballots"), None, "nor to the backend");
+    let charter = poll.charter();
+    let told = charter.sight("service").update(&charter.fields, &unsealed);
+    assert!(told.effects.iter().all(|effect| !effect.at.to_string().contains("ballots")));
+}
+
+#[test]
+fn a_ballot_that_unseals_itself_waits_for_all_who_sit() {
+    let source = POLL.replace("most    = 2", "unseal  = \"all-cast\"")
+        + "[state.seats]\nkind = \"seats\"\ncount = 3\nneeded = 2\n";
+    let source =
+        source.replace("version = 1\n", "version = 1\n[session]\nwhile-gathering = [\"/blend\"]\n");
+    let mut poll = opened(&source);
+    poll_act(&mut poll, "oda", "voter", SIT).unwrap();
+    cast(&mut poll, "oda", r#"["dry"]"#).unwrap();
+    cast(&mut poll, "wren", r#"["dry"]"#).unwrap();
+    assert_eq!(at(&poll, "/blend/open"), false);
+    poll_act(&mut poll, "bram", "voter", SIT).unwrap();
+    cast(&mut poll, "bram", r#"["sweet"]"#).unwrap();
+    assert_eq!(
+        (at(&poll, "/blend/open"), at(&poll, "/blend/results/tally/dry")),
+        (json!(true), json!(2))
+    );
+}
+
+proptest! {
+    /// However often people cast, change and withdraw, a ballot comes to what stands in the end, and
+    /// a session that was started from a snapshot counts the same.
+    #[test]
+    fn nobody_counts_twice(
+        acts in prop::collection::vec((0..5u8, prop::option::of(0..3usize), prop::bool::weighted(0.2)), 1..40),
+    ) {
+        let mut poll = opened(POLL);
+        let mut model = std::collections::BTreeMap::new();
+        for (who, choice, counts) in acts {
+            let who = format!("p{who}");
+            match choice {
+                Some(choice) => {
+                    let choice = ["dry", "mellow", "sweet"][choice];
+                    cast(&mut poll, &who, &format!(r#"["{choice}"]"#)).unwrap();
+                    model.insert(who, choice);
+                }
+                None => {
+                    let done = poll_act(&mut poll, &who, "voter", r#""at":"/blend","op":"withdraw""#);
+                    prop_assert_eq!(done.is_ok(), model.remove(&who).is_some());
+                }
+            }
+            if counts {
+                while poll.handle_timeout(1 << 40).is_some() {}
+            }
+        }
+        let stored = serde_json::to_value(poll.snapshot()).unwrap();
+        let snapshot = serde_json::from_value(stored).unwrap();
+        let mut twin = Sequencer::restore(poll.charter().clone(), snapshot);
+        for session in [&mut poll, &mut twin] {
+            while session.handle_timeout(1 << 40).is_some() {}
+            poll_act(session, "keziah", "steward", r#""at":"/blend","op":"unseal""#).unwrap();
+        }
+        prop_assert_eq!(poll.plain(), twin.plain());
+        let mut tally = std::collections::BTreeMap::from([("dry", 0u64), ("mellow", 0), ("sweet", 0)]);
+        model.values().for_each(|choice| *tally.get_mut(choice).unwrap() += 1);
+        prop_assert_eq!(at(&poll, "/blend/results/tally"), json!(tally));
+        prop_assert_eq!(at(&poll, "/blend/cast"), json!(model.len()));
+        prop_assert_eq!(poll.weight(), rendel_core::weight(&poll.plain()) as u64);
+    }
+}

@@ -163,12 +163,14 @@ impl Participant {
             10..=15 => Whim::Send(vec![self.act(&view, chance)]),
             _ => {
                 let count = if chance.one_in(5) { 2 } else { 1 };
-                let edits: Vec<Edit> = (0..count)
+                let mut edits: Vec<Edit> = (0..count)
                     .map(|_| match chance.one_in(3) {
                         true => secret_edit(&view, chance),
                         false => edit(&view, chance),
                     })
                     .collect();
+                // What a value was between two edits of one proposal is in no state to compare with.
+                edits.dedup_by(|later, earlier| later.op == "set" && later.at == earlier.at);
                 let written = edits.iter().map(|edit| json!(edit).to_string());
                 self.secrets.extend(written.filter(|text| text.contains(OWN)));
                 if let Some(n) = self.replica.propose(edits, None, None) {
@@ -232,18 +234,25 @@ fn secret_edit(view: &Value, chance: &mut Chance) -> Edit {
     let (card, draft) = (of("cards", chance), of("drafts", chance));
     let id = format!("x{}", chance.below(6));
     let seat = ["west", "east", "north"][chance.below(3)];
-    match chance.below(22) {
+    match chance.below(27) {
         13 | 14 => Edit::new("/seats", "sit").with("seat", seat),
         15 => Edit::new("/seats", "stand"),
         16 => Edit::new("/seats", "offer").with("to", who),
         17 => Edit::new("/seats", "accept"),
         18 => Edit::new("/turn", if chance.one_in(3) { "reverse" } else { "advance" }),
         19 => Edit::new("/bag", "roll").with("sides", 6).with("count", 2),
-        20 => Edit::new("/bag", "shuffle").with("of", "/cards").with("field", "face"),
+        20 => Edit::new("/bag", "shuffle").with("of", "/cards").with("field", "rank"),
+        22 | 23 => {
+            let choice = ["dry", "mellow", "sweet"][chance.below(3)];
+            Edit::new("/blend", "cast").with("choices", json!([choice]))
+        }
+        24 => Edit::new("/blend", "withdraw"),
+        25 => Edit::new("/blend", if chance.one_in(2) { "unseal" } else { "restart" }),
+        26 => Edit::new("/seats", "give").with("seat", seat).with("to", who),
         21 => Edit::new(format!("{card}/place"), "set").with("value", seat),
         0 | 1 => Edit::new("/cards", "put")
             .with("id", id)
-            .with("value", json!({ "face": word, "holder": who, "open": chance.one_in(4) })),
+            .with("value", json!({ "face": word, "holder": who, "open": chance.one_in(4), "rank": chance.below(9) })),
         2 | 3 => Edit::new(format!("{card}/holder"), "set").with("value", who),
         4 => Edit::new(format!("{card}/open"), "set").with("value", chance.one_in(2)),
         5 => Edit::new(format!("{card}/face"), "set").with("value", word),

@@ -23,7 +23,7 @@ pub use guards::{Gate, Guard};
 pub use pattern::Pattern;
 pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
 use play::Play;
-pub(crate) use play::Turn;
+pub(crate) use play::{Ballots, Turn};
 pub use role::{Grant, Permission, Power, Role, RosterSight};
 pub use secrecy::SecretIndex;
 pub(crate) use secrecy::{Secret, disclosures};
@@ -33,7 +33,7 @@ pub use sight::{Extent, Lens, Sight};
 use crate::actor::Actor;
 use crate::declaration::{Fault, Faults, Section, syntax_fault, table_to_json};
 use crate::kind::Link;
-use crate::kind::{Bounds, Declared, Field, Fields, OnDrop};
+use crate::kind::{Bounds, CHOICE, Declared, Field, Fields, OnDrop};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::suggest::nearest;
@@ -69,6 +69,8 @@ pub struct Charter {
     pub gates: Vec<Gate>,
     /// Transient messages, by name.
     pub cues: BTreeMap<String, Cue>,
+    /// What the backend sees: all but secret ballots.
+    service_sees: Sight,
     /// What the state is made of.
     pub fields: Fields,
     /// What is hidden from some, and from whom.
@@ -149,7 +151,11 @@ impl Charter {
         let limits = root
             .known_section("limits")
             .map_or_else(Limits::default, |mut section| Limits::read(&mut section));
-        let fields = Fields::declare(root, "state", &declared);
+        let mut fields = Fields::declare(root, "state", &declared);
+        if let Err(name) = fields.add_ballots() {
+            let expected = format!("another name than {name:?}, which holds the ballots beside it");
+            root.fault_at("state", &expected, None);
+        }
         let mut links = Vec::new();
         fields.links(&mut Vec::new(), None, &mut links);
         let maps: Vec<_> = fields
@@ -160,7 +166,8 @@ impl Charter {
         root.check_links(&links, &maps);
         let mut play = Play::read(root, &fields);
         let mut secrets = Vec::new();
-        let roles = read_roles(root, &fields, &mut secrets);
+        let mut roles = read_roles(root, &fields, &mut secrets);
+        let service_sees = play.hide_ballots(root, &fields, &mut roles, &mut secrets);
         let names: BTreeSet<String> = roles.keys().cloned().collect();
         let session = root.known_section("session");
         let session = session.map_or_else(SessionRules::default, |mut section| {
@@ -193,6 +200,7 @@ impl Charter {
             guards,
             gates,
             cues,
+            service_sees,
             fields,
             secrets,
             play,
@@ -211,13 +219,21 @@ impl Charter {
         Self { memory: Bounds { gone, changes, ..Bounds::default() }, ..self }
     }
 
-    /// The charter as JSON: the same tables and keys as its text.
+    /// The charter as JSON: the same tables and keys as its text, and the maps of ballots beside the
+    /// fields that they belong to.
     pub fn to_json(&self) -> serde_json::Value {
         // The text was read once already when this charter was made.
-        Document::parse(self.source.as_str())
-            .ok()
-            .and_then(|document| table_to_json(document.as_table()))
-            .unwrap_or_default()
+        let document = Document::parse(self.source.as_str()).ok();
+        let mut json =
+            document.and_then(|document| table_to_json(document.as_table())).unwrap_or_default();
+        if let Some(state) = json.get_mut("state").and_then(serde_json::Value::as_object_mut) {
+            for ballots in &self.play.ballots {
+                let choice = serde_json::json!({ CHOICE: { "kind": "register" } });
+                let papers = serde_json::json!({ "kind": "map", "key": "author", "each": choice });
+                state.insert(ballots.papers.to_string(), papers);
+            }
+        }
+        json
     }
 
     /// The charter as JSON, as a role may know it: without the fields that are hidden from it, and,
@@ -285,12 +301,12 @@ impl Charter {
         nearest(given, self.role_names())
     }
 
-    /// What a role is shown. The backend itself sees everything, and a role that the charter does
+    /// What a role is shown. The backend itself sees all but secret ballots, and a role that the charter does
     /// not have nothing.
     pub fn sight(&self, role: &str) -> &Sight {
         match self.roles.get(role) {
             Some(role) => &role.see,
-            None if role == Actor::SERVICE => &Sight::WHOLE,
+            None if role == Actor::SERVICE => &self.service_sees,
             None => &Sight::NOTHING,
         }
     }

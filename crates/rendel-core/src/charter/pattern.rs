@@ -21,6 +21,11 @@ impl Pattern {
         Self(vec![Part::Rest])
     }
 
+    /// The records of a field of the state.
+    pub(super) fn of_records(field: &str) -> Self {
+        Self(vec![Part::Is(field.into()), Part::Any])
+    }
+
     /// Reads a pattern; `None` where it is no path. A `**` may stand only once, so that matching
     /// takes one pass.
     pub fn parse(text: &str) -> Option<Self> {

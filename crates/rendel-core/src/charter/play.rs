@@ -1,13 +1,16 @@
 //! Rules of play, of which each field has to know others: who has the turn of what, what may be
 //! shuffled, what totals are made of. They are read once all fields are known.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use toml_edit::Item;
 
 use super::pattern::Pattern;
+use super::role::Role;
+use super::secrecy::Secret;
+use super::sight::Sight;
 use crate::declaration::Section;
-use crate::kind::{Field, Fields, MEASURES};
+use crate::kind::{Field, Fields, MEASURES, papers_of};
 use crate::path::{Path, Token};
 use crate::suggest::nearest;
 use crate::totals::{Measure, Total};
@@ -20,6 +23,8 @@ pub(crate) struct Play {
     pub(crate) turns: Vec<Turn>,
     pub(crate) draws: Vec<Draws>,
     pub(crate) totals: Vec<Total>,
+    /// The fields of ballots, each with the map that holds them.
+    pub(crate) ballots: Vec<Ballots>,
     /// What may be edited until the needed seats are taken.
     pub(crate) while_gathering: Vec<Pattern>,
 }
@@ -30,6 +35,14 @@ pub(crate) struct Turn {
     pub(crate) field: Token,
     /// What only the seat whose turn it is edits.
     pub(crate) governs: Vec<Pattern>,
+}
+
+/// A field of ballots.
+#[derive(Clone, Debug)]
+pub(crate) struct Ballots {
+    pub(crate) field: Token,
+    /// The map of the ballots that were cast.
+    pub(crate) papers: Token,
 }
 
 /// A field of chance.
@@ -45,6 +58,10 @@ impl Play {
         let mut play = Self::default();
         let Some(mut state) = root.known_section("state") else { return play };
         for (name, field) in fields.iter() {
+            // What a charter does not declare itself has no section.
+            if !state.has(name) {
+                continue;
+            }
             let Some(mut section) = state.section(name) else { continue };
             match field {
                 Field::Seats(_) if play.seats.is_some() => {
@@ -56,11 +73,53 @@ impl Play {
                     let shuffles = section.shuffled(fields);
                     play.draws.push(Draws { field: name.into(), shuffles });
                 }
+                Field::Ballot(_) => {
+                    let papers = papers_of(name).into();
+                    play.ballots.push(Ballots { field: name.into(), papers });
+                }
                 Field::Total(_) => play.totals.extend(section.total(name, fields)),
                 _ => {}
             }
         }
         play
+    }
+}
+
+impl Play {
+    /// Shows ballots to those who cast them, and to all who see their field once that is open; those
+    /// of a secret one to nobody else ever. Gives what the backend sees.
+    pub(super) fn hide_ballots(
+        &self,
+        root: &mut Section<'_>,
+        fields: &Fields,
+        roles: &mut BTreeMap<String, Role>,
+        secrets: &mut Vec<Secret>,
+    ) -> Sight {
+        let mut service = Sight::WHOLE;
+        for Ballots { field: name, papers } in &self.ballots {
+            let Some(Field::Ballot(field)) = fields.field(name) else { continue };
+            for unknown in field.roles().filter(|named| !roles.contains_key(*named)) {
+                let meant = nearest(unknown, roles.keys().map(String::as_str));
+                let path = format!("state.{name}.roles");
+                let says = format!("there is no role {unknown:?}");
+                root.report(None, path, &says, "roles of the charter", meant);
+            }
+            let opens_with = (!field.is_secret()).then(|| name.clone());
+            secrets.push(Secret::of_ballots(papers, opens_with));
+            for role in roles.values_mut() {
+                role.see = role.see.with_ballots(fields, name, papers, Some(secrets.len() - 1));
+            }
+            if field.is_secret() {
+                service = service.with_ballots(fields, name, papers, None);
+            }
+        }
+        service
+    }
+
+    /// Whether a path leads to ballots that were cast.
+    pub(crate) fn holds_ballots(&self, path: &Path) -> bool {
+        let top = path.tokens().first();
+        self.ballots.iter().any(|ballots| Some(&ballots.papers) == top)
     }
 }
 

@@ -69,6 +69,10 @@ pub enum Power {
     Seat,
     /// Give the turn to a seat, whoever has it.
     Turn,
+    /// Show all of a sealed ballot.
+    Unseal,
+    /// Begin the next round of a ballot.
+    Restart,
     /// Open shuffles, so that anybody can check them.
     OpenDraws,
 }
@@ -94,7 +98,7 @@ const SOLE_ROLE: &str = "participant";
 
 impl Power {
     /// All of them with their names.
-    pub const ALL: [(&'static str, Self); 7] = [
+    pub const ALL: [(&'static str, Self); 9] = [
         ("freeze", Self::Freeze),
         ("reset", Self::Reset),
         ("remove", Self::Remove),
@@ -102,6 +106,8 @@ impl Power {
         ("seat", Self::Seat),
         ("turn", Self::Turn),
         ("open-draws", Self::OpenDraws),
+        ("unseal", Self::Unseal),
+        ("restart", Self::Restart),
     ];
 
     /// Its name in a charter.
@@ -174,7 +180,7 @@ pub(super) fn read_roles(
         let see_line = inner.item("see").map_or(0, |item| inner.line_of(item.span()));
         let see = inner.sights("see", &tops, fields, secrets).unwrap_or(Sight::WHOLE);
         let names = Power::ALL.map(|(name, _)| name);
-        let powers = inner.several("powers", &names, &["unseal", "restart"]);
+        let powers = inner.several("powers", &names, &[]);
         let powers = Power::ALL
             .iter()
             .filter(|(name, _)| powers.contains(*name))

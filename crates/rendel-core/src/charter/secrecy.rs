@@ -17,7 +17,7 @@ use super::Charter;
 use super::expression::{Expression, Named, Read, Relation};
 use super::pattern::Pattern;
 use crate::declaration::Section;
-use crate::kind::Fields;
+use crate::kind::{Cell, Fields};
 use crate::path::{Path, Token};
 use crate::seers::{Part, Seers, SightKey, word};
 use crate::state::State;
@@ -31,6 +31,8 @@ pub(crate) struct Secret {
     record: usize,
     open: Vec<Expression>,
     keys: Vec<KeyRead>,
+    /// The field of ballots that shows all of them once it is open.
+    opens_with: Option<Token>,
     pub(super) source: String,
 }
 
@@ -118,6 +120,18 @@ impl SecretIndex {
 }
 
 impl Secret {
+    /// Of ballots, which are those of who cast them.
+    pub(super) fn of_ballots(papers: &str, opens_with: Option<Token>) -> Self {
+        let own = "id == who.id";
+        let key = KeyRead { member: String::new(), is_many: false, of: Owner::Part(Part::Id) };
+        let source = match &opens_with {
+            Some(ballot) => format!("{own} || state.{ballot}.open"),
+            None => own.to_owned(),
+        };
+        let place = Pattern::of_records(papers);
+        Self { place, record: 2, open: Vec::new(), keys: vec![key], opens_with, source }
+    }
+
     /// The places that it speaks of within `tokens`.
     pub(crate) fn each(
         &self,
@@ -151,6 +165,9 @@ impl Secret {
             ("state", Some(name)) => state.member(fields, &[], Some(name)),
             _ => None,
         };
+        if self.opens_with.as_ref().is_some_and(|ballot| is_open(fields, state, ballot)) {
+            return Seers::All;
+        }
         // One that has no answer opens nothing.
         if self.open.iter().any(|open| open.holds(read).unwrap_or(false)) {
             return Seers::All;
@@ -176,14 +193,39 @@ impl Secret {
         Seers::Some(keys)
     }
 
-    /// Whether a change of a field of the record, or of the whole state, may change who sees it.
-    fn reads(&self, of: &str, name: &str) -> bool {
+    /// Whether a change of a field of the state may change who sees every place. Where only the state
+    /// is asked, the answer before and after says so.
+    fn turns_with(&self, fields: &Fields, states: [&State; 2], top: &Token) -> bool {
+        let differs = |of: &dyn Fn(&State) -> Option<Value>| of(states[0]) != of(states[1]);
+        if self.opens_with.as_ref() == Some(top) {
+            return differs(&|state| Some(is_open(fields, state, top).into()));
+        }
+        let is_of_seats = |key: &KeyRead| key.of == Owner::Seat(top.clone());
+        let by = Path::of([top.clone(), "by".into()]);
+        if self.keys.iter().any(is_of_seats) && differs(&|state| state.plain_at(fields, &by)) {
+            return true;
+        }
         let is_it = |read: &Read| {
-            read.name == of && read.member.as_ref().is_none_or(|member| member == name)
+            read.name == "state" && read.member.as_ref().is_none_or(|member| *member == **top)
+        };
+        self.open.iter().filter(|open| open.reads().any(is_it)).any(|open| {
+            let read = |state: &State, read: &Read| {
+                state.member(fields, &[], read.member.as_deref().filter(|_| read.name == "state"))
+            };
+            !open.reads().all(|read| read.name == "state")
+                || differs(&|state| {
+                    Some(open.holds(|one| read(state, one)).unwrap_or(false).into())
+                })
+        })
+    }
+
+    /// Whether a change of a field of the record may change who sees it.
+    fn reads_of_record(&self, name: &str) -> bool {
+        let is_it = |read: &Read| {
+            read.name == "record" && read.member.as_ref().is_none_or(|member| member == name)
         };
         self.open.iter().flat_map(Expression::reads).any(is_it)
-            || (of == "record" && self.keys.iter().any(|key| key.member == name))
-            || (of == "state" && self.keys.iter().any(|key| key.of == Owner::Seat(name.into())))
+            || self.keys.iter().any(|key| key.member == name)
     }
 
     /// The places that a change touches: what is in them, or who sees them.
@@ -207,16 +249,21 @@ impl Secret {
         if is_around && !matches!(change, Change::Changed(_) if tokens.len() < self.place.len()) {
             within(tokens);
         }
-        if tokens.first().is_some_and(|top| self.reads("state", top)) {
+        if tokens.first().is_some_and(|top| self.turns_with(fields, states, top)) {
             within(&[]);
         }
         // A field of the record that the condition reads, or something inside of that.
         if let Some(name) = tokens.get(self.record).filter(|_| self.record > 0)
-            && self.reads("record", name)
+            && self.reads_of_record(name)
         {
             within(&tokens[..self.record]);
         }
     }
+}
+
+fn is_open(fields: &Fields, state: &State, ballot: &Token) -> bool {
+    let found = fields.find(state.root(), std::slice::from_ref(ballot));
+    matches!(found, Some((_, Cell::Ballot(cell))) if cell.is_open())
 }
 
 /// What an update does to who sees what: for each place that it touches, who saw it before and who
@@ -368,7 +415,8 @@ impl Section<'_> {
                 }
                 let record = len / 2 * 2;
                 let source = source.to_owned();
-                secrets.push(Secret { place: pattern, record, open, keys, source });
+                let opens_with = None;
+                secrets.push(Secret { place: pattern, record, open, keys, opens_with, source });
                 Some(secrets.len() - 1)
             }
         }

@@ -93,6 +93,28 @@ impl Sight {
         Self(shown_record(rules, fields, &mut vec![]))
     }
 
+    /// The same with the ballots of a field shown under a condition, or to nobody, if the field is
+    /// shown at all.
+    pub(super) fn with_ballots(
+        &self,
+        fields: &Fields,
+        ballot: &str,
+        papers: &str,
+        secret: Option<usize>,
+    ) -> Self {
+        let whole = || fields.iter().map(|(name, _)| (name.to_owned(), Shown::Whole)).collect();
+        let mut parts: BTreeMap<String, Shown> = match &self.0 {
+            Shown::Whole => whole(),
+            Shown::Parts(parts) => parts.clone(),
+            Shown::Nothing | Shown::Secret(..) | Shown::Each(..) => return self.clone(),
+        };
+        parts.remove(papers);
+        if let Some(secret) = secret.filter(|_| parts.contains_key(ballot)) {
+            parts.insert(papers.to_owned(), Shown::Each(secret, Box::new(Shown::Whole)));
+        }
+        Self(Shown::Parts(parts))
+    }
+
     /// Whether nothing is hidden.
     pub fn is_whole(&self) -> bool {
         self.0 == Shown::Whole

@@ -5,6 +5,7 @@ use std::ops::{Range, RangeInclusive};
 use std::sync::Arc;
 use std::time::Duration;
 
+use bigdecimal::BigDecimal;
 use jsonschema::Validator;
 use serde_json::Value as Json;
 use toml_edit::{Item, TableLike};
@@ -12,6 +13,7 @@ use toml_edit::{Item, TableLike};
 use super::fault::{Fault, Faults, place};
 use super::schema::compile;
 use super::value::{is_field_name, is_name, parse_bytes, parse_ms, table_to_json, to_json};
+use crate::decimal::decimal;
 use crate::suggest::nearest;
 
 /// One table of a charter and the faults found so far.
@@ -174,6 +176,39 @@ impl<'a> Section<'a> {
             self.fault_at(key, &expected, None);
             Vec::new()
         })
+    }
+
+    /// A needed array of different texts, each of 1 to `chars` characters.
+    pub(crate) fn words(&mut self, key: &'static str, most: usize, chars: usize) -> Vec<String> {
+        let words = self.know(key).and_then(Item::as_array).map(|words| {
+            let word = |word: &toml_edit::Value| word.as_str().map(str::to_owned);
+            words.iter().map(word).collect::<Option<Vec<_>>>()
+        });
+        let fits = |word: &String| {
+            (1..=chars).contains(&word.chars().count()) && !word.chars().any(char::is_control)
+        };
+        let words = words.flatten().filter(|words| {
+            let different: BTreeSet<&String> = words.iter().collect();
+            (1..=most).contains(&words.len())
+                && different.len() == words.len()
+                && words.iter().all(fits)
+        });
+        words.unwrap_or_else(|| {
+            let expected =
+                format!("an array of 1 to {most} different texts of 1 to {chars} characters");
+            self.fault_at(key, &expected, None);
+            Vec::new()
+        })
+    }
+
+    /// A needed number, as it is written.
+    pub(crate) fn decimal(&mut self, key: &'static str) -> Option<BigDecimal> {
+        let number = self.know(key).and_then(to_json).filter(Json::is_number);
+        let number = number.as_ref().and_then(decimal);
+        if number.is_none() {
+            self.fault_at(key, "a number", None);
+        }
+        number
     }
 
     /// Reports a field that is not one of the state itself.

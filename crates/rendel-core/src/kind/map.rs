@@ -52,6 +52,12 @@ pub(crate) struct Cell {
 const MOST: usize = 100_000;
 
 impl Field {
+    /// A map of the ballots that participants have cast, under their ids.
+    pub(crate) fn of_ballots() -> Self {
+        let each = Fields::of_ballot();
+        Self { each, drop_conflict: DropConflict::Drop, most: MOST, is_own: true }
+    }
+
     fn put(&self, cell: &Cell, site: &Site<'_>) -> Result<Settlement, Problem> {
         let Op::Put { id, value } = site.op("A map", Self::WORDS.takes)? else {
             return Err(site.unknown_op("A map", Self::WORDS.takes));

@@ -18,6 +18,7 @@ use crate::stamp::Stamp;
 use crate::surface::Surfaces;
 use crate::update::Effect;
 
+mod ballot;
 mod changes;
 mod counter;
 mod link;
@@ -36,12 +37,14 @@ mod total;
 mod turn;
 mod walk;
 
+pub(crate) use ballot::{Cell as BallotCell, Field as BallotField, Votes};
 pub(crate) use link::{Holder, Link, OnDrop};
 pub(crate) use memory::{Bounds, Memory};
 pub(crate) use random::Cell as RandomCell;
 pub use random::{Chance, Draw, DrawKey};
 pub use record::Fields;
 pub(crate) use record::Record;
+pub(crate) use record::{CHOICE, papers_of};
 pub(crate) use seats::{Cell as Seats, Field as SeatsField};
 pub(crate) use site::{Applying, Settlement, Site, listed};
 pub(crate) use total::MEASURES;
@@ -421,6 +424,7 @@ macro_rules! kinds {
 const MISMATCH: &str = "The stored state is of another kind than the charter declares.";
 
 kinds! {
+    Ballot   ballot;
     Counter  counter;
     List     list;
     Map      map;

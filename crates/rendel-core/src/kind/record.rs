@@ -14,6 +14,14 @@ use crate::stamp::Stamp;
 use crate::suggest::nearest;
 use crate::update::Effect;
 
+/// What a ballot holds.
+pub(crate) const CHOICE: &str = "choice";
+
+/// The name of the map of ballots beside a field of ballots.
+pub(crate) fn papers_of(ballot: &str) -> String {
+    format!("{ballot}-ballots")
+}
+
 /// Records may lie in records this deep.
 const DEEPEST: usize = 16;
 
@@ -55,6 +63,25 @@ impl Fields {
     fn new(mut fields: Vec<(String, Field)>) -> Self {
         fields.sort_by(|(one, _), (other, _)| one.cmp(other));
         Self(fields)
+    }
+
+    /// The fields of one ballot.
+    pub(super) fn of_ballot() -> Self {
+        Self::new(vec![(CHOICE.to_owned(), Field::Register(super::register::Field::plain()))])
+    }
+
+    /// Adds the map of ballots beside each field of ballots; the error is a name that is taken.
+    pub(crate) fn add_ballots(&mut self) -> Result<(), String> {
+        let ballots = self.iter().filter(|(_, field)| matches!(field, Field::Ballot(_)));
+        let names: Vec<String> = ballots.map(|(name, _)| papers_of(name)).collect();
+        for name in names {
+            if self.field(&name).is_some() {
+                return Err(name);
+            }
+            self.0.push((name, Field::Map(super::map::Field::of_ballots())));
+        }
+        *self = Self::new(std::mem::take(&mut self.0));
+        Ok(())
     }
 
     /// Reads a needed table of declared fields.

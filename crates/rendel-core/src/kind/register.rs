@@ -70,6 +70,18 @@ pub(crate) struct Cell {
 }
 
 impl Field {
+    /// One that takes any value.
+    pub(super) fn plain() -> Self {
+        Self {
+            schema: None,
+            initial: Value::Null,
+            merge: Merge::Last,
+            refers: None,
+            surface: None,
+            is_author: false,
+        }
+    }
+
     fn check(&self, at: &Path, value: &Value) -> Result<(), Problem> {
         if value.is_null() {
             return Err(Problem::new(

@@ -1,8 +1,7 @@
 //! `total`: a number over the records of a map or list that the service keeps up to date. Nobody
 //! edits it; expressions and guards may read it. How it is computed is in [`totals`](crate::totals).
 
-use std::collections::BTreeMap;
-
+use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
@@ -31,7 +30,7 @@ pub(crate) struct Field {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(untagged)]
 pub(crate) enum Cell {
-    Groups(BTreeMap<String, Value>),
+    Groups(OrdMap<String, Value>),
     One(Value),
 }
 
@@ -55,7 +54,7 @@ impl Kind for Field {
 
     fn initial(&self, _stamp: Stamp) -> Cell {
         match self.is_grouped {
-            true => Cell::Groups(BTreeMap::new()),
+            true => Cell::Groups(OrdMap::new()),
             false => Cell::One(self.none.clone()),
         }
     }

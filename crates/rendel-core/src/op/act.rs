@@ -46,6 +46,16 @@ pub enum Act {
     },
     /// Open a draw that was made, so that anybody can check it.
     Open(u64),
+    /// Choose: in an array of choices, or a value of a scale, or that one is not sure.
+    Cast(Value),
+    /// Take one's own ballot back.
+    Withdraw,
+    /// Show all of a ballot at once.
+    Unseal,
+    /// Begin the next round, perhaps with another question.
+    Restart(Option<String>),
+    /// The session itself: what all are told of a ballot is counted.
+    Count,
     /// The session itself: the next draw is bound by what the journal has.
     Bind,
     /// The session itself: a participant has gone, and their seat is kept until then.
@@ -63,12 +73,13 @@ pub enum Act {
 
 impl Act {
     /// The names of those that can be asked for.
-    pub(super) const ASKED: [&'static str; 10] = [
+    pub(super) const ASKED: [&'static str; 14] = [
         "sit", "stand", "offer", "accept", "give", "advance", "reverse", "roll", "shuffle", "open",
+        "cast", "withdraw", "unseal", "restart",
     ];
 
     /// Those of the session itself.
-    pub(super) const OWN: [&'static str; 4] = ["bind", "away", "back", "lapse"];
+    pub(super) const OWN: [&'static str; 5] = ["count", "bind", "away", "back", "lapse"];
 
     /// Whether it is about who sits where.
     pub(crate) fn is_of_seats(&self) -> bool {
@@ -82,6 +93,14 @@ impl Act {
                 | Self::Away { .. }
                 | Self::Back(_)
                 | Self::Lapse(_)
+        )
+    }
+
+    /// Whether it is about what participants choose.
+    pub(crate) fn is_of_ballots(&self) -> bool {
+        matches!(
+            self,
+            Self::Cast(_) | Self::Withdraw | Self::Unseal | Self::Restart(_) | Self::Count
         )
     }
 
@@ -103,6 +122,11 @@ impl Act {
             Self::Roll { .. } => "roll",
             Self::Shuffle { .. } => "shuffle",
             Self::Open(_) => "open",
+            Self::Cast(_) => "cast",
+            Self::Withdraw => "withdraw",
+            Self::Unseal => "unseal",
+            Self::Restart(_) => "restart",
+            Self::Count => "count",
             Self::Bind => "bind",
             Self::Away { .. } => "away",
             Self::Back(_) => "back",
@@ -140,6 +164,24 @@ impl Act {
                 Self::Shuffle { of: Path::parse(&of)?, field }
             }
             "open" => Self::Open(members.only(&["draw"])?.index("draw")? as u64),
+            "cast" => {
+                members.only(&["choices", "value"])?;
+                match (members.0.arg("choices"), members.0.arg("value")) {
+                    (Some(choices @ Value::Array(_)), None) => Self::Cast(choices.clone()),
+                    (None, Some(value @ (Value::Number(_) | Value::String(_)))) => {
+                        Self::Cast(value.clone())
+                    }
+                    _ => {
+                        let detail = "\"cast\" needs \"choices\", an array, or \"value\", a \
+                            number of the scale or \"unsure\".";
+                        return Err(members.malformed(detail));
+                    }
+                }
+            }
+            "withdraw" => members.only(&[]).map(|_| Self::Withdraw)?,
+            "unseal" => members.only(&[]).map(|_| Self::Unseal)?,
+            "restart" => Self::Restart(members.only(&["question"])?.name("question")?),
+            "count" => Self::Count,
             "bind" => Self::Bind,
             "away" => {
                 let who = members.only(&["who", "until"])?.name("who")?.unwrap_or_default();
@@ -161,7 +203,15 @@ impl Act {
                 map.serialize_entry("seat", seat)?;
                 map.serialize_entry("to", to)
             }
-            Self::Stand | Self::Reverse | Self::Bind => Ok(()),
+            Self::Stand
+            | Self::Reverse
+            | Self::Withdraw
+            | Self::Unseal
+            | Self::Count
+            | Self::Bind => Ok(()),
+            Self::Cast(Value::Array(choices)) => map.serialize_entry("choices", choices),
+            Self::Cast(value) => map.serialize_entry("value", value),
+            Self::Restart(question) => named("question", question),
             Self::Roll { sides, count } => {
                 map.serialize_entry("count", count)?;
                 map.serialize_entry("sides", sides)

@@ -47,13 +47,21 @@ impl Sequencer {
 
     /// When the session acts next.
     pub fn poll_timeout(&self) -> Option<u64> {
-        self.agenda.acts.first().map(|act| act.due).into_iter().chain(self.next_lapse()).min()
+        let planned = self.agenda.acts.first().map(|act| act.due);
+        planned.into_iter().chain(self.next_lapse()).chain(self.count_at).min()
     }
 
     /// Does the next act that is due; to be called until there is none. An early call does no harm.
     pub fn handle_timeout(&mut self, now: u64) -> Option<Outcome> {
         if self.next_lapse().is_some_and(|due| due <= now) {
             return Some(self.handle_act(vec![self.lapse(now)], now));
+        }
+        if self.count_at.is_some_and(|due| due <= now) {
+            self.count_at = None;
+            let edits = self.to_count();
+            if !edits.is_empty() {
+                return Some(self.handle_act(edits, now));
+            }
         }
         let act = self.agenda.acts.first().filter(|act| act.due <= now)?.clone();
         let n = self.agenda.done + 1;

@@ -48,6 +48,8 @@ pub struct Sequencer {
     at: u64,
     clients: Clients,
     agenda: Agenda,
+    /// When ballots that were cast are counted next.
+    count_at: Option<u64>,
     /// From which draws are made.
     chance: Option<Chance>,
     /// Expressions that had no answer, until somebody asks.
@@ -198,6 +200,7 @@ impl Sequencer {
             at: 0,
             clients: Clients::default(),
             agenda: Agenda::default(),
+            count_at: None,
             chance: None,
             unanswered: Vec::new(),
         })
@@ -208,7 +211,8 @@ impl Sequencer {
         let SequencerSnapshot { seq, at, state, clients, agenda, .. } = snapshot;
         let present = Present::of(&charter, state);
         let (chance, unanswered) = (None, Vec::new());
-        Self { charter, present, seq, at, clients, agenda, chance, unanswered }
+        let count_at = (!charter.play.ballots.is_empty()).then_some(0);
+        Self { count_at, charter, present, seq, at, clients, agenda, chance, unanswered }
     }
 
     /// The same with a secret from which its draws are made.
@@ -238,6 +242,7 @@ impl Sequencer {
         self.present.state.age(&self.charter.fields, update.seq);
         self.seq = update.seq;
         self.at = self.at.max(update.at);
+        self.note_cast(update);
         if update.key().is_session() {
             self.agenda.handle_done(update.n);
         } else {
@@ -402,6 +407,7 @@ impl Sequencer {
                 self.present = present;
                 self.seq = update.seq;
                 self.at = update.at;
+                self.note_cast(&update);
                 Outcome::Settled(update)
             }
             Err(problem) => Outcome::Refused(problem.bounded()),

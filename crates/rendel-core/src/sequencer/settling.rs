@@ -1,5 +1,7 @@
 //! Settling: what a proposal makes of the state, edit by edit.
 
+use std::collections::BTreeSet;
+
 use uuid::Uuid;
 
 use super::filling::{fill, give_own_id};
@@ -150,9 +152,13 @@ impl Sequencer {
             present.put(&self.charter, effect, stamp)?;
         }
         self.keep_up(&mut present, &mut following, stamp)?;
-        let followed = self.followed(&present, &following);
-        update.effects.retain(|effect| !followed.iter().any(|later| later.at == effect.at));
-        update.effects.extend(drawn.into_iter().chain(followed));
+        let later: Effects = drawn.into_iter().chain(self.followed(&present, &following)).collect();
+        // What a value was in between is nobody's to see: it may have been dealt to another place.
+        let again: BTreeSet<&Path> = later.iter().map(|effect| &effect.at).collect();
+        update.effects.retain(|effect| {
+            !(matches!(effect.op, Op::Set(_) | Op::Clear) && again.contains(&effect.at))
+        });
+        update.effects.extend(later);
         Ok((present, update))
     }
 

@@ -17,6 +17,7 @@ impl World {
         let state = truth(seq).unwrap_or_default();
         check_seats(&state, here)?;
         check_totals(&state)?;
+        check_ballot(&state)?;
         let mut bag = truth(0).unwrap_or_default()["bag"].take();
         for update in self.journal.updates() {
             let before = truth(update.seq - 1).unwrap_or_default();
@@ -85,6 +86,25 @@ fn check_draw(was: &Value, now: &Value) -> Result<(), String> {
     match json!(key.commitment()) == was["next"] && again == draw["values"] {
         true => Ok(()),
         false => Err(format!("a draw is not what it was bound to: {was}, {now}")),
+    }
+}
+
+fn check_ballot(state: &Value) -> Result<(), String> {
+    let (blend, ballots) = (&state["blend"], state["blend-ballots"].as_object());
+    let mut tally = BTreeMap::from([("dry", 0u64), ("mellow", 0), ("sweet", 0)]);
+    for choice in
+        ballots.into_iter().flatten().filter_map(|(_, ballot)| ballot["choice"][0].as_str())
+    {
+        *tally.entry(choice).or_default() += 1;
+    }
+    let is_counted = blend["cast"] == json!(ballots.map_or(0, |ballots| ballots.len()));
+    let is_right = match blend["open"] == true {
+        true => blend["results"]["tally"] == json!(tally),
+        false => blend["results"].is_null(),
+    };
+    match is_counted && is_right {
+        true => Ok(()),
+        false => Err(format!("{tally:?} was cast, and the ballot is {state}")),
     }
 }
 
