@@ -10,7 +10,9 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use rendel_client::Replica;
-use rendel_core::{Actor, Charter, Edit, Outcome, Problem, ProblemKind, Sequencer, Settled};
+use rendel_core::{
+    Actor, Chance, Charter, Edit, Outcome, Problem, ProblemKind, Sequencer, Settled,
+};
 use rendel_wire::{
     ConnectionLimits, FromParticipant, FromService, OutcomeFrame, OutcomeOf, Propose, Refused,
     SessionHead, SettledFrame, Welcome, You,
@@ -71,6 +73,25 @@ kind = "register"
 merge = "unchanged"
 [state.kept.each.notes]
 kind = "text"
+[state.seats]
+kind = "seats"
+count = 2
+[state.turn]
+kind = "turn"
+seats = "/seats"
+moves = 1
+governs = ["/opener"]
+[state.bag]
+kind = "random"
+shuffles = ["/markers/*/what"]
+[state.whats]
+kind = "total"
+from = "/markers"
+share = true
+by = "what"
+[state.blend]
+kind = "ballot"
+choices = ["dry", "sweet"]
 "#;
 
 /// One participant: a replica, and what is on its way between it and the service.
@@ -116,7 +137,7 @@ enum Step {
 impl World {
     fn new(people: usize) -> Self {
         let charter = Arc::new(Charter::parse(CHARTER).unwrap());
-        let sequencer = Sequencer::open(charter, None).unwrap();
+        let sequencer = Sequencer::open(charter, None).unwrap().with_chance(chance());
         let states = vec![sequencer.plain()];
         let people = (0..people).map(|index| {
             let client = Uuid::from_u128(index as u128 + 1);
@@ -141,6 +162,30 @@ impl World {
         };
         (0..world.people.len()).for_each(|index| world.come_back(index));
         world
+    }
+
+    /// An update that was settled just now goes to everybody.
+    fn tell_all(&mut self, update: Settled) {
+        self.states.push(self.sequencer.plain());
+        self.journal.push(update.clone());
+        for somebody in self.people.iter_mut().filter(|somebody| somebody.is_online) {
+            let frame = SettledFrame { updates: vec![update.clone()] };
+            somebody.from_service.push_back(FromService::Settled(frame));
+        }
+    }
+
+    /// What the session does by itself is told to all.
+    fn act_in_time(&mut self) {
+        let bind = self.sequencer.own_edits(&|_| true, 1);
+        let mut acted = (!bind.is_empty()).then(|| self.sequencer.handle_act(bind, 1));
+        loop {
+            match acted.or_else(|| self.sequencer.handle_timeout(1 << 40)) {
+                Some(Outcome::Settled(update)) => self.tell_all(update),
+                Some(other) => panic!("{other:?}"),
+                None => return,
+            }
+            acted = None;
+        }
     }
 
     fn step(&mut self, step: Step) {
@@ -289,12 +334,8 @@ impl World {
                 let after = std::mem::replace(&mut self.sequencer, before);
                 self.check_view(index, &frame);
                 self.sequencer = after;
-                self.states.push(self.sequencer.plain());
-                self.journal.push(update.clone());
-                for somebody in self.people.iter_mut().filter(|somebody| somebody.is_online) {
-                    let frame = SettledFrame { updates: vec![update.clone()] };
-                    somebody.from_service.push_back(FromService::Settled(frame));
-                }
+                self.tell_all(update);
+                self.act_in_time();
             }
             Outcome::Refused(problem) => {
                 // A replica never sends a splice that reaches beyond what the service reads it in.
@@ -396,7 +437,8 @@ impl World {
             snapshot["state"], replayed["state"],
             "the journal gives the same state, merge memory included"
         );
-        self.sequencer = restored;
+        self.sequencer = restored.with_chance(chance());
+        self.act_in_time();
     }
 
     /// Everyone comes back and everything arrives.
@@ -429,7 +471,30 @@ impl World {
     }
 }
 
+fn chance() -> Option<Chance> {
+    Some(Chance::new([7; 32]))
+}
+
+/// What rules of play make of edits.
+fn act() -> impl Strategy<Value = Edit> {
+    prop_oneof![
+        prop::sample::select(vec!["sit", "stand", "accept"]).prop_map(|op| Edit::new("/seats", op)),
+        prop::sample::select(vec!["p0", "p1"])
+            .prop_map(|to| Edit::new("/seats", "offer").with("to", to)),
+        prop::sample::select(vec!["advance", "reverse"]).prop_map(|op| Edit::new("/turn", op)),
+        Just(Edit::new("/bag", "roll").with("sides", 6)),
+        Just(Edit::new("/bag", "shuffle").with("of", "/markers").with("field", "what")),
+        prop::sample::select(vec!["dry", "sweet"])
+            .prop_map(|choice| Edit::new("/blend", "cast").with("choices", json!([choice]))),
+        Just(Edit::new("/blend", "withdraw")),
+    ]
+}
+
 fn edit() -> impl Strategy<Value = Edit> {
+    prop_oneof![6 => value_edit(), 1 => act()]
+}
+
+fn value_edit() -> impl Strategy<Value = Edit> {
     let id = prop::sample::select(vec!["a", "b", "c"]);
     let value =
         prop_oneof![Just(json!("dry")), Just(json!("sweet")), Just(json!(3)), Just(json!(7))];

@@ -61,7 +61,6 @@ problems! {
     NotYourTurn    "not-your-turn"   409 18 "Not your turn"
     SeatTaken      "seat-taken"      409 19 "Seat taken"
     Held           "held"            409 20 "Held by another participant"
-    Sealed         "sealed"          409 21 "Sealed"
     Full           "full"            409 22 "Full"
     TooFast        "too-fast"        429 23 "Too fast"
     Frozen         "frozen"          409 24 "The session is frozen"

@@ -81,6 +81,9 @@ moves = 1
 [state.bag]
 kind = "random"
 shuffles = ["/barrels/*/crew"]
+[state.blend]
+kind = "ballot"
+choices = ["dry", "sweet"]
 [state.per-crew]
 kind = "total"
 from = "/barrels"
@@ -195,6 +198,9 @@ fn edit() -> impl Strategy<Value = Edit> {
             .prop_map(|to| Edit::new("/seats", "offer").with("to", to)),
         prop::sample::select(vec!["advance", "reverse"]).prop_map(|op| Edit::new("/turn", op)),
         (0..9u64).prop_map(|sides| Edit::new("/bag", "roll").with("sides", sides).with("count", 3)),
+        prop::sample::select(vec!["dry", "sweet"])
+            .prop_map(|choice| Edit::new("/blend", "cast").with("choices", json!([choice]))),
+        prop::sample::select(vec!["withdraw", "unseal"]).prop_map(|op| Edit::new("/blend", op)),
         Just(Edit::new("/bag", "shuffle").with("of", "/barrels").with("field", "crew")),
     ];
     prop_oneof![2 => scalars, 3 => records, 4 => sequences, 2 => play]

@@ -17,7 +17,22 @@ pub(crate) const FORMS: &str = "  PATH set VALUE              /title set \"North
   PATH remove                 /steps/mill remove
   PATH splice AT DELETE TEXT  /notes splice 0 3 \"Dry\"
   PATH test VALUE             /status test \"open\"
-VALUE and TEXT are JSON: text stands in double quotes. PLACE is first, last, after ID or before ID.";
+  PATH sit [SEAT]             /seats sit east
+  PATH stand                  /seats stand
+  PATH offer [WHO]            /seats offer bram
+  PATH accept [SEAT]          /seats accept
+  PATH give SEAT [WHO]        /seats give east bram
+  PATH advance [SEAT]         /turn advance
+  PATH reverse                /turn reverse
+  PATH roll SIDES [COUNT]     /bag roll 6 2
+  PATH shuffle MAP FIELD      /bag shuffle /cards face
+  PATH open DRAW              /bag open 3
+  PATH cast VALUE             /blend cast [\"dry\"], /brix cast 12.5
+  PATH withdraw               /blend withdraw
+  PATH unseal                 /blend unseal
+  PATH restart [TEXT]         /blend restart \"And next year?\"
+VALUE and TEXT are JSON: text stands in double quotes. PLACE is first, last, after ID or before ID.
+What stands in [ ] may be left out.";
 
 /// Reads an edit such as `/heads add 1`, or an edit as JSON.
 pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
@@ -56,9 +71,39 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
             let (id, value) = split_word(rest);
             edit.with("id", id).with("value", json(op, value)?)
         }
+        "cast" => {
+            let value = json(op, rest)?;
+            edit.with(if value.is_array() { "choices" } else { "value" }, value)
+        }
         _ if rest.is_empty() => edit,
+        "sit" | "accept" => one_word(edit, "seat", rest)?,
+        "offer" | "advance" => one_word(edit, "to", rest)?,
+        "give" => {
+            let (seat, to) = split_word(rest);
+            let edit = edit.with("seat", seat);
+            if to.is_empty() { edit } else { one_word(edit, "to", to)? }
+        }
+        "roll" => {
+            let (sides, count) = split_word(rest);
+            let edit = edit.with("sides", json(op, sides)?);
+            if count.is_empty() { edit } else { edit.with("count", json(op, count)?) }
+        }
+        "shuffle" => {
+            let (of, field) = split_word(rest);
+            one_word(edit.with("of", of), "field", field)?
+        }
+        "open" => edit.with("draw", json(op, rest)?),
+        "restart" => edit.with("question", json(op, rest)?),
         _ => bail!("\"{op}\" takes nothing after it, and here is {rest:?}\n{FORMS}"),
     })
+}
+
+/// The edit with a member that is one word.
+fn one_word(edit: Edit, name: &str, text: &str) -> Result<Edit> {
+    match split_word(text) {
+        (word, "") if !word.is_empty() => Ok(edit.with(name, word)),
+        _ => bail!("\"{}\" takes one word here, and here is {text:?}\n{FORMS}", edit.op),
+    }
 }
 
 /// The edit with the place that the text begins with, if it does, and the rest of the text.
@@ -239,6 +284,20 @@ mod tests {
                     .with("delete", 1)
                     .with("insert", "x y"),
             ),
+            ("/seats sit", Edit::new("/seats", "sit")),
+            ("/seats sit east", Edit::new("/seats", "sit").with("seat", "east")),
+            (
+                "/seats give east bram",
+                Edit::new("/seats", "give").with("seat", "east").with("to", "bram"),
+            ),
+            ("/turn advance", Edit::new("/turn", "advance")),
+            ("/bag roll 6 2", Edit::new("/bag", "roll").with("sides", 6).with("count", 2)),
+            (
+                "/bag shuffle /cards face",
+                Edit::new("/bag", "shuffle").with("of", "/cards").with("field", "face"),
+            ),
+            ("/blend cast [\"dry\"]", Edit::new("/blend", "cast").with("choices", json!(["dry"]))),
+            ("/brix cast 12.5", Edit::new("/brix", "cast").with("value", 12.5)),
             (
                 "{\"at\":\"/heads\",\"op\":\"add\",\"by\":2}",
                 Edit::new("/heads", "add").with("by", 2),
@@ -260,6 +319,10 @@ mod tests {
             "/heads add",
             "/title set North",
             "/title clear now",
+            "/turn reverse now",
+            "/bag shuffle /cards",
+            "/seats sit east side",
+            "/brix cast",
         ] {
             let error = format!("{:#}", parse_edit(text).unwrap_err());
             assert!(

@@ -1,5 +1,5 @@
 import { canonical } from "./canonical.ts";
-import type { Edit, Effect, Json, Place } from "./frame.ts";
+import type { Act, Edit, Effect, Json, Place } from "./frame.ts";
 import { held, isMembers, memberOf, withMember, withoutMember } from "./members.ts";
 import { scalarCount, toUnits } from "./position.ts";
 
@@ -110,7 +110,7 @@ function change(state: Json, step: Edit | Effect, isSettled: boolean): Json {
       if (isSettled) throw misapplied(step);
       return state;
     default:
-      throw misapplied(step satisfies never);
+      throw misapplied(step satisfies { at: string } & Act);
   }
 }
 

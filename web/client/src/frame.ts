@@ -17,7 +17,20 @@ export type Edit = { at: string } & (
   | ({ op: "insert"; id?: string; value: Json } & Place)
   | ({ op: "move" } & Place)
   | { op: "splice"; index: number; delete?: number; insert?: string }
+  | Act
 );
+
+/** What an edit asks of a field that keeps rules of play; what it did is told as values. */
+export type Act =
+  | { op: "sit" | "accept"; seat?: string }
+  | { op: "stand" | "reverse" | "withdraw" | "unseal" }
+  | { op: "offer" | "advance"; to?: string }
+  | { op: "give"; seat: string; to?: string }
+  | { op: "roll"; sides: number; count?: number }
+  | { op: "shuffle"; of: string; field: string }
+  | { op: "open"; draw: number }
+  | { op: "cast"; choices?: string[]; value?: number | "unsure" }
+  | { op: "restart"; question?: string };
 
 /** What a settled edit did, in final form. */
 export type Effect = { at: string } & (

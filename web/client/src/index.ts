@@ -39,6 +39,7 @@ export type {
   AnyTyping,
   Beside,
   Counter,
+  Kept,
   ListOf,
   MapOf,
   PathOf,

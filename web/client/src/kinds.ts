@@ -1,11 +1,16 @@
 /** The kinds of fields, as the core lists them. Made by its tests. */
 export const KINDS = {
+  ballot: { takes: ["cast", "withdraw", "unseal", "restart"], inside: [] },
   counter: { takes: ["add"], inside: [] },
   list: { takes: ["insert"], inside: ["move", "remove"] },
   map: { takes: ["put"], inside: ["drop"] },
+  random: { takes: ["roll", "shuffle", "open"], inside: [] },
   register: { takes: ["set", "clear"], inside: [] },
+  seats: { takes: ["sit", "stand", "offer", "accept", "give"], inside: [] },
   set: { takes: ["include", "exclude"], inside: [] },
   text: { takes: ["splice"], inside: [] },
+  total: { takes: [], inside: [] },
+  turn: { takes: ["advance", "reverse"], inside: [] },
 } as const;
 
 export type KindName = keyof typeof KINDS;

@@ -17,6 +17,7 @@ export {
 } from "./connection.ts";
 export { digest } from "./digest.ts";
 export type {
+  Act,
   Beside,
   Caret,
   Cue,

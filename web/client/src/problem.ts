@@ -22,7 +22,6 @@ export const PROBLEM_KINDS = [
   "not-your-turn",
   "seat-taken",
   "held",
-  "sealed",
   "full",
   "too-fast",
   "frozen",
@@ -44,6 +43,7 @@ export const PROBLEM_KINDS = [
   "wrong-method",
   "wrong-media",
   "crowded",
+  "gathering",
 ] as const;
 
 export type ProblemKind = (typeof PROBLEM_KINDS)[number];

@@ -6,6 +6,8 @@ export type Register<V = Json> = { kind: "register"; value: V };
 export type Beside<V = Json> = { kind: "register"; value: V; beside: true };
 export type Counter = { kind: "counter" };
 export type Text = { kind: "text" };
+/** What nobody sets: seats, a turn, chance, a total, a ballot. */
+export type Kept<V = Json> = { kind: "kept"; value: V };
 export type SetOf<V = Json> = { kind: "set"; value: V };
 /** A map of records, whose fields are given. */
 export type MapOf<E> = { kind: "map"; each: E };
@@ -59,11 +61,13 @@ export type ValueOf<F> = F extends { beside: true; value: infer V }
         ? string
         : F extends { kind: "set"; value: infer V }
           ? readonly V[]
-          : F extends { kind: "map"; each: infer E }
-            ? { readonly [id: string]: RecordOf<E> }
-            : F extends { kind: "list"; each: infer E }
-              ? readonly { readonly id: string; readonly value: ElementOf<E> }[]
-              : never;
+          : F extends { kind: "kept"; value: infer V }
+            ? V
+            : F extends { kind: "map"; each: infer E }
+              ? { readonly [id: string]: RecordOf<E> }
+              : F extends { kind: "list"; each: infer E }
+                ? readonly { readonly id: string; readonly value: ElementOf<E> }[]
+                : never;
 /** A record in the state. */
 export type RecordOf<E> = E extends Undeclared
   ? { readonly [field: string]: Json }

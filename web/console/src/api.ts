@@ -88,6 +88,18 @@ export type Field = {
   surface?: string;
   filled?: string;
   each?: Fields;
+  /** Of seats. */
+  names?: string[];
+  count?: number | boolean;
+  needed?: number;
+  /** Of chance. */
+  shuffles?: string[];
+  /** Of a ballot. */
+  choices?: string[];
+  scale?: { from: number; to: number; step: number; unsure?: boolean };
+  sealed?: boolean;
+  secret?: boolean;
+  roles?: string[];
 };
 export type Fields = { [name: string]: Field };
 export type Charter = {

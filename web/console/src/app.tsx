@@ -7,6 +7,7 @@ import { SessionPage } from "./pages/session.tsx";
 import { SessionsPage } from "./pages/sessions.tsx";
 import { SideBySidePage } from "./pages/side-by-side.tsx";
 import { SignInPage } from "./pages/sign-in.tsx";
+import { TablePage } from "./pages/table.tsx";
 import { setTheme, type Theme, theme } from "./parts/theme.ts";
 import { Button, Empty, Waiting } from "./parts/ui.tsx";
 
@@ -43,6 +44,7 @@ function Frame() {
               )}
             </Route>
             <Route path="/sessions/:id">{({ id }) => <SessionPage key={id} id={id} />}</Route>
+            <Route path="/sessions/:id/table">{({ id }) => <TablePage key={id} id={id} />}</Route>
             <Route path="/sessions/:id/audit">{({ id }) => <AuditPage key={id} id={id} />}</Route>
             <Route path="/sessions/:id/side-by-side">
               {({ id }) => <SideBySidePage key={id} id={id} />}

@@ -321,7 +321,87 @@ pub(crate) const EXAMPLES: &[Example] = &[
         second: || splice(7, 0, " very"),
         at: "/notes",
     },
+    Example {
+        rule: "seats, two sit on one",
+        state: "[state.seats]\nkind = \"seats\"\nnames = [\"east\", \"west\"]",
+        opening: nothing,
+        first: || Edit::new("/seats", "sit").with("seat", "east"),
+        second: || Edit::new("/seats", "sit").with("seat", "east"),
+        at: "/seats/by",
+    },
+    Example {
+        rule: "seats, two take what is free",
+        state: "[state.seats]\nkind = \"seats\"\nnames = [\"east\", \"west\"]",
+        opening: nothing,
+        first: || Edit::new("/seats", "sit"),
+        second: || Edit::new("/seats", "sit"),
+        at: "/seats/by",
+    },
+    Example {
+        rule: "turn, `moves = 1`, two move",
+        state: TURN,
+        opening: seated,
+        first: || Edit::new("/apples", "add").with("by", -1),
+        second: || Edit::new("/apples", "add").with("by", -2),
+        at: "/turn",
+    },
+    Example {
+        rule: "turn, `moves = 1`, out of turn",
+        state: TURN,
+        opening: seated_otherwise,
+        first: || Edit::new("/apples", "add").with("by", -1),
+        second: || Edit::new("/turn", "advance"),
+        at: "/turn",
+    },
+    Example {
+        rule: "random, two roll",
+        state: "[state.bag]\nkind = \"random\"",
+        opening: nothing,
+        first: || Edit::new("/bag", "roll").with("sides", 6),
+        second: || Edit::new("/bag", "roll").with("sides", 6),
+        at: "/bag/draws",
+    },
+    Example {
+        rule: "total, `sum`",
+        state: "[state.baskets]\nkind = \"map\"\n[state.baskets.each.apples]\nkind = \
+            \"counter\"\n[state.left]\nkind = \"total\"\nfrom = \"/baskets\"\nsum = \"apples\"",
+        opening: || json!({ "baskets": { "gale": { "apples": 3 } } }),
+        first: || {
+            Edit::new("/baskets", "put").with("id", "path").with("value", json!({ "apples": 4 }))
+        },
+        second: || Edit::new("/baskets/gale/apples", "add").with("by", -2),
+        at: "/left",
+    },
+    Example {
+        rule: "ballot, two cast",
+        state: BALLOT,
+        opening: nothing,
+        first: || Edit::new("/blend", "cast").with("choices", json!(["dry"])),
+        second: || Edit::new("/blend", "cast").with("choices", json!(["sweet"])),
+        at: "/blend-ballots",
+    },
+    Example {
+        rule: "ballot, a choice that is none",
+        state: BALLOT,
+        opening: nothing,
+        first: || Edit::new("/blend", "cast").with("choices", json!(["dry"])),
+        second: || Edit::new("/blend", "cast").with("choices", json!(["swet"])),
+        at: "/blend-ballots",
+    },
 ];
+
+const TURN: &str = "[state.apples]\nkind = \"counter\"\n[state.seats]\nkind = \"seats\"\nnames = \
+    [\"east\", \"west\"]\n[state.turn]\nkind = \"turn\"\nseats = \"/seats\"\ngoverns = \
+    [\"/apples\"]\nmoves = 1";
+const BALLOT: &str = "[state.blend]\nkind = \"ballot\"\nchoices = [\"dry\", \"mellow\", \"sweet\"]";
+
+fn seated() -> Value {
+    json!({ "apples": 9, "seats": { "by": { "east": "tobin", "west": "oda" } } })
+}
+
+fn seated_otherwise() -> Value {
+    json!({ "apples": 9, "seats": { "by": { "east": "tobin", "west": "wren" } } })
+}
 
 /// Each example twice: the replica's user is first or second; and once with what the first did seen
 /// by the second.

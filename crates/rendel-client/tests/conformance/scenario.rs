@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use rendel_client::{Anchor, Replica};
-use rendel_core::{Actor, Charter, ClientKey, Edit, Outcome, Proposal, Sequencer, Settled};
+use rendel_core::{Actor, Chance, Charter, ClientKey, Edit, Outcome, Proposal, Sequencer, Settled};
 use rendel_wire::{FromParticipant, FromService, OutcomeFrame, Propose, Refused, SettledFrame};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -30,12 +30,19 @@ impl Scenario {
         let charter = Charter::parse(&format!("charter = \"orchard\"\nversion = 1\n{state}"));
         let charter = charter.unwrap_or_else(|faults| panic!("{faults:?}"));
         let sequencer = Sequencer::open(Arc::new(charter), opening).unwrap();
+        let mut sequencer = sequencer.with_chance(Some(Chance::new([7; 32])));
+        let bind = sequencer.own_edits(&|_| true, 0);
+        let bound = (!bind.is_empty()).then(|| sequencer.handle_act(bind, 0));
+        let journal = match bound {
+            Some(Outcome::Settled(update)) => vec![update],
+            _ => Vec::new(),
+        };
         let mut scenario = Self {
             replica: Replica::new(CLIENT),
             to_service: VecDeque::new(),
             to_replica: VecDeque::new(),
             anchors: Vec::new(),
-            journal: Vec::new(),
+            journal,
             steps: Vec::new(),
             theirs: 0,
             sequencer,

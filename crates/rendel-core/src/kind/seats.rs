@@ -43,12 +43,15 @@ pub(crate) struct Field {
 pub(crate) struct Cell {
     /// The seats whose participant has no connection, and until when each is kept, in milliseconds
     /// since 1970 UTC.
+    #[serde(default)]
     away: BTreeMap<String, u64>,
     /// The participant on each seat.
     by: BTreeMap<String, Option<String>>,
     /// Whether fewer than the needed seats have been taken so far.
+    #[serde(default)]
     gathering: bool,
     /// To whom each seat is offered.
+    #[serde(default)]
     offers: BTreeMap<String, String>,
 }
 
@@ -293,7 +296,8 @@ impl Kind for Field {
         })?;
         let mut by = self.initial(loading.stamp).by;
         by.extend(cell.by);
-        Ok(Cell { by, ..cell })
+        let cell = Cell { by, ..cell };
+        Ok(if loading.is_settled { cell } else { self.anew(&cell) })
     }
 
     fn plain(&self, cell: &Cell) -> Value {

@@ -78,6 +78,11 @@ impl Act {
         "cast", "withdraw", "unseal", "restart",
     ];
 
+    /// Whether an operation of that name is one.
+    pub fn is_named(name: &str) -> bool {
+        Self::ASKED.contains(&name)
+    }
+
     /// Those of the session itself.
     pub(super) const OWN: [&'static str; 5] = ["count", "bind", "away", "back", "lapse"];
 

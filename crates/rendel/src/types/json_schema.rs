@@ -48,6 +48,7 @@ fn value(field: &Field) -> Value {
         Field::Map(each) => json!({ "type": "object", "additionalProperties": record(each) }),
         Field::Records(each) => elements(&record(each)),
         Field::Values(schema) => elements(schema),
+        Field::Kept(_, schema, _) => schema.clone(),
     }
 }
 
@@ -105,5 +106,15 @@ fn edits(path: &str, field: &Field) -> Vec<Value> {
         ],
         Field::Records(each) => list(record(each)),
         Field::Values(schema) => list(schema.clone()),
+        Field::Kept(_, _, acts) => acts
+            .iter()
+            .map(|act| {
+                let members = act.members.iter();
+                let members = members.map(|one| (one.name.to_owned(), one.of.schema()));
+                let needed = act.members.iter().filter(|one| one.is_needed).map(|one| one.name);
+                let needed: Vec<&str> = needed.collect();
+                edit(&at, act.op, Value::Object(members.collect()), &needed)
+            })
+            .collect(),
     }
 }

@@ -2,11 +2,12 @@
 //! does not fit is found before anything runs.
 
 mod json_schema;
+mod play;
 mod python;
 mod rust;
 mod typescript;
 
-use rendel_core::Charter;
+use rendel_core::{Charter, KINDS};
 use serde_json::{Map, Value, json};
 
 /// A language, or what stands for one.
@@ -58,6 +59,8 @@ enum Field {
     Records(Fields),
     /// A list of plain values.
     Values(Value),
+    /// One that nobody sets: its kind, the JSON Schema of what it holds, the operations on it.
+    Kept(String, Value, Vec<play::Act>),
 }
 
 impl Declared {
@@ -82,6 +85,14 @@ impl Declared {
         fn walk<'f>(at: &str, fields: &'f Fields, found: &mut Vec<(String, &'f Field)>) {
             for (name, field) in fields {
                 let path = format!("{at}/{}", name.replace('~', "~0").replace('/', "~1"));
+                // Ballots are cast on the field that they belong to.
+                let ballot = name.strip_suffix("-ballots");
+                let is_kept = |(other, field): &(String, Field)| {
+                    Some(other.as_str()) == ballot && matches!(field, Field::Kept(..))
+                };
+                if fields.iter().any(is_kept) {
+                    continue;
+                }
                 found.push((path.clone(), field));
                 if let Field::Map(each) | Field::Records(each) = field {
                     walk(&format!("{path}/*"), each, found);
@@ -99,6 +110,15 @@ fn fields(declared: &Map<String, Value>) -> Fields {
 }
 
 fn field_of(field: &Value) -> Field {
+    if let Some(schema) = play::schema(field) {
+        let words = KINDS.iter().find(|kind| field["kind"] == kind.name);
+        let kind = field["kind"].as_str().unwrap_or_default().to_owned();
+        return Field::Kept(
+            kind,
+            schema,
+            play::acts(field, words.map_or(&[], |words| words.takes)),
+        );
+    }
     let schema = || field.get("schema").cloned().unwrap_or_else(|| json!(true));
     let each = field.get("each").and_then(Value::as_object).map(fields);
     match (field["kind"].as_str().unwrap_or_default(), each) {

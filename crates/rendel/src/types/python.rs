@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use serde_json::Value;
 
+use super::play::{Member, Of};
 use super::{Declared, Field, Fields, members_of, pascal, snake, types_of};
 
 pub(super) fn write(declared: &Declared) -> String {
@@ -58,6 +59,7 @@ fn structure(text: &mut String, name: &str, fields: &Fields) {
             Field::Text => "str".to_owned(),
             Field::Map(_) => format!("dict[str, {}]", own(field_name)),
             Field::Records(_) | Field::Values(_) => "list[dict[str, Any]]".to_owned(),
+            Field::Kept(_, schema, _) => of(schema),
         };
         (field_name.clone(), type_)
     };
@@ -117,6 +119,22 @@ fn functions(text: &mut String, path: &str, field: &Field) {
         Field::Values(schema) => {
             write("insert", false, &[value(schema)]);
             write("remove", true, &[]);
+        }
+        Field::Kept(_, _, acts) => {
+            for act in acts {
+                let argument = |member: &Member| {
+                    let of = match member.of {
+                        Of::Text => "str",
+                        Of::Whole => "int",
+                        Of::Texts => "list[str]",
+                        Of::Number => "float | str",
+                    };
+                    let standard = if member.is_needed { "" } else { " | None = None" };
+                    (member.name, format!("{of}{standard}"))
+                };
+                let arguments: Vec<_> = act.members.iter().map(argument).collect();
+                write(act.op, false, &arguments);
+            }
         }
     }
 }

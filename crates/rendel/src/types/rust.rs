@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use serde_json::Value;
 
+use super::play::{Member, Of};
 use super::{Declared, Field, Fields, pascal, snake, types_of};
 
 pub(super) fn write(declared: &Declared) -> String {
@@ -54,6 +55,7 @@ fn structure(text: &mut String, name: &str, fields: &Fields) {
                 format!("Vec<Element<{own}>>")
             }
             Field::Values(schema) => format!("Vec<Element<{}>>", of(schema)),
+            Field::Kept(..) => "Value".to_owned(),
         };
         let plain = identifier(field_name);
         if plain != *field_name {
@@ -124,6 +126,24 @@ fn functions(text: &mut String, path: &str, field: &Field) {
         Field::Records(_) | Field::Values(_) => {
             write("insert", false, &[("value", "Value")], value);
             write("remove", true, &[], "");
+        }
+        Field::Kept(_, _, acts) => {
+            for act in acts {
+                let argument = |member: &Member| {
+                    let of = match (member.of, member.is_needed) {
+                        (Of::Text, true) => "&str",
+                        (Of::Text, false) => "Option<&str>",
+                        (Of::Whole, _) => "u64",
+                        (Of::Texts, _) => "&[&str]",
+                        (Of::Number, _) => "Value",
+                    };
+                    (member.name, of)
+                };
+                let arguments: Vec<_> = act.members.iter().map(argument).collect();
+                let member = |member: &Member| format!(", \"{0}\": {0}", member.name);
+                let members: String = act.members.iter().map(member).collect();
+                write(act.op, false, &arguments, &members);
+            }
         }
     }
 }

@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use serde_json::Value;
 
+use super::play::{Act, Member, Of};
 use super::{Declared, Field, Fields, members_of, pascal, types_of};
 
 pub(super) fn write(declared: &Declared) -> String {
@@ -32,14 +33,20 @@ pub(super) fn write(declared: &Declared) -> String {
     }
     text.push_str(";\n");
     // What is imported and not used is a fault in some projects.
-    let kinds = ["Beside", "Counter", "Json", "ListOf", "MapOf", "Register", "SetOf", "Text"];
+    let kinds =
+        ["Beside", "Counter", "Json", "Kept", "ListOf", "MapOf", "Register", "SetOf", "Text"];
     let is_used =
         |kind: &&str| text.split(|char: char| !char.is_alphanumeric()).any(|w| w == *kind);
     let used: Vec<&str> = kinds.into_iter().filter(is_used).collect();
-    let import = match used.is_empty() {
+    let play: Vec<&str> = ["Ballot", "Chance", "Seats", "Turn"]
+        .into_iter()
+        .filter(|kind| text.contains(&format!("Kept<{kind}>")))
+        .collect();
+    let import = [(used, ""), (play, "/play")].map(|(used, from)| match used.is_empty() {
         true => String::new(),
-        false => format!("import type {{ {} }} from \"@rendel/client\";\n\n", used.join(", ")),
-    };
+        false => format!("import type {{ {} }} from \"@rendel/client{from}\";\n", used.join(", ")),
+    });
+    let import = import.concat() + if import.concat().is_empty() { "" } else { "\n" };
     format!(
         "// Made from the charter {} version {} by `rendel charter types`. Do not edit.\n\n\
          {import}{text}",
@@ -74,7 +81,23 @@ fn edits(field: &Field, at: &str, inside: &str) -> Vec<String> {
         ],
         Field::Records(each) => element(record(each)),
         Field::Values(schema) => element(of(schema)),
+        Field::Kept(_, _, acts) => acts.iter().map(|one| act(at, one)).collect(),
     }
+}
+
+fn act(at: &str, act: &Act) -> String {
+    let member = |member: &Member| {
+        let mark = if member.is_needed { "" } else { "?" };
+        let of = match member.of {
+            Of::Text => "string",
+            Of::Whole => "number",
+            Of::Texts => "string[]",
+            Of::Number => "number | \"unsure\"",
+        };
+        format!("; {}{mark}: {of}", member.name)
+    };
+    let members: String = act.members.iter().map(member).collect();
+    format!("{{ at: {at}; op: \"{}\"{members} }}", act.op)
 }
 
 /// A record as it is put: what is left out has its initial value.
@@ -88,7 +111,7 @@ fn record(each: &Fields) -> String {
             Field::Counter => "number".to_owned(),
             Field::Text => "string".to_owned(),
             Field::Map(each) => format!("{{ [id: string]: {} }}", record(each)),
-            Field::Records(_) | Field::Values(_) => "Json".to_owned(),
+            Field::Records(_) | Field::Values(_) | Field::Kept(..) => "Json".to_owned(),
         };
         format!("{}?: {value}", member_name(name))
     };
@@ -105,6 +128,11 @@ fn fields(declared: &Fields, depth: usize) -> String {
         Field::Map(each) => format!("MapOf<{}>", fields(each, depth + 1)),
         Field::Records(each) => format!("ListOf<{}>", fields(each, depth + 1)),
         Field::Values(schema) => format!("ListOf<{}>", of(schema)),
+        Field::Kept(kind, schema, _) => match kind.as_str() {
+            "total" => format!("Kept<{}>", of(schema)),
+            "random" => "Kept<Chance>".to_owned(),
+            kind => format!("Kept<{}>", pascal(kind)),
+        },
     })
 }
 

@@ -18,6 +18,7 @@ import { RosterList } from "../session/roster.tsx";
 import { StandingBadge } from "../session/standing.tsx";
 import { StateEditor } from "../session/state-editor.tsx";
 import { Steering } from "../session/steering.tsx";
+import { tableOf } from "../session/tables.ts";
 import { AnchoringContext } from "../session/text-editor.tsx";
 import { type Seat, useParticipant } from "../session/use-participant.ts";
 import { useToken } from "../session/use-token.ts";
@@ -37,6 +38,8 @@ export function SessionPage({ id }: { id: string }) {
     () => (charter.value === undefined ? undefined : layerOf(charter.value)),
     [charter.value],
   );
+
+  const table = tableOf(charter.value);
 
   return (
     <div className="mx-auto flex w-full max-w-7xl flex-1 flex-col gap-4 px-4 py-4">
@@ -61,6 +64,14 @@ export function SessionPage({ id }: { id: string }) {
               }))}
               onChange={setChosen}
             />
+          )}
+          {table !== undefined && (
+            <Link
+              href={`/sessions/${id}/table`}
+              className="rounded-small border border-rule bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-sunk"
+            >
+              {table.verb}
+            </Link>
           )}
           <Link
             href={`/sessions/${id}/side-by-side`}

@@ -29,6 +29,39 @@ function ofField(field: Field, value: Json, at: string): Collision[] {
 
 /** A field of each kind against itself. */
 const COLLISIONS: Record<KindName, (field: Field, value: Json, at: string) => Collision[]> = {
+  ballot: (field, _value, at) => {
+    const [one, two = one] = field.choices ?? [];
+    const cast = (choice: string | undefined, number: number): Edit[] => [
+      choice === undefined
+        ? { at, op: "cast", value: number }
+        : { at, op: "cast", choices: [choice] },
+    ];
+    const { from = 0, to = 0 } = field.scale ?? {};
+    const edits: Collision["edits"] = [cast(one, from), cast(two, to)];
+    const says: Collision["says"] = [`casts ${one ?? from}`, `casts ${two ?? to}`];
+    return [{ id: at, title: at, rule: "each has one ballot, and both count", edits, says }];
+  },
+  random: (_field, _value, at) => {
+    const roll: Edit[] = [{ at, op: "roll", sides: 6 }];
+    const rule = "each is a draw of its own, bound before it was asked for";
+    return [{ id: at, title: at, rule, edits: [roll, roll], says: ["rolls", "rolls"] }];
+  },
+  seats: (_field, value, at) => {
+    const by = member(value, "by");
+    const seats = Object.entries(isMembers(by) ? by : {});
+    const seat = (seats.find(([, who]) => who === null) ?? seats[0])?.[0];
+    if (seat === undefined) return [];
+    const sit: Edit[] = [{ at, op: "sit", seat }];
+    const rule = "the first to sit has the seat";
+    return [{ id: at, title: at, rule, edits: [sit, sit], says: [`sits ${seat}`, `sits ${seat}`] }];
+  },
+  total: () => [],
+  turn: (_field, _value, at) => {
+    const advance: Edit[] = [{ at, op: "advance" }];
+    const rule = "it is only the seat whose turn it is that hands it on";
+    const says: Collision["says"] = ["hands it on", "hands it on"];
+    return [{ id: at, title: at, rule, edits: [advance, advance], says }];
+  },
   counter: (_field, _value, at) => {
     const edits: Collision["edits"] = [[{ at, op: "add", by: 1 }], [{ at, op: "add", by: 2 }]];
     return [{ id: at, title: at, rule: "all additions count", edits, says: ["adds 1", "adds 2"] }];

@@ -6,6 +6,13 @@ import { useNarrow } from "../parts/use-narrow.ts";
 import { CompanyContext, PlaceMark } from "./company.tsx";
 import { CounterEditor, ReferenceEditor, RegisterEditor, SetEditor } from "./field-editors.tsx";
 import { ListEditor } from "./list-editor.tsx";
+import {
+  BallotEditor,
+  ChanceEditor,
+  SeatsEditor,
+  TotalValue,
+  TurnEditor,
+} from "./play-editors.tsx";
 import { isMembers, member, pointerToken } from "./pointer.ts";
 import { StateContext } from "./state-context.ts";
 import { TextEditor } from "./text-editor.tsx";
@@ -162,12 +169,17 @@ const EDITORS: Record<
   KindName,
   { value: ComponentType<ValueProps> } | { whole: ComponentType<FieldProps> }
 > = {
+  ballot: { value: BallotEditor },
   counter: { value: CounterEditor },
   list: { whole: ElementsEditor },
   map: { whole: MapEditor },
+  random: { value: ChanceEditor },
   register: { value: OneValueEditor },
+  seats: { value: SeatsEditor },
   set: { value: SetEditor },
   text: { value: WordsEditor },
+  total: { value: TotalValue },
+  turn: { value: TurnEditor },
 };
 
 function ValueEditor(props: ValueProps) {

@@ -1,5 +1,6 @@
 import type { Effect, Json, Problem, Settled, Verdict } from "@rendel/client/parts";
 import type { Meaning } from "../parts/ui.tsx";
+import { isMembers, member } from "./pointer.ts";
 
 /** A value as it reads in a sentence. */
 export function shown(value: Json | undefined, most = 60): string {
@@ -11,10 +12,13 @@ export function shown(value: Json | undefined, most = 60): string {
 export function effectInWords(effect: Effect): string {
   const { at } = effect;
   switch (effect.op) {
-    case "set":
+    case "set": {
+      const played = playedInWords(effect.value);
+      if (played !== undefined) return `${at}: ${played}`;
       return effect.values === undefined
         ? `${at} = ${shown(effect.value)}`
         : `${at} = ${shown(effect.values)} side by side`;
+    }
     case "show":
       return `${at} shown: ${shown(effect.value)}`;
     case "hide":
@@ -44,6 +48,23 @@ export function effectInWords(effect: Effect): string {
     case "drop":
       return `${at} dropped`;
   }
+}
+
+/** What a field that keeps rules of play holds, in words. */
+function playedInWords(value: Json | undefined): string | undefined {
+  if (value === undefined || !isMembers(value)) return undefined;
+  const [by, last] = [member(value, "by"), member(value, "last")];
+  if ("gathering" in value && isMembers(by)) {
+    const seats = Object.entries(by).map(([seat, who]) => `${seat} ${who ?? "free"}`);
+    return `${seats.join(", ")}${value.gathering === true ? ", gathering" : ""}`;
+  }
+  if ("reversed" in value && "seat" in value)
+    return `turn ${shown(value.number)} is ${value.seat === null ? "nobody's" : String(value.seat)}`;
+  if ("draws" in value && isMembers(last))
+    return last.kind === "roll"
+      ? `rolled ${shown(last.values)} of ${shown(last.sides)}`
+      : `${String(last.of)} shuffled`;
+  return undefined;
 }
 
 function behind(after: string | null): string {

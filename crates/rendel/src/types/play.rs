@@ -1,0 +1,92 @@
+//! What fields hold that keep rules of play, as JSON Schemas.
+
+use serde_json::{Value, json};
+
+/// An operation on a field that nobody sets.
+#[derive(Debug)]
+pub(super) struct Act {
+    pub(super) op: &'static str,
+    pub(super) members: Vec<Member>,
+}
+
+/// A member of an operation.
+#[derive(Debug)]
+pub(super) struct Member {
+    pub(super) name: &'static str,
+    pub(super) of: Of,
+    pub(super) is_needed: bool,
+}
+
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Of {
+    Text,
+    Whole,
+    Texts,
+    /// A number, or a word that stands for none.
+    Number,
+}
+
+impl Of {
+    /// As a JSON Schema.
+    pub(super) fn schema(self) -> Value {
+        match self {
+            Self::Text => json!({ "type": "string" }),
+            Self::Whole => json!({ "type": "integer" }),
+            Self::Texts => json!({ "type": "array", "items": { "type": "string" } }),
+            Self::Number => json!({ "anyOf": [{ "type": "number" }, { "const": "unsure" }] }),
+        }
+    }
+}
+
+/// The operations on a field.
+pub(super) fn acts(field: &Value, takes: &'static [&'static str]) -> Vec<Act> {
+    let needed = |name, of| vec![Member { name, of, is_needed: true }];
+    let perhaps = |name, of| vec![Member { name, of, is_needed: false }];
+    let both = |mut one: Vec<Member>, other: Vec<Member>| {
+        one.extend(other);
+        one
+    };
+    let members = |op: &str| match op {
+        "sit" | "accept" => perhaps("seat", Of::Text),
+        "offer" | "advance" => perhaps("to", Of::Text),
+        "give" => both(needed("seat", Of::Text), perhaps("to", Of::Text)),
+        "roll" => both(needed("sides", Of::Whole), needed("count", Of::Whole)),
+        "shuffle" => both(needed("of", Of::Text), needed("field", Of::Text)),
+        "open" => needed("draw", Of::Whole),
+        "cast" if field.get("scale").is_some() => needed("value", Of::Number),
+        "cast" => needed("choices", Of::Texts),
+        "restart" => perhaps("question", Of::Text),
+        _ => Vec::new(),
+    };
+    takes.iter().map(|op| Act { op, members: members(op) }).collect()
+}
+
+/// The schema of the value of a field of a kind that nobody sets; `None` for any other.
+pub(super) fn schema(field: &Value) -> Option<Value> {
+    let (whole, text) = (json!({ "type": "integer" }), json!({ "type": "string" }));
+    let or_null = |name: &str| json!({ "type": [name, "null"] });
+    let each = |inner: Value| json!({ "type": "object", "additionalProperties": inner });
+    let object = |members: Value| {
+        let required: Vec<&String> =
+            members.as_object().into_iter().flatten().map(|(name, _)| name).collect();
+        json!({ "type": "object", "required": required, "properties": members })
+    };
+    Some(match field["kind"].as_str()? {
+        "total" if field.get("by").is_some() => each(or_null("number")),
+        "total" => or_null("number"),
+        "seats" => object(json!({
+            "away": each(whole), "by": each(or_null("string")), "gathering": { "type": "boolean" }, "offers": each(text),
+        })),
+        "turn" => object(json!({
+            "moves": whole, "number": whole, "reversed": { "type": "boolean" }, "seat": or_null("string"),
+        })),
+        "random" => object(json!({
+            "draws": whole, "last": or_null("object"), "next": or_null("string"), "opened": or_null("object"),
+        })),
+        "ballot" => object(json!({
+            "cast": whole, "earlier": { "type": "array", "items": { "type": "object" } }, "open": { "type": "boolean" },
+            "question": or_null("string"), "results": or_null("object"), "round": whole, "voters": or_null("object"),
+        })),
+        _ => return None,
+    })
+}

@@ -1,0 +1,20 @@
+import type { ComponentType } from "react";
+import type { Charter } from "../api.ts";
+import { Poll } from "./poll.tsx";
+import type { Seat } from "./use-participant.ts";
+import { Windfall } from "./windfall.tsx";
+
+/** A page on which people do what a session is for, in place of editing its state. */
+export type Table = {
+  /** What one does there. */
+  verb: string;
+  Shown: ComponentType<{ charter: Charter; seat: Seat }>;
+};
+
+/** The table of a charter, if it has one. */
+export function tableOf(charter: Charter | undefined): Table | undefined {
+  if (charter === undefined) return undefined;
+  if (charter.charter === "windfall") return { verb: "Play", Shown: Windfall };
+  const hasBallot = Object.values(charter.state).some((field) => field.kind === "ballot");
+  return hasBallot ? { verb: "Vote", Shown: Poll } : undefined;
+}
