@@ -52,6 +52,11 @@ pub(crate) enum Command {
         #[command(flatten)]
         which: Which,
     },
+    /// Make all draws of a session again that are open, and say whether they are what was bound.
+    Verify {
+        #[command(flatten)]
+        which: Which,
+    },
     /// Watch a session in this terminal: who is here and what they do, what is held, what happens.
     Watch(EnterArgs),
     /// Say whether a role may make an edit or sees a path, and by which line of the charter.

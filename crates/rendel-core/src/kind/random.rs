@@ -76,6 +76,15 @@ pub enum Draw {
     },
 }
 
+impl Draw {
+    /// Its number.
+    pub fn number(&self) -> u64 {
+        match self {
+            Self::Roll { draw, .. } | Self::Shuffle { draw, .. } => *draw,
+        }
+    }
+}
+
 /// A shuffle of which the key is told.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Opened {

@@ -303,6 +303,16 @@ impl Sequencer {
                     );
                     return Err(Problem::new(ProblemKind::NotAllowed, detail));
                 }
+                let before = &settling.proposal.edits[..index];
+                let is_touched =
+                    |edit: &Edit| edit.changes().is_some_and(|path| path.is_within(of));
+                if before.iter().any(is_touched) {
+                    let detail = format!(
+                        "Shuffle {of} in another proposal than what changes it, so that anybody \
+                         can check it."
+                    );
+                    return Err(Problem::new(ProblemKind::Malformed, detail));
+                }
                 let records = self.dealt(present, of, field).len();
                 if records > MOST_SHUFFLED {
                     let detail = format!("A shuffle deals among at most {MOST_SHUFFLED} records.");

@@ -10,6 +10,7 @@ mod propose;
 mod serve;
 mod session;
 mod show;
+mod verify;
 mod watch;
 
 use anyhow::Result;
@@ -32,6 +33,7 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::Journal(args) => show::journal(&args, *out).await,
         Command::Conflicts(args) => show::conflicts(&args, *out).await,
         Command::Who { which } => people::who(&which, *out).await,
+        Command::Verify { which } => verify::run(&which, *out).await,
         Command::Watch(args) => watch::run(&args, *out).await,
         Command::May(args) => people::may(&args, *out).await,
         Command::Remove(args) => people::remove(&args, *out).await,

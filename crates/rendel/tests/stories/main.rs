@@ -24,6 +24,7 @@ mod leaks;
 mod life;
 mod limits;
 mod people;
+mod play;
 mod repeats;
 mod secrets;
 mod tokens;

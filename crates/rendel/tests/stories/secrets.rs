@@ -14,7 +14,7 @@ use crate::harness::{Events, Heard, Raw, Service, listener, stream, until};
 const MARK: &str = "odas7pippin";
 
 const CHARTER: &str = r#"
-charter = "windfall"
+charter = "hidden-hands"
 version = 1
 [limits]
 proposals-per-second = 5000
@@ -56,11 +56,11 @@ kind = "text"
 async fn open(service: &Service) {
     service.publish(CHARTER).await;
     let cards = json!({ "c1": { "face": MARK, "holder": "oda" }, "c2": { "face": "quince", "holder": "bram" } });
-    service.open("windfall", json!({ "cards": cards })).await;
+    service.open("hidden-hands", json!({ "cards": cards })).await;
 }
 
 async fn get(service: &Service, token: &str, way: &str) -> Vec<u8> {
-    let url = format!("{}/v1/sessions/windfall{way}", service.server);
+    let url = format!("{}/v1/sessions/hidden-hands{way}", service.server);
     let response = service.http.get(url).bearer_auth(token).send().await.unwrap();
     let mut all = format!("{:?}", response.headers()).into_bytes();
     all.extend_from_slice(&response.bytes().await.unwrap());
@@ -77,27 +77,27 @@ async fn what_one_may_see_alone_is_in_no_byte_that_others_get() {
     .await;
     open(&service).await;
     // Two who collude, and what all see: theirs is looked through together.
-    let bram = service.token("windfall", "bram", "player").await;
-    let wren = service.token("windfall", "wren", "onlooker").await;
+    let bram = service.token("hidden-hands", "bram", "player").await;
+    let wren = service.token("hidden-hands", "wren", "onlooker").await;
     let mut heard = Heard::new(MARK);
     let mut sockets = Vec::new();
     for (token, subprotocol) in
         [(&bram, "rendel.v1.json"), (&bram, "rendel.v1.cbor"), (&wren, "rendel.v1.json")]
     {
-        let (socket, first) = listener(&service, "windfall", token, subprotocol).await;
+        let (socket, first) = listener(&service, "hidden-hands", token, subprotocol).await;
         heard.note("welcome", first);
         sockets.push(socket);
     }
     let streams: Vec<_> = [&bram, &wren]
         .into_iter()
         .flat_map(|token| ["/events", "/events?form=json-patch"].map(|way| (token, way)))
-        .map(|(token, way)| stream(&service, "windfall", token, way))
+        .map(|(token, way)| stream(&service, "hidden-hands", token, way))
         .collect();
-    let oda_token = service.token("windfall", "oda", "player").await;
-    let (mut oda, welcome) = Raw::enter(&service, "windfall", &oda_token).await;
+    let oda_token = service.token("hidden-hands", "oda", "player").await;
+    let (mut oda, welcome) = Raw::enter(&service, "hidden-hands", &oda_token).await;
     assert_eq!(welcome["yours"], json!({ "/cards/c1/face": MARK }));
     assert_eq!(welcome["state"]["cards"]["c1"].get("face"), None);
-    let (mut second, _) = Raw::enter(&service, "windfall", &oda_token).await;
+    let (mut second, _) = Raw::enter(&service, "hidden-hands", &oda_token).await;
     let facts = json!({ "selection": [format!("d-{MARK}")], "caret": { "at": format!("/drafts/d-{MARK}/text"), "index": 1 } });
     for round in 0..30 {
         let id = format!("d-{MARK}");
@@ -142,12 +142,12 @@ async fn what_one_may_see_alone_is_in_no_byte_that_others_get() {
     let cards =
         json!({ "c1": { "face": MARK, "holder": "oda" }, "c3": { "face": "pear", "open": true } });
     let opening = json!({ "opening": { "cards": cards, "drafts": { format!("d-{MARK}"): { "by": "oda", "text": MARK } } } });
-    assert_eq!(service.post("/v1/sessions/windfall/reset", &opening).await.status(), 200);
+    assert_eq!(service.post("/v1/sessions/hidden-hands/reset", &opening).await.status(), 200);
     let propose = |token: &str, edits: &Value| {
-        let url = format!("{}/v1/sessions/windfall/proposals", service.server);
+        let url = format!("{}/v1/sessions/hidden-hands/proposals", service.server);
         service.http.post(url).bearer_auth(token).json(&json!({ "edits": edits, "seen": 0 })).send()
     };
-    let now = service.journal("windfall").await.len();
+    let now = service.journal("hidden-hands").await.len();
     for edits in [
         json!([{ "at": "/cards/c1/face", "op": "test", "value": 1 }]),
         json!([{ "at": "/cards/c1", "op": "test", "value": 1 }]),
@@ -189,7 +189,7 @@ async fn what_one_may_see_alone_is_in_no_byte_that_others_get() {
         json!([{ "op": "copy", "from": "/cards/c1", "path": "/title" }]),
         json!([{ "op": "move", "from": "/cards/c1/face", "path": "/title" }]),
     ] {
-        let url = format!("{}/v1/sessions/windfall/state", service.server);
+        let url = format!("{}/v1/sessions/hidden-hands/state", service.server);
         let call = service.http.patch(url).bearer_auth(&bram);
         let call = call.header("Content-Type", "application/json-patch+json");
         for call in [call.try_clone().unwrap().header("If-Match", "\"1\""), call] {
@@ -198,7 +198,7 @@ async fn what_one_may_see_alone_is_in_no_byte_that_others_get() {
         }
     }
     for token in [&bram, &wren] {
-        let (socket, first) = listener(&service, "windfall", token, "rendel.v1.json").await;
+        let (socket, first) = listener(&service, "hidden-hands", token, "rendel.v1.json").await;
         heard.note("a late welcome", first);
         sockets.push(socket);
     }
@@ -214,13 +214,13 @@ async fn what_one_may_see_alone_is_in_no_byte_that_others_get() {
     service.kill();
     service.launch();
     for token in [&bram, &wren] {
-        let (socket, first) = listener(&service, "windfall", token, "rendel.v1.json").await;
+        let (socket, first) = listener(&service, "hidden-hands", token, "rendel.v1.json").await;
         heard.note("a welcome after a restart", first);
         sockets.push(socket);
         // From the journal.
         let mut events = service
             .http
-            .get(format!("{}/v1/sessions/windfall/events", service.server))
+            .get(format!("{}/v1/sessions/hidden-hands/events", service.server))
             .bearer_auth(token)
             .header("Last-Event-ID", "1")
             .send()
@@ -248,10 +248,10 @@ async fn what_one_may_see_alone_is_in_no_byte_that_others_get() {
 }
 
 async fn follow(service: &Service, sub: &str, role: &str) -> Connection {
-    let token = service.token("windfall", sub, role).await;
+    let token = service.token("hidden-hands", sub, role).await;
     let target = Target {
         server: service.server.clone(),
-        session: "windfall".into(),
+        session: "hidden-hands".into(),
         token,
         encoding: Encoding::Cbor,
     };
@@ -268,11 +268,12 @@ async fn each_replica_and_follower_has_what_its_owner_may_see_as_that_changes() 
     open(&service).await;
     let mut all = Vec::new();
     for (sub, role) in [("oda", "player"), ("bram", "player"), ("wren", "onlooker")] {
-        let token = service.token("windfall", sub, role).await;
-        let patches = Events::open(&service, "windfall/events?form=json-patch", Some(&token), None);
+        let token = service.token("hidden-hands", sub, role).await;
+        let patches =
+            Events::open(&service, "hidden-hands/events?form=json-patch", Some(&token), None);
         let mut patches = patches.await;
         let state = patches.next().await.data;
-        let events = Events::open(&service, "windfall/events", Some(&token), None).await;
+        let events = Events::open(&service, "hidden-hands/events", Some(&token), None).await;
         all.push((sub, token, follow(&service, sub, role).await, patches, state, events));
     }
     let put = |id: &str, value: Value| json!([{ "at": "/drafts", "op": "put", "id": id, "value": value }]);
@@ -295,12 +296,12 @@ async fn each_replica_and_follower_has_what_its_owner_may_see_as_that_changes() 
     for (round, edits) in rounds.iter().enumerate() {
         // Claims come with the backend's word, over the same connection.
         if round == 11 {
-            let way = "/v1/sessions/windfall/participants/bram";
+            let way = "/v1/sessions/hidden-hands/participants/bram";
             let call = service.request(reqwest::Method::PATCH, way);
             let answer = call.json(&json!({ "claims": { "team": "east" } })).send().await.unwrap();
             assert_eq!(answer.status(), 200);
         }
-        let url = format!("{}/v1/sessions/windfall/proposals", service.server);
+        let url = format!("{}/v1/sessions/hidden-hands/proposals", service.server);
         let call = service.http.post(url).bearer_auth(&oda_token);
         let answer = call.json(&json!({ "edits": edits })).send().await.unwrap();
         assert_eq!(answer.status(), 200, "{edits}: {}", answer.text().await.unwrap());
@@ -349,12 +350,13 @@ async fn each_replica_and_follower_has_what_its_owner_may_see_as_that_changes() 
     assert_eq!((wren.get("drafts"), wren["cards"]["c2"].get("face")), (None, None));
     // The backend looks with anybody's eyes.
     for (sub, role, expected) in [("oda", "player", &oda), ("wren", "onlooker", &wren)] {
-        let seen = service.get(&format!("/v1/sessions/windfall/state?as={role}&sub={sub}")).await;
+        let seen =
+            service.get(&format!("/v1/sessions/hidden-hands/state?as={role}&sub={sub}")).await;
         assert_eq!(seen.json::<Value>().await.unwrap(), *expected);
     }
     // And says why.
     let may = |sub: &str, path: &str| {
-        let asked = ["may", "windfall", "--as", "player", "--sub", sub, "--see", path];
+        let asked = ["may", "hidden-hands", "--as", "player", "--sub", sub, "--see", path];
         let output = service.rendel(&asked);
         (output.status.success(), String::from_utf8(output.stdout).unwrap())
     };
@@ -373,7 +375,7 @@ async fn each_replica_and_follower_has_what_its_owner_may_see_as_that_changes() 
         for connection in &mut connections {
             let _ = tokio::time::timeout(Duration::from_millis(30), connection.next()).await;
         }
-        let info: Value = service.get("/v1/sessions/windfall").await.json().await.unwrap();
+        let info: Value = service.get("/v1/sessions/hidden-hands").await.json().await.unwrap();
         assert_eq!(info["differed"], 0);
         (info["agreed"] == 3).then_some(())
     })
@@ -381,6 +383,6 @@ async fn each_replica_and_follower_has_what_its_owner_may_see_as_that_changes() 
 }
 
 async fn get_json(service: &Service, token: &str, way: &str) -> Value {
-    let url = format!("{}/v1/sessions/windfall{way}", service.server);
+    let url = format!("{}/v1/sessions/hidden-hands{way}", service.server);
     service.http.get(url).bearer_auth(token).send().await.unwrap().json().await.unwrap()
 }

@@ -2,13 +2,12 @@ import { useCallback, useState } from "react";
 import { Link } from "wouter";
 import type { Charter } from "../api.ts";
 import { useSigned } from "../auth.tsx";
-import { Button, Dot, Empty, Mishap, Select, Waiting } from "../parts/ui.tsx";
+import { Badge, Button, Dot, Empty, Mishap, Select, Waiting } from "../parts/ui.tsx";
 import { useRead } from "../parts/use-read.ts";
-import { AnswerLine } from "../session/answers.tsx";
 import { roleNames } from "../session/roles.ts";
 import { StandingBadge } from "../session/standing.tsx";
 import { type Table, tableOf } from "../session/tables.ts";
-import { useParticipant } from "../session/use-participant.ts";
+import { type Answer, useParticipant } from "../session/use-participant.ts";
 import { useToken } from "../session/use-token.ts";
 
 const NAMES = ["Oda", "Tobin"];
@@ -110,9 +109,25 @@ function Place({
         {seat.answers[0] === undefined ? (
           <p className="text-sm text-faint">What becomes of what you do is told here.</p>
         ) : (
-          <AnswerLine answer={seat.answers[0]} />
+          <Became answer={seat.answers[0]} />
         )}
       </footer>
     </section>
+  );
+}
+
+/** What became of what one did last, in a few words. */
+function Became({ answer }: { answer: Answer }) {
+  if ("problem" in answer)
+    return (
+      <p className="text-sm">
+        <Badge meaning="brick">not done</Badge> {answer.problem.detail}
+      </p>
+    );
+  const seq = "update" in answer ? answer.update.seq : answer.seq;
+  return (
+    <p className="text-sm text-soft tabular-nums">
+      <Badge meaning="leaf">done</Badge> #{seq}, in {answer.ms.toFixed(1)} ms
+    </p>
   );
 }

@@ -1,5 +1,6 @@
 import type { Act, Edit } from "@rendel/client/parts";
 import type { Ballot, Choice, Results } from "@rendel/client/play";
+import { useState } from "react";
 import type { Charter, Field } from "../api.ts";
 import { Badge, Button } from "../parts/ui.tsx";
 import { isMembers, member } from "./pointer.ts";
@@ -165,6 +166,12 @@ function Ruler({ field, ballot, own, act, mayCast, nameOf }: Sheet) {
   const isClosed = (field.sealed === true && ballot.open) || !mayCast;
   const at = (value: number) => `${((value - from) / (to - from)) * 100}%`;
   const results = ballot.results;
+  // It is cast where the slider is let go, and not at each place on its way.
+  const [moved, setMoved] = useState<number>();
+  const cast = () => {
+    if (moved !== undefined) act({ op: "cast", value: moved });
+    setMoved(undefined);
+  };
   const marks = Object.entries(results?.tally ?? {}).filter(([value]) => value !== "unsure");
   const tallest = Math.max(1, ...marks.map(([, count]) => count));
   const ticks = Array.from({ length: 7 }, (_, index) => from + ((to - from) * index) / 6);
@@ -210,11 +217,14 @@ function Ruler({ field, ballot, own, act, mayCast, nameOf }: Sheet) {
           max={to}
           step={step}
           disabled={isClosed}
-          value={typeof own === "number" ? own : (from + to) / 2}
-          onChange={(event) => act({ op: "cast", value: Number(event.target.value) })}
+          value={moved ?? (typeof own === "number" ? own : (from + to) / 2)}
+          onChange={(event) => setMoved(Number(event.target.value))}
+          onPointerUp={cast}
+          onKeyUp={cast}
+          onBlur={cast}
         />
-        <output className="num w-16 text-right text-lg font-semibold">
-          {own === undefined ? "–" : typeof own === "number" ? own : "?"}
+        <output className="num w-16 text-lg font-semibold">
+          {moved ?? (own === undefined ? "–" : typeof own === "number" ? own : "?")}
         </output>
         {unsure === true && (
           <Button
@@ -253,7 +263,7 @@ function Measures({ results, nameOf }: { results: Results; nameOf: (who: string)
         ).map(([name, value]) => (
           <div key={name}>
             <dt className="text-xs text-faint">{name}</dt>
-            <dd className="num font-semibold">{number(value)}</dd>
+            <dd className="font-semibold tabular-nums">{number(value)}</dd>
           </div>
         ))}
       </dl>
@@ -283,7 +293,7 @@ function Voters({ ballot, nameOf }: Sheet) {
   const shown = names.slice(0, 8);
   return (
     <p className="min-w-0 text-sm text-soft" aria-live="polite">
-      <span className="num font-semibold">{counted(ballot.cast, "ballot")}</span>
+      <span className="font-semibold tabular-nums">{counted(ballot.cast, "ballot")}</span>
       {shown.length > 0 && ` by ${shown.map(nameOf).join(", ")}`}
       {names.length > shown.length && ` and ${names.length - shown.length} more`}
     </p>
@@ -299,7 +309,7 @@ function Earlier({ ballot }: { ballot: Ballot }) {
   return (
     <ol className="border-t border-rule px-5 py-2.5 text-xs text-faint">
       {ballot.earlier.map(({ round, cast, question, results }) => (
-        <li key={round} className="num">
+        <li key={round} className="tabular-nums">
           Round {round}
           {question !== ballot.question && question !== null && ` (${question})`}:{" "}
           {counted(cast, "ballot")}, {leading(results)}

@@ -52,10 +52,13 @@ export function Windfall({ seat }: { charter: Charter; seat: Seat }) {
             game={game}
             seat={seat}
             own={own}
-            className={at === 0 ? "" : "order-last text-right"}
+            className={at === 0 ? "items-start" : "order-last items-end"}
           />
         ))}
-        <p className="num pt-1 text-center text-xl font-semibold" title="Apples that are left">
+        <p
+          className="pt-1 text-center text-xl font-semibold tabular-nums"
+          title="Apples that are left"
+        >
           {game.left}
           <span className="block text-xs font-normal text-faint">left</span>
         </p>
@@ -135,9 +138,9 @@ function Player({
   const isAway = game.seats.away[name] !== undefined;
   const sit: Edit[] = [{ at: "/seats", op: "sit", seat: name }];
   return (
-    <div className={`min-w-0 ${className}`}>
+    <div className={`flex min-w-0 flex-col ${className}`}>
       <div className="text-xs text-faint">{name}</div>
-      <div className="flex min-h-8 items-center gap-2 group-last:justify-end">
+      <div className="flex min-h-8 max-w-full items-center">
         {who === null ? (
           own === undefined ? (
             <Button onClick={() => seat.propose(sit)}>Sit {name}</Button>
@@ -155,7 +158,7 @@ function Player({
           </span>
         )}
       </div>
-      <div className="num min-h-4 text-xs text-soft">
+      <div className="min-h-4 text-xs text-soft tabular-nums">
         {isAway ? "away, the seat is kept" : counted(game.taken[name] ?? 0, "apple")}
       </div>
     </div>
@@ -181,7 +184,7 @@ function Basket({
   return (
     <fieldset className="flex min-w-0 flex-col items-center">
       <legend className="mx-auto text-sm font-medium">
-        {id} <span className="num text-faint">{apples}</span>
+        {id} <span className="text-faint tabular-nums">{apples}</span>
       </legend>
       <div className="mt-2 flex h-32 w-full max-w-40 flex-wrap-reverse content-start items-end justify-center gap-1 rounded-b-[2.5rem] border-x-2 border-b-2 border-faint bg-sunk px-3 pb-3">
         {Array.from({ length: full }, (_, at) => {
@@ -198,12 +201,8 @@ function Basket({
               aria-pressed={isPicked}
               onClick={() => onPick(count === picked ? 0 : count)}
               className={`size-7 rounded-full border ${
-                isThere
-                  ? isPicked
-                    ? "border-amber bg-amber"
-                    : "border-leaf bg-leaf-wash"
-                  : "invisible"
-              } ${isThere && mayPick && count <= 3 ? "hover:border-amber" : ""}`}
+                isThere ? (isPicked ? "border-amber bg-amber" : "border-leaf bg-leaf") : "invisible"
+              } ${isThere && mayPick && count <= 3 ? "hover:ring-2 hover:ring-amber" : ""}`}
             />
           );
         })}
@@ -273,7 +272,7 @@ function Takes({ takes }: { takes: Game["takes"] }) {
   return (
     <ol className="flex flex-wrap gap-x-4 gap-y-1 text-xs text-soft">
       {takes.map(({ id, value }) => (
-        <li key={id} className="num">
+        <li key={id} className="tabular-nums">
           {value.seat} took {value.apples} of {value.basket}
         </li>
       ))}

@@ -1,0 +1,480 @@
+//! Rules of play: a game for two, a poll of many, draws that anybody can check.
+
+use std::io::Write as _;
+use std::process::{Command, Stdio};
+
+use futures_util::StreamExt as _;
+use futures_util::future::join_all;
+use serde_json::{Value, json};
+use thirtyfour::prelude::*;
+
+use crate::harness::{Browser, Heard, Raw, Service, listener, name, until};
+
+const SHUFFLE: &str = r#"{ "at": "/chance", "op": "shuffle", "of": "/bags", "field": "prize" }"#;
+
+async fn enter(service: &Service, session: &str, sub: &str, role: &str) -> (Raw, Value) {
+    Raw::enter(service, session, &service.token(session, sub, role).await).await
+}
+
+async fn does(raw: &mut Raw, edits: Value) -> Value {
+    raw.propose(edits.clone()).await;
+    raw.answer().await.unwrap_or_else(|problem| panic!("{edits}: {problem}"))
+}
+
+async fn refused(raw: &mut Raw, edits: Value) -> String {
+    raw.propose(edits.clone()).await;
+    name(&raw.answer().await.expect_err(&edits.to_string()))
+}
+
+fn sit(seat: &str) -> Value {
+    json!([{ "at": "/seats", "op": "sit", "seat": seat }])
+}
+
+/// A move: apples are taken from a basket, and it is said so.
+fn take(game: &Value, seat: &str, basket: &str, apples: i64) -> Value {
+    let leaves = game["baskets"][basket]["apples"].as_i64().unwrap() - apples;
+    let last = game["left"].as_i64().unwrap() == apples;
+    let value =
+        json!({ "basket": basket, "apples": apples, "leaves": leaves, "seat": seat, "last": last });
+    json!([
+        { "at": format!("/baskets/{basket}/apples"), "op": "add", "by": -apples },
+        { "at": "/takes", "op": "insert", "value": value },
+    ])
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_game_is_played_to_its_end_through_a_kill_and_nobody_moves_out_of_turn() {
+    let mut service = Service::start().await;
+    service.open_demo("windfall").await;
+    let (mut oda, welcome) = enter(&service, "windfall", "oda", "player").await;
+    assert_eq!(
+        (&welcome["state"]["left"], &welcome["state"]["seats"]["gathering"]),
+        (&json!(15), &json!(true))
+    );
+    does(&mut oda, sit("east")).await;
+    let (mut bram, _) = enter(&service, "windfall", "bram", "player").await;
+    assert_eq!(refused(&mut bram, sit("east")).await, "seat-taken");
+    // Until both sit only bags are dealt and drawn.
+    let game = service.state("windfall").await;
+    assert_eq!(refused(&mut oda, take(&game, "east", "gale", 1)).await, "gathering");
+    let shuffle: Value = serde_json::from_str(SHUFFLE).unwrap();
+    does(&mut oda, json!([shuffle])).await;
+    let draw = |bag: &str, seat: &str| json!([{ "at": format!("/bags/{bag}/holder"), "op": "set", "value": seat }]);
+    let drawn = does(&mut oda, draw("straw", "east")).await;
+    let prize = drawn["effects"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|one| one["op"] == "show")
+        .unwrap()["value"]
+        .clone();
+    assert_eq!(refused(&mut oda, draw("linen", "east")).await, "guard");
+    assert_eq!(refused(&mut oda, json!([shuffle])).await, "not-allowed", "not once a bag is drawn");
+    does(&mut bram, sit("west")).await;
+    assert_eq!(refused(&mut bram, draw("straw", "west")).await, "guard");
+    does(&mut bram, draw("canvas", "west")).await;
+
+    // A wrong turn, a wrong number, a lie about it, and half of a move.
+    let game = service.state("windfall").await;
+    assert_eq!(refused(&mut bram, take(&game, "west", "gale", 1)).await, "not-your-turn");
+    assert_eq!(refused(&mut oda, take(&game, "east", "path", 4)).await, "out-of-bounds");
+    assert_eq!(refused(&mut oda, take(&game, "west", "path", 1)).await, "guard");
+    let mut half = take(&game, "east", "path", 1);
+    half.as_array_mut().unwrap().pop();
+    assert_eq!(refused(&mut oda, half).await, "guard");
+    assert_eq!(service.state("windfall").await, game, "a refusal changes nothing");
+
+    let mut heard = Heard::new(prize.as_str().unwrap());
+    let wren = service.token("windfall", "wren", "onlooker").await;
+    let bram_again = service.token("windfall", "bram", "player").await;
+    let mut sockets = Vec::new();
+    for token in [&wren, &bram_again] {
+        let (socket, first) = listener(&service, "windfall", token, "rendel.v1.json").await;
+        heard.note("welcome", first);
+        sockets.push(socket);
+    }
+    does(&mut oda, take(&game, "east", "path", 3)).await;
+    // A double click moves once.
+    let game = service.state("windfall").await;
+    bram.propose(take(&game, "west", "path", 1)).await;
+    bram.propose(take(&game, "west", "path", 1)).await;
+    assert_eq!(name(&bram.answer().await.unwrap_err()), "not-your-turn");
+    assert_eq!(service.state("windfall").await["baskets"]["path"]["apples"], 3);
+    for (way, socket) in ["onlooker", "other player"].iter().zip(&mut sockets) {
+        let updates = async {
+            loop {
+                let text = socket.next().await.unwrap().unwrap().into_data();
+                heard.note(way, text.to_vec());
+                if String::from_utf8_lossy(&text).contains("\"leaves\":3") {
+                    return;
+                }
+            }
+        };
+        tokio::time::timeout(crate::harness::PATIENCE, updates).await.unwrap();
+    }
+
+    service.kill();
+    service.launch();
+    // Oda goes on from another device; her seat and her bag are hers.
+    let (mut oda, welcome) = enter(&service, "windfall", "oda", "player").await;
+    assert_eq!(welcome["yours"], json!({ "/bags/straw/prize": prize }));
+    let (mut bram, _) = enter(&service, "windfall", "bram", "player").await;
+    until("both are known to be back", async || {
+        (service.state("windfall").await["seats"]["away"] == json!({})).then_some(())
+    })
+    .await;
+    let moves = [
+        ("east", "path", 3),
+        ("west", "gale", 3),
+        ("east", "orchard", 1),
+        ("west", "orchard", 1),
+        ("east", "orchard", 3),
+    ];
+    heard.check(1_000);
+    for (seat, basket, apples) in moves {
+        let game = service.state("windfall").await;
+        assert_eq!(game["turn"]["seat"], seat);
+        let player = if seat == "east" { &mut oda } else { &mut bram };
+        does(player, take(&game, seat, basket, apples)).await;
+    }
+    let game = service.state("windfall").await;
+    assert_eq!((&game["winner"], &game["left"]), (&json!({ "east": 1 }), &json!(0)));
+    assert_eq!(game["taken"], json!({ "east": 10, "west": 5 }));
+    // Now all see what was in the bags.
+    let (_, welcome) = enter(&service, "windfall", "wren", "onlooker").await;
+    assert_eq!(welcome["state"]["bags"]["straw"]["prize"], prize);
+
+    let verified = service.rendel(&["verify", "windfall"]);
+    let said = String::from_utf8_lossy(&verified.stdout).into_owned();
+    assert!(verified.status.success() && said.contains("not opened"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn draws_are_checked_by_a_program_in_another_language() {
+    let service = Service::start().await;
+    service.open_demo("windfall").await;
+    let (mut keziah, _) = enter(&service, "windfall", "keziah", "steward").await;
+    for (sides, count) in [(6, 20), (1_000_000, 100), (2, 1)] {
+        does(
+            &mut keziah,
+            json!([{ "at": "/chance", "op": "roll", "sides": sides, "count": count }]),
+        )
+        .await;
+    }
+    let before = service.state("windfall").await;
+    does(&mut keziah, json!([serde_json::from_str::<Value>(SHUFFLE).unwrap()])).await;
+    let mixed = json!([{ "at": "/bags/linen/holder", "op": "clear" }, serde_json::from_str::<Value>(SHUFFLE).unwrap()]);
+    assert_eq!(refused(&mut keziah, mixed).await, "malformed");
+    does(&mut keziah, json!([{ "at": "/chance", "op": "open", "draw": 4 }])).await;
+    does(&mut keziah, json!([{ "at": "/chance", "op": "roll", "sides": 6 }])).await;
+
+    let script = format!("{}/tests/clients/draws.py", env!("CARGO_MANIFEST_DIR"));
+    let mut python = Command::new("python3")
+        .arg(script)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let journal = service.get("/v1/sessions/windfall/journal").await.text().await.unwrap();
+    python.stdin.take().unwrap().write_all(journal.as_bytes()).unwrap();
+    let output = python.wait_with_output().unwrap();
+    assert!(output.status.success());
+    let said = String::from_utf8(output.stdout).unwrap();
+    assert_eq!(said.lines().filter(|line| line.starts_with("roll")).count(), 4, "{said}");
+    let bags = before["bags"].as_object().unwrap();
+    let mut ids: Vec<&String> = bags.keys().collect();
+    ids.sort();
+    let prizes: Vec<&str> = ids.iter().map(|id| bags[*id]["prize"].as_str().unwrap()).collect();
+    assert!(said.contains(&format!("shuffle|4|{}", prizes.join("|"))), "{said}");
+
+    let verified = service.rendel(&["verify", "windfall"]);
+    let said = String::from_utf8_lossy(&verified.stdout).into_owned();
+    assert_eq!(said.matches("as it was bound").count(), 5, "{said}");
+    // A journal that was tampered with is not what was bound.
+    service.sql("update journal set body = replace(body, '\"sides\":2,\"values\":[1]', '\"sides\":2,\"values\":[3]')");
+    service.sql("update journal set body = replace(body, '\"sides\":2,\"values\":[2]', '\"sides\":2,\"values\":[3]')");
+    let verified = service.rendel(&["verify", "windfall"]);
+    assert!(!verified.status.success(), "{}", String::from_utf8_lossy(&verified.stdout));
+}
+
+const SEATS: &str = r#"
+charter = "estimate"
+version = 1
+[roles.player]
+edit = ["/**"]
+[roles.steward]
+edit = ["/**"]
+powers = ["seat"]
+[state.seats]
+kind = "seats"
+names = ["east", "west"]
+reserve = "1s"
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_seat_is_kept_for_a_time_and_a_token_may_promise_one() {
+    let service = Service::start().await;
+    service.publish(SEATS).await;
+    service.open("estimate", json!({})).await;
+    let asked = json!({ "session": "estimate", "sub": "oda", "role": "player", "seat": "west" });
+    let token: Value = service.post("/v1/tokens", &asked).await.json().await.unwrap();
+    let (oda, _) = Raw::enter(&service, "estimate", token["token"].as_str().unwrap()).await;
+    let by = async |seat: &str| service.state("estimate").await["seats"]["by"][seat].clone();
+    until("the promised seat is hers", async || (by("west").await == "oda").then_some(())).await;
+    let wrong = json!({ "session": "estimate", "sub": "oda", "role": "player", "seat": "north" });
+    let problem: Value = service.post("/v1/tokens", &wrong).await.json().await.unwrap();
+    assert_eq!(name(&problem), "out-of-bounds");
+
+    drop(oda);
+    until("she is away", async || {
+        service.state("estimate").await["seats"]["away"]["west"].is_u64().then_some(())
+    })
+    .await;
+    until("her seat is free", async || by("west").await.is_null().then_some(())).await;
+    let journal = service.journal("estimate").await;
+    assert!(journal.iter().all(|update| update["by"] == "service"), "{journal:?}");
+    // What is kept is freed in time also where nobody is there to see it, and the session was not.
+    let (mut bram, _) = enter(&service, "estimate", "bram", "player").await;
+    does(&mut bram, sit("west")).await;
+    assert_eq!(by("west").await, "bram");
+}
+
+const POLL: &str = r#"
+charter = "brix-vote"
+version = 1
+[session]
+participants = 1000
+[limits]
+proposals-per-second = 5000
+[roles.voter]
+edit = ["/brix"]
+[roles.steward]
+edit = ["/**"]
+powers = ["unseal", "restart"]
+[state.brix]
+kind = "ballot"
+scale = { from = 0, to = 1000, step = 0.0001 }
+sealed = true
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn two_hundred_cast_in_two_tabs_each_through_a_kill_and_each_counts_once() {
+    const VOTERS: usize = 200;
+    let settings =
+        [("RENDEL_CALLS_PER_ADDRESS", "100000"), ("RENDEL_CONNECTIONS_PER_ADDRESS", "1000")];
+    let mut service = Service::start_with(&settings).await;
+    // At most 10,000 steps.
+    service.publish(&POLL.replace("1000, step = 0.0001", "1000, step = 0.125")).await;
+    service.open("brix-vote", json!({})).await;
+    // Stands in no other number.
+    const MARK: f64 = 717.125;
+    let mut heard = Heard::new("717.125");
+    let keziah = service.token("brix-vote", "keziah", "steward").await;
+    let (mut looks, first) = listener(&service, "brix-vote", &keziah, "rendel.v1.json").await;
+    heard.note("welcome", first);
+    let cast = |value: f64| json!([{ "at": "/brix", "op": "cast", "value": value }]);
+    let tokens = join_all((0..VOTERS).map(|who| {
+        let service = &service;
+        async move { service.token("brix-vote", &format!("v{who}"), "voter").await }
+    }))
+    .await;
+    let votes = |service: &Service, value: f64| {
+        let server = service.server.clone();
+        let tokens = tokens.clone();
+        async move {
+            join_all(tokens.iter().enumerate().map(|(who, token)| {
+                let (server, cast) = (server.clone(), cast(value + who as f64 / 8.0));
+                async move {
+                    let mut tabs = Vec::new();
+                    for _ in 0..2 {
+                        let mut tab = Raw::connect_to(&server, "brix-vote", "rendel.v1.json").await;
+                        tab.send(&json!({ "type": "enter", "token": token, "client": tab.client }))
+                            .await;
+                        tab.next("welcome").await;
+                        tabs.push(tab);
+                    }
+                    // Both at one moment.
+                    for tab in &mut tabs {
+                        tab.propose(cast.clone()).await;
+                    }
+                    for tab in &mut tabs {
+                        tab.answer().await.unwrap();
+                    }
+                }
+            }))
+            .await
+        }
+    };
+    votes(&service, 1.0).await;
+    let (mut marked, _) = enter(&service, "brix-vote", "v7", "voter").await;
+    does(&mut marked, cast(MARK)).await;
+    does(&mut marked, json!([{ "at": "/brix", "op": "withdraw" }])).await;
+    does(&mut marked, cast(MARK)).await;
+    service.kill();
+    service.launch();
+    votes(&service, 301.0).await;
+    until("all are counted", async || {
+        (service.state("brix-vote").await["brix"]["cast"] == VOTERS).then_some(())
+    })
+    .await;
+    while let Ok(Some(Ok(message))) =
+        tokio::time::timeout(std::time::Duration::from_millis(1), looks.next()).await
+    {
+        heard.note("steward", message.into_data().to_vec());
+    }
+    for way in [
+        "/state",
+        "/journal",
+        "/journal?form=json-patch",
+        "/conflicts",
+        "/state?at=300",
+        "/diff?from=1",
+    ] {
+        let url = format!("{}/v1/sessions/brix-vote{way}", service.server);
+        let response = service.http.get(url).bearer_auth(&keziah).send().await.unwrap();
+        heard.note(way, response.bytes().await.unwrap().to_vec());
+    }
+    let (mut steward, _) = Raw::enter(&service, "brix-vote", &keziah).await;
+    let unsealed = does(&mut steward, json!([{ "at": "/brix", "op": "unseal" }])).await;
+    heard.note("unsealed", unsealed.to_string());
+    // What was replaced is nobody's to know, also not once all is open.
+    heard.check(1_000);
+    let brix = service.state("brix-vote").await["brix"].clone();
+    let tally = brix["results"]["tally"].as_object().unwrap();
+    assert_eq!(tally.values().map(|count| count.as_u64().unwrap()).sum::<u64>(), VOTERS as u64);
+    assert!(tally.keys().all(|value| value.parse::<f64>().unwrap() >= 301.0), "{tally:?}");
+    // As whoever counts the journal by hand.
+    let mut last = std::collections::BTreeMap::new();
+    for update in service.journal("brix-vote").await {
+        for effect in update["effects"].as_array().unwrap() {
+            match (effect["op"].as_str().unwrap(), effect["at"].as_str().unwrap()) {
+                ("put", "/brix-ballots") => drop(last.insert(
+                    effect["id"].as_str().unwrap().to_owned(),
+                    effect["value"]["choice"].clone(),
+                )),
+                ("set", at) if at.starts_with("/brix-ballots/") => {
+                    drop(
+                        last.insert(
+                            at.split('/').nth(2).unwrap().to_owned(),
+                            effect["value"].clone(),
+                        ),
+                    );
+                }
+                ("drop", at) if at.starts_with("/brix-ballots/") => {
+                    drop(last.remove(at.split('/').nth(2).unwrap()))
+                }
+                _ => {}
+            }
+        }
+    }
+    let mut counted = serde_json::Map::new();
+    for value in last.values() {
+        let count = counted.entry(value.to_string()).or_insert(json!(0));
+        *count = json!(count.as_u64().unwrap() + 1);
+    }
+    assert_eq!(&counted, tally);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn two_play_a_game_on_one_page() {
+    let service = Service::start().await;
+    service.open_demo("windfall").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/windfall/table").await;
+    browser.reads("Two seats, three baskets. Sit down.").await;
+    let press = async |who: &str, label: &str| {
+        let by = By::XPath(format!(
+            "//section[@aria-label='{who}']//button[normalize-space()='{label}' or @aria-label='{label}']"
+        ));
+        let button = browser.find(by).await;
+        until(&format!("{who} can press {label}"), async || {
+            button.is_enabled().await.ok()?.then_some(())
+        })
+        .await;
+        button.click().await.unwrap();
+    };
+    press("Oda", "Sit east").await;
+    browser.reads("Waiting for somebody to sit.").await;
+    press("Oda", "Shuffle them").await;
+    press("Oda", "Draw").await;
+    press("Tobin", "Sit west").await;
+    browser.reads("Draw a bag first.").await;
+    press("Tobin", "Draw").await;
+    for (who, picked, label) in [
+        ("Oda", "3 apples of path", "Take 3 apples from path"),
+        ("Tobin", "2 apples of gale", "Take 2 apples from gale"),
+        ("Oda", "1 apple of gale", "Take 1 apple from gale"),
+        ("Tobin", "3 apples of orchard", "Take 3 apples from orchard"),
+    ] {
+        press(who, picked).await;
+        press(who, label).await;
+    }
+    press("Oda", "2 apples of path").await;
+    browser.reads("Take 2 apples from path").await;
+    browser.picture("windfall").await;
+    assert!(browser.fits().await);
+    press("Oda", "Take 2 apples from path").await;
+    press("Tobin", "2 apples of path").await;
+    press("Tobin", "Take 2 apples from path").await;
+    press("Oda", "2 apples of orchard").await;
+    press("Oda", "Take 2 apples from orchard").await;
+    browser.reads("You took the last apple: your bag is yours.").await;
+    browser.reads("east took the last apple.").await;
+    assert_eq!(service.state("windfall").await["winner"], json!({ "east": 1 }));
+    browser.picture("windfall-over").await;
+    browser.close().await;
+
+    let narrow = Browser::open(390, 800).await;
+    narrow.sign_in(&service, "/sessions/windfall/table").await;
+    narrow.reads("took the last apple").await;
+    narrow.picture("windfall-narrow").await;
+    assert!(narrow.fits().await);
+    narrow.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_poll_is_cast_on_its_page_and_unsealed_by_the_steward() {
+    let service = Service::start().await;
+    service.open_demo("blend-vote").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/blend-vote/table").await;
+    browser.reads("Which blend do we press this year?").await;
+    for (sub, choice, sweetness) in [
+        ("mirela", "mellow", json!(12)),
+        ("anouk", "dry", json!(12.5)),
+        ("ishaan", "mellow", json!(13.5)),
+        ("lucjan", "mellow", json!(12)),
+        ("wren", "sweet", json!(27)),
+        ("paloma", "dry", json!("unsure")),
+    ] {
+        let (mut voter, _) = enter(&service, "blend-vote", sub, "voter").await;
+        does(&mut voter, json!([
+            { "at": "/blend", "op": "cast", "choices": [choice] }, { "at": "/sweetness", "op": "cast", "value": sweetness },
+        ]))
+        .await;
+    }
+    browser
+        .find(By::XPath("//section[@aria-label='Oda']//li[.//*[.='mellow']]/button"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.reads("7 ballots").await;
+    browser.picture("blend-vote-sealed").await;
+    assert!(!service.state("blend-vote").await["blend"]["open"].as_bool().unwrap());
+    browser.find(By::Css("[aria-label='Role of Tobin']")).await.click().await.unwrap();
+    browser.find(By::XPath("//*[@role='option'][.='as steward']")).await.click().await.unwrap();
+    browser.press("Unseal").await;
+    browser.reads("4 ballots · 57.1 %").await;
+    browser.reads("Wren, above the rest").await;
+    browser.picture("blend-vote").await;
+    assert!(browser.fits().await);
+    browser.close().await;
+
+    let narrow = Browser::open(390, 800).await;
+    narrow.sign_in(&service, "/sessions/blend-vote/table").await;
+    narrow.reads("57.1 %").await;
+    narrow.picture("blend-vote-narrow").await;
+    assert!(narrow.fits().await);
+    narrow.close().await;
+}
