@@ -17,7 +17,7 @@ use tokio::time::Instant;
 use crate::api::Api;
 
 /// Who takes part where.
-const PARTS: [(&str, &str, &str); 11] = [
+const PARTS: [(&str, &str, &str); 18] = [
     ("slope-plan", "Mirela", "picker"),
     ("slope-plan", "Tobin", "picker"),
     ("slope-plan", "Anouk", "steward"),
@@ -29,6 +29,13 @@ const PARTS: [(&str, &str, &str); 11] = [
     ("picking-board", "Lucjan", "picker"),
     ("picking-board", "Oda", "picker"),
     ("headcount", "Bram", "participant"),
+    ("windfall", "Wren", "player"),
+    ("blend-vote", "Keziah", "steward"),
+    ("blend-vote", "Mirela", "voter"),
+    ("blend-vote", "Anouk", "voter"),
+    ("blend-vote", "Ishaan", "voter"),
+    ("blend-vote", "Lucjan", "voter"),
+    ("blend-vote", "Paloma", "voter"),
 ];
 
 /// What is typed, remarked and noted.
@@ -109,6 +116,8 @@ impl Member {
             "slope-plan" => self.on_the_slope(role).await,
             "pressing-sheet" => self.at_the_press().await,
             "picking-board" => self.at_the_board().await,
+            "windfall" => self.at_the_baskets().await,
+            "blend-vote" => self.at_the_ballot(role).await,
             _ => {
                 self.connection.propose(vec![Edit::new("/heads", "add").with("by", 1)]).await;
                 Duration::from_millis(self.random.random_range(4_000..9_000))
@@ -198,6 +207,72 @@ impl Member {
             _ => {}
         }
         Duration::from_millis(self.random.random_range(1_500..4_000))
+    }
+
+    /// Sits on the east seat and waits for somebody to play with.
+    async fn at_the_baskets(&mut self) -> Duration {
+        let you = self.connection.replica().you().map(|you| you.id.clone()).unwrap_or_default();
+        let (seats, bags) = (self.view("/seats/by"), self.view("/bags"));
+        let wait = Duration::from_millis(self.random.random_range(1_500..3_500));
+        if seats["east"].is_null() {
+            let sit = Edit::new("/seats", "sit").with("seat", "east");
+            self.connection.propose(vec![sit]).await;
+        } else if seats["east"] != json!(you) {
+            return wait;
+        }
+        let has_bag =
+            bags.as_object().is_some_and(|bags| bags.values().any(|bag| bag["holder"] == "east"));
+        if !has_bag {
+            if let Some(bag) = self.pick("/bags").filter(|bag| bags[bag]["holder"].is_null()) {
+                let draw = Edit::new(format!("/bags/{bag}/holder"), "set").with("value", "east");
+                self.connection.propose(vec![draw]).await;
+            }
+            return wait;
+        }
+        if self.view("/turn/seat") == "east" && self.view("/left") != 0 {
+            self.take_apples().await;
+        }
+        wait
+    }
+
+    async fn take_apples(&mut self) {
+        let Some(basket) = self.pick("/baskets") else { return };
+        let there = self.view(&format!("/baskets/{basket}/apples")).as_i64().unwrap_or(0);
+        let apples = self.random.random_range(1..=3).min(there);
+        if apples == 0 {
+            return;
+        }
+        let last = self.view("/left") == apples;
+        let take = json!({ "basket": basket, "apples": apples, "leaves": there - apples, "seat": "east", "last": last });
+        let edits = vec![
+            Edit::new(format!("/baskets/{basket}/apples"), "add").with("by", -apples),
+            Edit::new("/takes", "insert").with("value", take),
+        ];
+        self.connection.propose(edits).await;
+    }
+
+    /// Casts, and changes its mind; the steward unseals after a while, and begins another round.
+    async fn at_the_ballot(&mut self, role: &str) -> Duration {
+        if role == "steward" {
+            let op = if self.view("/blend/open") == true { "restart" } else { "unseal" };
+            if self.beat > 1 {
+                self.connection.propose(vec![Edit::new("/blend", op)]).await;
+            }
+            return Duration::from_secs(if op == "restart" { 90 } else { 30 });
+        }
+        if self.view("/blend/open") == false {
+            let choice = ["dry", "mellow", "mellow", "sweet"][self.random.random_range(0..4)];
+            let cast = Edit::new("/blend", "cast").with("choices", json!([choice]));
+            self.connection.propose(vec![cast]).await;
+        }
+        let value = match self.random.random_range(0..12) {
+            0 => json!("unsure"),
+            1 => json!(27),
+            half => json!(f64::from(half) / 2.0 + 10.0),
+        };
+        let cast = Edit::new("/sweetness", "cast").with("value", value);
+        self.connection.propose(vec![cast]).await;
+        Duration::from_millis(self.random.random_range(6_000..20_000))
     }
 
     /// Types something at the end of a text, which never grows beyond `most`.

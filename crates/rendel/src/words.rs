@@ -161,7 +161,10 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
 fn effect_in_words(effect: &Effect) -> String {
     let at = &effect.at;
     match &effect.op {
-        Op::Set(value) => format!("{at} = {value}"),
+        Op::Set(value) => match played_in_words(value) {
+            Some(words) => format!("{at}: {words}"),
+            None => format!("{at} = {value}"),
+        },
         Op::SetBeside { values, .. } => {
             format!("{at} = {} side by side", Value::from(values.clone()))
         }
@@ -189,6 +192,36 @@ fn effect_in_words(effect: &Effect) -> String {
         Op::Act(_) => format!("{at} {}", effect.op.name()),
         Op::Unknown { name, .. } => format!("{at} {name}"),
     }
+}
+
+/// What a field that keeps rules of play holds, in words.
+pub(crate) fn played_in_words(value: &Value) -> Option<String> {
+    let text = |value: &Value| value.as_str().map(str::to_owned);
+    if value.get("gathering").is_some() {
+        let seat = |(seat, by): (&String, &Value)| {
+            format!("{seat} {}", text(by).unwrap_or_else(|| "free".to_owned()))
+        };
+        let seats: Vec<String> = value["by"].as_object()?.iter().map(seat).collect();
+        let gathering = if value["gathering"] == true { ", gathering" } else { "" };
+        return Some(format!("{}{gathering}", seats.join(", ")));
+    }
+    if value.get("reversed").is_some() {
+        let seat = text(&value["seat"]).unwrap_or_else(|| "nobody's".to_owned());
+        return Some(format!("turn {} is {seat}", value["number"]));
+    }
+    if value.get("draws").is_some() {
+        let last = &value["last"];
+        return Some(match last["kind"].as_str() {
+            Some("roll") => format!("rolled {} of {}", last["values"], last["sides"]),
+            Some(_) => format!("{} shuffled", last["of"].as_str().unwrap_or_default()),
+            None => "the next draw is bound".to_owned(),
+        });
+    }
+    if value.get("earlier").is_some() {
+        let open = if value["open"] == true { "open" } else { "sealed" };
+        return Some(format!("round {}, {} cast, {open}", value["round"], value["cast"]));
+    }
+    None
 }
 
 /// What somebody is doing, as their facts tell.

@@ -16,6 +16,7 @@ import {
   useStanding,
   useUnanswered,
 } from "../src/index.tsx";
+import { useBallot, useSeats } from "../src/play.tsx";
 import { useFacts, useTell } from "../src/presence.tsx";
 import { useBoundEditor, useBoundText } from "../src/text.tsx";
 
@@ -304,4 +305,51 @@ function Compiled({ id }: { id: string }) {
 test("hooks know a charter's types when they are compiled, and are the same when they run", () => {
   expect(hooksOf<Sheet>().useAt).toBe(useAt);
   expect(Compiled).toBeTypeOf("function");
+});
+
+function Table() {
+  const [who, seat] = useSeats("/seats");
+  const [ballot, vote, own] = useBallot("/blend");
+  return (
+    <b>
+      {who?.by.east ?? "free"} {ballot?.cast ?? "-"} {String(own ?? "nothing")}{" "}
+      {seat === undefined || vote === undefined ? "waits" : "may"}
+    </b>
+  );
+}
+
+test("seats and ballots are drawn with what one may do, and again when one's own changes", async () => {
+  const seats = { away: {}, by: { east: null }, gathering: false, offers: {} };
+  const blend = { cast: 0, earlier: [], open: false, question: null, results: null, round: 1 };
+  await act(async () =>
+    root.render(
+      <Inside options={options}>
+        <Table />
+      </Inside>,
+    ),
+  );
+  expect(page.textContent).toBe("free - nothing may");
+  await act(async () => {
+    last().open();
+    last().receive(
+      welcome(3, { state: { seats, blend: { ...blend, voters: {} }, "blend-ballots": {} } }),
+    );
+  });
+  expect(page.textContent).toBe("free 0 nothing may");
+  await act(async () => {
+    last().receive({
+      type: "settled",
+      updates: [
+        {
+          seq: 4,
+          by: "x",
+          client: "y",
+          n: 1,
+          at: 0,
+          effects: [{ at: "/blend-ballots", op: "put", id: "oda", value: { choice: ["dry"] } }],
+        },
+      ],
+    });
+  });
+  expect(page.textContent).toBe("free 0 dry may");
 });

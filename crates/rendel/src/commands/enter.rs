@@ -13,7 +13,7 @@ use tokio::io::{AsyncBufReadExt as _, BufReader};
 use crate::api::token_for;
 use crate::cli::EnterArgs;
 use crate::out::{Out, problem_in_words};
-use crate::words::{FORMS, doing, parse_edit, update_in_words};
+use crate::words::{FORMS, doing, parse_edit, played_in_words, update_in_words};
 
 const HELP: &str = "  state                 the present state
   who                   who is here, and what they do
@@ -324,6 +324,9 @@ fn summary(state: &Value) -> Vec<String> {
     let members = state.as_object().into_iter().flatten();
     members
         .map(|(name, value)| match value {
+            played if played_in_words(played).is_some() => {
+                format!("  /{name:<12} {}", played_in_words(played).unwrap_or_default())
+            }
             Value::Object(records) if records.values().all(Value::is_object) => {
                 format!("  /{name:<12} {} records", records.len())
             }

@@ -1,0 +1,56 @@
+/** Rules of play, in React. */
+
+import {
+  type Ballot,
+  ballotAt,
+  type Chance,
+  type Choice,
+  chanceAt,
+  type Seats,
+  seatsAt,
+  type Turn,
+  turnAt,
+} from "@rendel/client/play";
+import { useMemo } from "react";
+import { useAt, useSession } from "./index.tsx";
+
+/** Takes a value and what one may do with it together: drawn again when the value changes. */
+function useHandle<V, H>(at: string, of: (session: Around, at: string) => H) {
+  const session = useSession();
+  const value = useAt<V>(at);
+  const handle = useMemo(() => session && of(session, at), [session, of, at]);
+  return [value, handle] as const;
+}
+
+type Around = Parameters<typeof seatsAt>[0];
+
+/** The seats at a path, and what one may do about them; `undefined` until the session is entered. */
+export function useSeats(
+  at: string,
+): readonly [Seats | undefined, ReturnType<typeof seatsAt> | undefined] {
+  return useHandle<Seats, ReturnType<typeof seatsAt>>(at, seatsAt);
+}
+
+/** The turn at a path. */
+export function useTurn(
+  at: string,
+): readonly [Turn | undefined, ReturnType<typeof turnAt> | undefined] {
+  return useHandle<Turn, ReturnType<typeof turnAt>>(at, turnAt);
+}
+
+/** The source of chance at a path. */
+export function useChance(
+  at: string,
+): readonly [Chance | undefined, ReturnType<typeof chanceAt> | undefined] {
+  return useHandle<Chance, ReturnType<typeof chanceAt>>(at, chanceAt);
+}
+
+/** The ballot at a path, what one may do about it, and what one has cast. */
+export function useBallot(
+  at: string,
+): readonly [Ballot | undefined, ReturnType<typeof ballotAt> | undefined, Choice | undefined] {
+  const [value, handle] = useHandle<Ballot, ReturnType<typeof ballotAt>>(at, ballotAt);
+  // Drawn again when one's own ballot changes, which is beside the field.
+  useAt(`${at}-ballots`);
+  return [value, handle, handle?.own];
+}
