@@ -9,7 +9,7 @@ use anyhow::Result;
 use diesel::pg::PgConnection;
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Text};
-use rendel_store::{Append, JournalWriter, Store, UpdateRow};
+use rendel_store::{Append, Findable, JournalWriter, Store, UpdateRow};
 use tokio::sync::Semaphore;
 
 use crate::server::{database, folder};
@@ -102,7 +102,9 @@ pub(crate) async fn journal(time: Duration) -> Result<(f64, f64)> {
     let note = rendel_store::Note::of_service("published a charter", serde_json::json!({}));
     store.publish_charter("bench".into(), 1, "Bench".into(), String::new(), note).await?;
     for session in 0..SESSIONS {
-        store.open_session(format!("s{session}"), "bench".into(), 1, None, None).await?;
+        store
+            .open_session(format!("s{session}"), "bench".into(), 1, None, Findable::default(), None)
+            .await?;
     }
     let ours = append(&url, time).await?;
     let copied = tokio::task::spawn_blocking(move || copy(&url, time)).await??;

@@ -204,7 +204,16 @@ impl Rendel {
         let (told, mut answers) = tokio::sync::mpsc::unbounded_channel();
         for index in 0..sessions {
             let id = format!("kept-{index}");
-            let row = store.open_session(id.clone(), "kept".into(), 1, None, None).await?;
+            let row = store
+                .open_session(
+                    id.clone(),
+                    "kept".into(),
+                    1,
+                    None,
+                    rendel_store::Findable::default(),
+                    None,
+                )
+                .await?;
             let body = |seq: usize| {
                 format!(
                     r#"{{"seq":{seq},"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":{seq},"at":0,"effects":[{{"at":"/heads","op":"add","by":1,"now":{seq}}}]}}"#

@@ -165,7 +165,7 @@ impl World {
     }
 
     /// An update that was settled just now goes to everybody.
-    fn tell_all(&mut self, update: Settled) {
+    fn tell_all(&mut self, update: &Settled) {
         self.states.push(self.sequencer.plain());
         self.journal.push(update.clone());
         for somebody in self.people.iter_mut().filter(|somebody| somebody.is_online) {
@@ -180,7 +180,7 @@ impl World {
         let mut acted = (!bind.is_empty()).then(|| self.sequencer.handle_act(bind, 1));
         loop {
             match acted.or_else(|| self.sequencer.handle_timeout(1 << 40)) {
-                Some(Outcome::Settled(update)) => self.tell_all(update),
+                Some(Outcome::Settled(update)) => self.tell_all(&update),
                 Some(other) => panic!("{other:?}"),
                 None => return,
             }
@@ -334,7 +334,7 @@ impl World {
                 let after = std::mem::replace(&mut self.sequencer, before);
                 self.check_view(index, &frame);
                 self.sequencer = after;
-                self.tell_all(update);
+                self.tell_all(&update);
                 self.act_in_time();
             }
             Outcome::Refused(problem) => {

@@ -16,11 +16,12 @@ use crate::config::Config;
 use crate::documents::Documents;
 use crate::gates::Gates;
 use crate::guests::Guests;
+use crate::http::seats::Searches;
 use crate::lines::Lines;
 use crate::metrics::Metrics;
 use crate::revoked::Revoked;
-use crate::seats::Seats;
 use crate::session::SessionHandle;
+use crate::sign_ins::SignIns;
 use crate::tickets::Tickets;
 use crate::token::KeyRing;
 
@@ -43,7 +44,9 @@ pub(crate) struct App {
     pub(crate) budget: Budget,
     pub(crate) keys: KeyRing,
     pub(crate) revoked: Revoked,
-    pub(crate) seats: Seats,
+    pub(crate) sign_ins: SignIns,
+    /// Searches for a seat that are under way.
+    pub(crate) searches: Searches,
     pub(crate) gates: Gates,
     pub(crate) documents: Documents,
     sessions: Mutex<Slots>,
@@ -77,7 +80,8 @@ impl App {
             keys,
             documents: Documents::default(),
             revoked: Revoked::default(),
-            seats: Seats::default(),
+            sign_ins: SignIns::default(),
+            searches: Searches::default(),
             config,
             store,
             writer,

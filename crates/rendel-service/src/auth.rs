@@ -74,7 +74,7 @@ pub(crate) fn bearer(request: &HttpRequest) -> Result<Option<&str>, Problem> {
 /// something must say the page's secret too, which a page of another origin cannot know.
 fn is_signed_in(request: &HttpRequest, app: &App) -> Result<bool, Problem> {
     let Some(cookie) = request.cookie(COOKIE) else { return Ok(false) };
-    let Some(seat) = app.seats.find(cookie.value()) else { return Ok(false) };
+    let Some(known) = app.sign_ins.find(cookie.value()) else { return Ok(false) };
     if matches!(*request.method(), Method::GET | Method::HEAD) {
         return Ok(true);
     }
@@ -83,7 +83,7 @@ fn is_signed_in(request: &HttpRequest, app: &App) -> Result<bool, Problem> {
         .get(SECRET_HEADER)
         .and_then(|said| said.to_str().ok())
         .unwrap_or_default();
-    if said == seat.secret {
+    if said == known.secret {
         return Ok(true);
     }
     let detail = format!(

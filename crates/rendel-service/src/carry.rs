@@ -34,6 +34,8 @@ struct Head {
     /// Since version 2: without it the repeat of a call with an `Idempotency-Key` would count anew.
     #[serde(default)]
     secret: Option<Uuid>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    labels: Vec<String>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -66,6 +68,7 @@ pub(crate) fn write(whole: &Whole, source: &str) -> String {
         epoch: whole.epoch,
         epochs: whole.epochs.clone(),
         secret: Some(whole.secret),
+        labels: whole.labels.clone(),
     };
     let mut text = line(&head);
     let mut lines = 1;
@@ -115,6 +118,7 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
         epoch: head.epoch,
         epochs: head.epochs,
         secret: head.secret.unwrap_or_else(|| Uuid::from_u128(rand::random())),
+        labels: head.labels.clone(),
         ..Whole::default()
     };
     let charter = Charter::parse(&head.source).map_err(|faults| {

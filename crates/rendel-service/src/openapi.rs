@@ -12,7 +12,7 @@ use utoipa::{Modify, OpenApi};
 use crate::auth::COOKIE;
 use crate::http::{
     audit, charters, console, events, invitations, journal, keys, life, lines, participants,
-    people, service, sessions, state, tickets, tokens,
+    people, seats, service, sessions, state, tickets, tokens,
 };
 
 #[derive(OpenApi)]
@@ -25,7 +25,7 @@ use crate::http::{
     servers((url = "/v1")),
     paths(
         charters::publish, charters::check, charters::list, charters::show, sessions::open, sessions::list,
-        sessions::show, sessions::ensure, life::freeze, life::thaw, life::end, life::delete, life::reset, life::export, life::import, life::connections,
+        sessions::show, sessions::ensure, seats::find, life::freeze, life::thaw, life::end, life::delete, life::reset, life::export, life::import, life::connections,
         tokens::issue, tokens::revoke, tickets::issue, keys::list, keys::add, keys::retire, invitations::make,
         invitations::list, invitations::withdraw, invitations::accept, people::list, people::amend, people::record, people::forget, people::remove, people::removals, people::lift, people::cue, people::may,
         audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, lines::open, lines::say, service::charter_schema, service::openapi

@@ -334,6 +334,13 @@ pub enum Ask {
         /// How it is to stand.
         standing: Standing,
     },
+    /// A seat for somebody, who may not be here yet.
+    Seat {
+        /// The participant.
+        who: String,
+        /// That seat; any that is free where it is left out.
+        seat: Option<String>,
+    },
     /// What the session counts.
     Figures,
 }

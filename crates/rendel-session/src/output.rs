@@ -97,6 +97,8 @@ pub enum Output {
     Keep(Box<SequencerSnapshot>),
     /// The store may forget the oldest refusals.
     ForgetRefusals,
+    /// So many seats are free now.
+    FreeSeats(usize),
     /// Something that whoever runs the service wants to know.
     Report(Report),
     /// The session has stopped, or goes on elsewhere. What it wanted to do is above.
@@ -168,6 +170,8 @@ pub enum Answer {
     May(Verdicted),
     /// Who is here.
     Who(ParticipantList),
+    /// The seat is theirs.
+    Seat(String),
     /// What the session counts.
     Figures(Figures),
     /// It is done.

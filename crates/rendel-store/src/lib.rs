@@ -37,6 +37,6 @@ pub use forgetting::Held;
 pub use journal::{Keeping, Past};
 pub use local::{LocalDatabase, LocalDatabaseError, find_server_programs};
 pub use participants::Amendment;
-pub use sessions::{Claim, Ownership, SessionRow, TakenOver, Whole};
+pub use sessions::{Claim, Findable, Ownership, SessionRow, Sought, TakenOver, Whole};
 pub use store::Store;
 pub use writer::{Append, JournalWriter, RefusalRow, UpdateRow, WriteError};

@@ -25,6 +25,10 @@ diesel::table! {
         owner -> Nullable<Uuid>,
         secret -> Uuid,
         delete_at -> Nullable<Timestamptz>,
+        labels -> Array<Text>,
+        free_seats -> Nullable<Integer>,
+        sought -> Nullable<Text>,
+        sought_no -> Nullable<BigInt>,
     }
 }
 

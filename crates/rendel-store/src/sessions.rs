@@ -46,8 +46,36 @@ pub struct SessionRow {
     pub kept_from: i64,
     /// The roles that go on while it is frozen, as a JSON array.
     pub frozen_except: String,
-    /// What the client ids behind Idempotency-Keys are made with.
+    /// What the client ids behind Idempotency-Keys are made with, and draws.
     pub secret: Uuid,
+    /// By what it is found, each as `name=value`.
+    pub labels: Vec<String>,
+    /// How many seats are free, where it has seats.
+    pub free_seats: Option<i32>,
+}
+
+/// What a new session is found by.
+#[derive(Clone, Debug, Default)]
+pub struct Findable {
+    /// Labels, each as `name=value`.
+    pub labels: Vec<String>,
+    /// How many seats are free, where it has seats.
+    pub free_seats: Option<i32>,
+    /// The search for a seat that opens it, and the how manieth that is.
+    pub sought: Option<(String, i64)>,
+}
+
+/// Which sessions are looked for.
+#[derive(Clone, Debug, Default)]
+pub struct Sought {
+    /// Of this charter.
+    pub charter: Option<String>,
+    /// With all of these labels, each as `name=value`.
+    pub labels: Vec<String>,
+    /// With a seat that is free, and open.
+    pub has_free_seats: bool,
+    /// After this id.
+    pub after: Option<String>,
 }
 
 /// A session as a whole, as it is carried from one database to another.
@@ -73,8 +101,10 @@ pub struct Whole {
     pub updates: Vec<(u64, String, bool)>,
     /// The remembered refusals, in order: client, `n`, the `seq` before it, the problem as JSON.
     pub refusals: Vec<(Uuid, u64, u64, String)>,
-    /// What the client ids behind Idempotency-Keys are made with.
+    /// What the client ids behind Idempotency-Keys are made with, and draws.
     pub secret: Uuid,
+    /// By what it is found, each as `name=value`.
+    pub labels: Vec<String>,
 }
 
 /// Who asks for a session.
@@ -126,6 +156,7 @@ impl Store {
         charter: String,
         version: i32,
         opening: Option<String>,
+        findable: Findable,
         once: Option<OnceCall>,
     ) -> Result<SessionRow, StoreError> {
         use sessions::dsl;
@@ -136,6 +167,10 @@ impl Store {
                 dsl::charter.eq(charter),
                 dsl::version.eq(version),
                 dsl::opening.eq(opening),
+                dsl::labels.eq(findable.labels),
+                dsl::free_seats.eq(findable.free_seats),
+                dsl::sought.eq(findable.sought.as_ref().map(|(search, _)| search)),
+                dsl::sought_no.eq(findable.sought.as_ref().map(|(_, no)| no)),
             );
             let insert = diesel::insert_into(sessions::table).values(row);
             Ok(insert.returning(SessionRow::as_returning()).get_result(conn)?)
@@ -162,10 +197,10 @@ impl Store {
     /// charter.
     pub async fn sessions(
         &self,
-        charter: Option<String>,
-        after: Option<String>,
+        sought: Sought,
         page: i64,
     ) -> Result<Vec<(SessionRow, u64, String)>, StoreError> {
+        let Sought { charter, labels, has_free_seats, after } = sought;
         self.run(move |conn| {
             let mut query = sessions::table
                 .inner_join(
@@ -180,6 +215,13 @@ impl Store {
             }
             if let Some(after) = after {
                 query = query.filter(sessions::id.gt(after));
+            }
+            if !labels.is_empty() {
+                query = query.filter(sessions::labels.contains(labels));
+            }
+            if has_free_seats {
+                let is_free = sessions::free_seats.gt(0).and(sessions::status.eq("open"));
+                query = query.filter(is_free);
             }
             let rows: Vec<(SessionRow, String)> =
                 query.order(sessions::id).limit(page).load(conn)?;
@@ -196,6 +238,48 @@ impl Store {
                 (row, unsigned(seq), title)
             };
             Ok(rows.into_iter().map(with_seq).collect())
+        })
+        .await
+    }
+
+    /// The sessions of a charter with exactly these labels that are open and have free seats, the
+    /// oldest first, at most `most`; and how many a search has opened so far.
+    pub async fn with_free_seats(
+        &self,
+        charter: String,
+        labels: Vec<String>,
+        search: String,
+        most: i64,
+    ) -> Result<(Vec<String>, i64), StoreError> {
+        self.run(move |conn| {
+            let found = sessions::table
+                .filter(sessions::charter.eq(charter).and(sessions::labels.eq(labels)))
+                .filter(sessions::free_seats.gt(0).and(sessions::status.eq("open")))
+                .order(sessions::ord)
+                .select(sessions::id)
+                .limit(most)
+                .load(conn)?;
+            let last: Option<i64> = sessions::table
+                .filter(sessions::sought.eq(search))
+                .select(max(sessions::sought_no))
+                .first(conn)?;
+            Ok((found, last.unwrap_or(0)))
+        })
+        .await
+    }
+
+    /// Notes how many seats of a session are free, unless another process owns it.
+    pub async fn note_free_seats(
+        &self,
+        session: i64,
+        epoch: u64,
+        free: i32,
+    ) -> Result<(), StoreError> {
+        self.run(move |conn| {
+            let own = sessions::table
+                .filter(sessions::ord.eq(session).and(sessions::epoch.eq(signed(epoch))));
+            diesel::update(own).set(sessions::free_seats.eq(free)).execute(conn)?;
+            Ok(())
         })
         .await
     }
@@ -481,6 +565,7 @@ fn whole(conn: &mut PgConnection, id: &str) -> Result<Option<Whole>, StoreError>
         opening: row.opening,
         epoch: unsigned(row.epoch),
         secret: row.secret,
+        labels: row.labels,
     }))
 }
 
@@ -495,6 +580,7 @@ fn bring_in(conn: &mut PgConnection, whole: &Whole) -> Result<SessionRow, StoreE
         sessions::epoch.eq(signed(whole.epoch)),
         sessions::kept_from.eq(kept_from),
         sessions::secret.eq(whole.secret),
+        sessions::labels.eq(&whole.labels),
     );
     let row: SessionRow = diesel::insert_into(sessions::table)
         .values(row)

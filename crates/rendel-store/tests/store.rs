@@ -12,8 +12,8 @@ use diesel::connection::SimpleConnection as _;
 use diesel::{Connection as _, PgConnection, RunQueryDsl as _};
 use rendel_core::{ClientKey, Problem, ProblemKind};
 use rendel_store::{
-    Append, Claim, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError, NewRevocation, Note,
-    RefusalRow, Store, StoreError, UpdateRow, WriteError,
+    Append, Claim, Findable, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError,
+    NewRevocation, Note, RefusalRow, Sought, Store, StoreError, UpdateRow, WriteError,
 };
 use tempfile::TempDir;
 use uuid::Uuid;
@@ -129,7 +129,10 @@ async fn with_session(url: &str) -> (Store, i64) {
         .publish_charter("headcount".into(), 1, "Headcount".into(), CHARTER.into(), note())
         .await
         .unwrap();
-    let row = store.open_session("gate".into(), "headcount".into(), 1, None, None).await.unwrap();
+    let row = store
+        .open_session("gate".into(), "headcount".into(), 1, None, Findable::default(), None)
+        .await
+        .unwrap();
     (store, row.ord)
 }
 
@@ -169,7 +172,10 @@ async fn appends_of_many_sessions_are_all_there_in_order_whichever_way_they_went
         JournalWriter::start(&database.url(), move |rows, _| told.send(rows).unwrap_or_default())
             .unwrap();
     for n in 2..=40 {
-        store.open_session(format!("s{n}"), "headcount".into(), 1, None, None).await.unwrap();
+        store
+            .open_session(format!("s{n}"), "headcount".into(), 1, None, Findable::default(), None)
+            .await
+            .unwrap();
     }
     let mut waiting = Vec::new();
     for session in 1..=40 {
@@ -194,8 +200,11 @@ async fn appends_of_many_sessions_are_all_there_in_order_whichever_way_they_went
 async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_it_sent_after() {
     let database = Database::start();
     let (store, session) = with_session(&database.url()).await;
-    let bystander =
-        store.open_session("east".into(), "headcount".into(), 1, None, None).await.unwrap().ord;
+    let bystander = store
+        .open_session("east".into(), "headcount".into(), 1, None, Findable::default(), None)
+        .await
+        .unwrap()
+        .ord;
     // Few rows go in as one statement, many by COPY, and refusals in a transaction: each way is
     // fenced.
     for (round, rows) in [(0i64, 2), (1, 600)] {
@@ -321,8 +330,11 @@ async fn an_append_to_a_session_that_is_being_taken_over_fails_alone_and_can_be_
 {
     let database = Database::start();
     let (store, session) = with_session(&database.url()).await;
-    let bystander =
-        store.open_session("east".into(), "headcount".into(), 1, None, None).await.unwrap().ord;
+    let bystander = store
+        .open_session("east".into(), "headcount".into(), 1, None, Findable::default(), None)
+        .await
+        .unwrap()
+        .ord;
     let mut taking = connect(&database.url());
     for rows in [2i64, 600] {
         let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
@@ -639,8 +651,11 @@ async fn a_journal_of_the_older_form_is_read_in_the_present_one() {
     let charter = "charter = \"rows\"\nversion = 1\n[state.rows]\nkind = \
         \"set\"\n[state.steps]\nkind = \"list\"\n";
     store.publish_charter("rows".into(), 1, "Rows".into(), charter.into(), note()).await.unwrap();
-    let session =
-        store.open_session("rows".into(), "rows".into(), 1, None, None).await.unwrap().ord;
+    let session = store
+        .open_session("rows".into(), "rows".into(), 1, None, Findable::default(), None)
+        .await
+        .unwrap()
+        .ord;
     // As an earlier version wrote them; the value of the third only looks like an edit.
     let effects = [
         r#"{"at":"/rows","op":"insert","value":"north"},{"at":"/rows","op":"insert","value":"west"}"#,
@@ -691,7 +706,9 @@ async fn names_are_taken_once_and_lists_come_in_pages() {
         store.publish_charter("headcount".into(), 1, "Other".into(), "other".into(), note()).await;
     assert!(matches!(again, Err(StoreError::Exists)));
     assert!(matches!(
-        store.open_session("gate".into(), "headcount".into(), 1, None, None).await,
+        store
+            .open_session("gate".into(), "headcount".into(), 1, None, Findable::default(), None)
+            .await,
         Err(StoreError::Exists)
     ));
     store
@@ -705,15 +722,22 @@ async fn names_are_taken_once_and_lists_come_in_pages() {
     );
     assert!(store.charter("headcuont".into(), None).await.unwrap().is_none());
     for n in 0..5 {
-        store.open_session(format!("s{n}"), "headcount".into(), 2, None, None).await.unwrap();
+        store
+            .open_session(format!("s{n}"), "headcount".into(), 2, None, Findable::default(), None)
+            .await
+            .unwrap();
     }
-    let page = store.sessions(None, Some("gate".into()), 3).await.unwrap();
+    let of = |charter: &str| Sought { charter: Some(charter.into()), ..Sought::default() };
+    let page = store
+        .sessions(Sought { after: Some("gate".into()), ..Sought::default() }, 3)
+        .await
+        .unwrap();
     assert_eq!(
         page.iter().map(|(row, ..)| row.id.as_str()).collect::<Vec<_>>(),
         ["s0", "s1", "s2"]
     );
-    assert_eq!(store.sessions(Some("headcount".into()), None, 10).await.unwrap().len(), 6);
-    assert_eq!(store.sessions(Some("other".into()), None, 10).await.unwrap().len(), 0);
+    assert_eq!(store.sessions(of("headcount"), 10).await.unwrap().len(), 6);
+    assert_eq!(store.sessions(of("other"), 10).await.unwrap().len(), 0);
 }
 
 #[test]

@@ -61,6 +61,56 @@ pub struct OpenSession {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Object>)]
     pub opening: Option<Value>,
+    /// By what it is found: labels that its charter names, each with a value of 1 to 64 characters.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: BTreeMap<String, String>,
+}
+
+/// A seat that is looked for.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FindSeat {
+    /// The charter of its session, which is of the newest version if it is opened for this.
+    #[schema(example = "windfall")]
+    pub charter: String,
+    /// The labels of its session, which has these and no others.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: BTreeMap<String, String>,
+    /// The participant's id.
+    #[schema(example = "oda")]
+    pub sub: String,
+    /// The name shown to everyone; the id where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// One of the charter's roles.
+    #[schema(example = "player")]
+    pub role: String,
+    /// That seat; any where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seat: Option<String>,
+    /// What a session opens with that is opened for this.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub opening: Option<Value>,
+    /// Seconds that the token is good for, 1 to 2,592,000; 3,600 where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 2_592_000)]
+    pub expires_in: Option<u64>,
+}
+
+/// A seat that was found.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FoundSeat {
+    /// The session.
+    pub session: String,
+    /// The seat, which is kept for as long as the charter's `reserve` says.
+    pub seat: String,
+    /// Whether the session was opened for this.
+    pub opened: bool,
+    /// The participant's token.
+    pub token: String,
+    /// When it ends, RFC 3339.
+    pub expires: String,
 }
 
 /// A session as the backend sees it.
@@ -105,6 +155,12 @@ pub struct SessionInfo {
     /// to let through was refused.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub expression_faults: Vec<String>,
+    /// By what it is found.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: BTreeMap<String, String>,
+    /// How many seats are free, where it has seats.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub free_seats: Option<u32>,
 }
 
 /// How a session is frozen.

@@ -84,6 +84,14 @@ pub(crate) enum Command {
     },
 }
 
+/// Reads `NAME=VALUE`.
+fn label(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text
+        .split_once('=')
+        .ok_or_else(|| "a label is NAME=VALUE, such as level=easy".to_owned())?;
+    Ok((name.to_owned(), value.to_owned()))
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct ServeArgs {
     /// Where to listen [default: 127.0.0.1:7460].
@@ -372,6 +380,44 @@ pub(crate) enum SessionCommand {
         /// A file with the initial state as plain JSON.
         #[arg(long, value_name = "FILE")]
         opening: Option<PathBuf>,
+        /// A label of the charter that it is found by; may be given several times.
+        #[arg(long, value_name = "NAME=VALUE", value_parser = label)]
+        label: Vec<(String, String)>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Find the sessions of a charter by their labels and free seats.
+    Find {
+        /// The name of the charter.
+        charter: String,
+        /// A label that it has; may be given several times.
+        #[arg(long, value_name = "NAME=VALUE", value_parser = label)]
+        label: Vec<(String, String)>,
+        /// Only those that are open and have a free seat.
+        #[arg(long)]
+        free_seats: bool,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Find a seat in a session of a charter, or open one, and print a token to come with.
+    Seat {
+        /// The name of the charter.
+        charter: String,
+        /// A label of its session, which has these and no others; may be given several times.
+        #[arg(long, value_name = "NAME=VALUE", value_parser = label)]
+        label: Vec<(String, String)>,
+        /// The participant's id.
+        #[arg(long)]
+        sub: String,
+        /// The name shown to everyone; the id where it is left out.
+        #[arg(long)]
+        name: Option<String>,
+        /// One of the charter's roles.
+        #[arg(long)]
+        role: String,
+        /// That seat; any where it is left out.
+        #[arg(long)]
+        seat: Option<String>,
         #[command(flatten)]
         reach: Reach,
     },

@@ -99,6 +99,8 @@ pub struct SessionRules {
     pub retain: Option<Duration>,
     /// The role of who comes without a token; where it is none, nobody does.
     pub guests: Option<String>,
+    /// The names of labels that sessions are opened and found with.
+    pub labels: Vec<String>,
 }
 
 /// What bounds the sessions of a charter.
@@ -274,6 +276,32 @@ impl Charter {
         role == Actor::SERVICE || self.roles.contains_key(role)
     }
 
+    /// Refuses labels that the charter does not name, or values that are none.
+    pub fn check_labels(&self, labels: &BTreeMap<String, String>) -> Result<(), Problem> {
+        let names = &self.session.labels;
+        for (name, value) in labels {
+            if !names.contains(name) {
+                let detail = match names[..] {
+                    [] => "The charter names no [session] labels.".to_owned(),
+                    _ => format!(
+                        "The charter has the labels {}; {name:?} is none.",
+                        names.join(", ")
+                    ),
+                };
+                let meant = nearest(name, names.iter().map(String::as_str));
+                return Err(Problem::new(ProblemKind::OutOfBounds, detail).did_you_mean(meant));
+            }
+            let chars = value.chars().count();
+            if !(1..=LABEL).contains(&chars) || value.chars().any(char::is_control) {
+                let detail = format!(
+                    "The label {name:?} has 1 to {LABEL} characters, none a control character."
+                );
+                return Err(Problem::new(ProblemKind::OutOfBounds, detail));
+            }
+        }
+        Ok(())
+    }
+
     /// Whether there are seats.
     pub fn has_seats(&self) -> bool {
         self.play.seats.is_some()
@@ -408,8 +436,10 @@ impl SessionRules {
         let tick = section.duration("tick", 0..=10_000).unwrap_or(standard.tick);
         let idle = section.duration("idle", 1_000..=86_400_000).unwrap_or(standard.idle);
         let retain = section.duration("retain", 60_000..=3_650 * 86_400_000);
+        let has_labels = section.has("labels");
+        let labels = if has_labels { section.names("labels", MOST_LABELS) } else { Vec::new() };
         section.finish();
-        Self { participants, tick, idle, retain, guests }
+        Self { participants, tick, idle, retain, guests, labels }
     }
 }
 
@@ -421,9 +451,15 @@ impl Default for SessionRules {
             idle: Duration::from_secs(600),
             retain: None,
             guests: None,
+            labels: Vec::new(),
         }
     }
 }
+
+/// Labels of one session.
+const MOST_LABELS: usize = 16;
+/// Characters of the value of one.
+const LABEL: usize = 64;
 
 /// More updates than any session has.
 const EVER: i64 = 1_000_000_000_000;

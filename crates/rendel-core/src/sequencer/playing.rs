@@ -492,6 +492,31 @@ impl Sequencer {
         is_due.then(|| self.of_seats("give").with("seat", seat).with("to", who))
     }
 
+    /// How many seats are free, where the charter has seats.
+    pub fn free_seats(&self) -> Option<usize> {
+        let (field, seats) = self.present.state.seats(&self.charter)?;
+        Some(field.names().iter().filter(|seat| seats.by(seat).is_none()).count())
+    }
+
+    /// The seat that somebody has, or that is free for them, with the edit that gives it to them.
+    pub fn seat_for(
+        &self,
+        who: &str,
+        wanted: Option<&str>,
+    ) -> Result<(String, Option<Edit>), Problem> {
+        let taken = || Problem::new(ProblemKind::SeatTaken, "No seat is free.");
+        let (field, seats) = self.present.state.seats(&self.charter).ok_or_else(taken)?;
+        if let Some(own) = seats.seat_of(who) {
+            return Ok((own.to_owned(), None));
+        }
+        let is_free = |seat: &&String| {
+            seats.by(seat).is_none() && wanted.is_none_or(|wanted| wanted == seat.as_str())
+        };
+        let seat = field.names().iter().find(is_free).ok_or_else(taken)?;
+        let give = self.of_seats("give").with("seat", seat.as_str()).with("to", who);
+        Ok((seat.clone(), Some(give)))
+    }
+
     /// When the next seat that is kept for somebody becomes free, in milliseconds since 1970 UTC.
     pub(super) fn next_lapse(&self) -> Option<u64> {
         self.present.state.seats(&self.charter)?.1.next_lapse()

@@ -256,7 +256,7 @@ impl World {
             Output::Report(Report::Unpatched(why)) => {
                 return Err(format!("an update could not be told as a patch: {why}"));
             }
-            Output::Report(_) | Output::ForgetRefusals => {}
+            Output::Report(_) | Output::ForgetRefusals | Output::FreeSeats(_) => {}
             Output::Stopped => self.leave(host)?,
         }
         Ok(())

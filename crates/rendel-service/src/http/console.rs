@@ -38,7 +38,7 @@ pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Sh
         app.store.note(Note::of_service("failed to sign in to the console", detail)).await?;
         return Err(Failure(Problem::new(ProblemKind::BadToken, "This is not the service key.")));
     }
-    let (id, secret) = app.seats.take()?;
+    let (id, secret) = app.sign_ins.take()?;
     app.store
         .note(Note::of_service("signed in to the console", json!({ "address": address })))
         .await?;
@@ -51,8 +51,9 @@ pub(crate) async fn sign_in(request: HttpRequest, payload: web::Payload, app: Sh
 #[utoipa::path(tag = "service", responses((status = 200, body = SignedIn)))]
 #[get("/console")]
 pub(crate) async fn signed_in(request: HttpRequest, app: Shared) -> HttpResponse {
-    let seat = request.cookie(COOKIE).and_then(|cookie| app.seats.find(cookie.value()));
-    let signed_in = SignedIn { signed_in: seat.is_some(), secret: seat.map(|seat| seat.secret) };
+    let known = request.cookie(COOKIE).and_then(|cookie| app.sign_ins.find(cookie.value()));
+    let signed_in =
+        SignedIn { signed_in: known.is_some(), secret: known.map(|known| known.secret) };
     HttpResponse::Ok().insert_header(("Cache-Control", "no-store")).json(signed_in)
 }
 
@@ -62,7 +63,7 @@ pub(crate) async fn signed_in(request: HttpRequest, app: Shared) -> HttpResponse
 pub(crate) async fn sign_out(request: HttpRequest, app: Shared) -> Answer {
     backend(&request, &app)?;
     if let Some(cookie) = request.cookie(COOKIE) {
-        app.seats.give_up(cookie.value());
+        app.sign_ins.give_up(cookie.value());
     }
     let mut gone = cookie(&request, "");
     gone.set_max_age(Duration::ZERO);

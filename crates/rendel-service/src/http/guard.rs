@@ -78,6 +78,8 @@ fn keep_apart<B>(answered: &mut ServiceResponse<B>) {
 fn is_backend(request: &HttpRequest, app: &App) -> bool {
     match bearer(request) {
         Ok(Some(token)) => app.keys.is_service(token),
-        _ => request.cookie(COOKIE).is_some_and(|cookie| app.seats.find(cookie.value()).is_some()),
+        _ => {
+            request.cookie(COOKIE).is_some_and(|cookie| app.sign_ins.find(cookie.value()).is_some())
+        }
     }
 }

@@ -13,6 +13,7 @@ pub(crate) mod lines;
 mod once;
 pub(crate) mod participants;
 pub(crate) mod people;
+pub(crate) mod seats;
 pub(crate) mod service;
 pub(crate) mod sessions;
 pub(crate) mod state;
@@ -62,6 +63,7 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(sessions::list)
                 .service(sessions::show)
                 .service(sessions::ensure)
+                .service(seats::find)
                 .service(tokens::issue)
                 .service(life::import)
                 .service(life::freeze)

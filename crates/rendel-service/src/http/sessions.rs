@@ -1,9 +1,11 @@
 //! Sessions, as the backend manages them.
 
+use std::collections::BTreeMap;
+
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, post, put, web};
 use rendel_core::{Charter, Problem, ProblemKind, Sequencer};
-use rendel_store::{OnceCall, SessionRow, StoreError};
+use rendel_store::{Findable, OnceCall, SessionRow, Sought, StoreError};
 use rendel_wire::decode_object;
 use rendel_wire::http::{OpenSession, SessionInfo, SessionList};
 use serde::Deserialize;
@@ -97,10 +99,28 @@ async fn keep(
     let Some(row) = row else { return Err(no_charter(app, &asked.charter, version).await) };
     let charter = Charter::parse(&row.source)
         .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
-    Sequencer::open(charter.into(), asked.opening.as_ref())?;
+    let findable = findable(charter, &asked, None)?;
     let opening = asked.opening.map(|opening| opening.to_string());
-    let opened = app.store.open_session(id.clone(), row.name, row.version, opening, once).await;
+    let opened =
+        app.store.open_session(id.clone(), row.name, row.version, opening, findable, once).await;
     kept(&id, opened).map(drop)
+}
+
+/// By what a session is found that is to be opened like this. Refused where it cannot be.
+pub(super) fn findable(
+    charter: Charter,
+    asked: &OpenSession,
+    sought: Option<(String, i64)>,
+) -> Result<Findable, Problem> {
+    charter.check_labels(&asked.labels)?;
+    let sequencer = Sequencer::open(charter.into(), asked.opening.as_ref())?;
+    let free = sequencer.free_seats().map(|free| i32::try_from(free).unwrap_or(i32::MAX));
+    Ok(Findable { labels: in_words(&asked.labels), free_seats: free, sought })
+}
+
+/// Labels as they are stored, in the order of their names.
+pub(super) fn in_words(labels: &BTreeMap<String, String>) -> Vec<String> {
+    labels.iter().map(|(name, value)| format!("{name}={value}")).collect()
 }
 
 /// What became of a session that was to be kept under an id.
@@ -125,6 +145,11 @@ pub(crate) struct Filter {
     charter: Option<String>,
     /// The page after this id.
     after: Option<String>,
+    /// Only sessions with these labels, as `level=easy`, joined by commas.
+    label: Option<String>,
+    /// Only sessions that are open and have a free seat.
+    #[serde(rename = "free-seats")]
+    free_seats: Option<bool>,
 }
 
 /// Lists sessions by id, a hundred at a time, with the participants present.
@@ -132,8 +157,16 @@ pub(crate) struct Filter {
 #[get("/sessions")]
 pub(crate) async fn list(request: HttpRequest, filter: web::Query<Filter>, app: Shared) -> Answer {
     backend(&request, &app)?;
-    let Filter { charter, after } = filter.into_inner();
-    let rows = app.store.sessions(charter, after, PAGE).await?;
+    let Filter { charter, after, label, free_seats } = filter.into_inner();
+    let labels: Vec<String> =
+        label.iter().flat_map(|labels| labels.split(',')).map(str::to_owned).collect();
+    if let Some(wrong) = labels.iter().find(|label| !label.contains('=')) {
+        let detail =
+            format!("\"label\" is given as NAME=VALUE, such as level=easy; not {wrong:?}.");
+        return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
+    }
+    let sought = Sought { charter, labels, has_free_seats: free_seats == Some(true), after };
+    let rows = app.store.sessions(sought, PAGE).await?;
     let after =
         (rows.len() as i64 == PAGE).then(|| rows.last().map(|(row, ..)| row.id.clone())).flatten();
     let mut sessions = Vec::with_capacity(rows.len());
@@ -182,6 +215,13 @@ async fn info(app: &App, row: SessionRow, seq: u64, title: String) -> SessionInf
         agreed_seq: figures.map_or(0, |figures| figures.agreed_seq),
         remembered: figures.map_or(0, |figures| figures.remembered),
         differed: figures.map_or(0, |figures| figures.differed),
+        labels: row
+            .labels
+            .iter()
+            .filter_map(|label| label.split_once('='))
+            .map(|(name, value)| (name.to_owned(), value.to_owned()))
+            .collect(),
+        free_seats: row.free_seats.and_then(|free| u32::try_from(free).ok()),
         opened: row.opened.to_rfc3339_opts(chrono::SecondsFormat::Secs, true),
         id: row.id,
     }

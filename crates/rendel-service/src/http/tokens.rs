@@ -32,11 +32,7 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
     let asked: IssueToken = decode_object(&body)?;
     check_name("sub", &asked.sub, 128)?;
     asked.name.iter().try_for_each(|name| check_name("name", name, 128))?;
-    let seconds = asked.expires_in.unwrap_or(STANDARD_SECONDS);
-    if !(1..=MOST_SECONDS).contains(&seconds) {
-        let detail = format!("\"expires_in\" goes from 1 to {MOST_SECONDS} seconds.");
-        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
-    }
+    let seconds = check_seconds(asked.expires_in)?;
     if asked.sub == Actor::SERVICE {
         let detail = "\"service\" is the backend itself; choose another id.";
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
@@ -53,6 +49,16 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
     let act = async |call| Ok(app.store.note(note.by_call(call)).await?);
     let (claims, _) = once(&app, call.as_ref(), claims, act).await?;
     Ok(HttpResponse::Created().json(signed(&app, &claims)?))
+}
+
+/// For how long a token is to be good.
+pub(super) fn check_seconds(expires_in: Option<u64>) -> Result<u64, Problem> {
+    let seconds = expires_in.unwrap_or(STANDARD_SECONDS);
+    if (1..=MOST_SECONDS).contains(&seconds) {
+        return Ok(seconds);
+    }
+    let detail = format!("\"expires_in\" goes from 1 to {MOST_SECONDS} seconds.");
+    Err(Problem::new(ProblemKind::OutOfBounds, detail))
 }
 
 pub(super) fn issued(
@@ -87,7 +93,7 @@ async fn charter_of(app: &App, session: &str) -> Result<Charter, Failure> {
     Ok(charter.ok_or_else(unread)?)
 }
 
-fn check_role(charter: &Charter, role: &str) -> Result<(), Failure> {
+pub(super) fn check_role(charter: &Charter, role: &str) -> Result<(), Failure> {
     if role != Actor::SERVICE && charter.has_role(role) {
         return Ok(());
     }

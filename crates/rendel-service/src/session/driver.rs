@@ -367,6 +367,7 @@ impl Driver {
             }
             Output::Keep(snapshot) => self.store.keep(*snapshot),
             Output::ForgetRefusals => self.store.forget_refusals(),
+            Output::FreeSeats(free) => self.store.note_free_seats(free),
             Output::Report(report) => self.report(report),
             Output::Stopped => self.has_stopped = true,
         }

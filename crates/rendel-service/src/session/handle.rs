@@ -292,6 +292,19 @@ impl SessionHandle {
         self.call(Call::May { actor, edit }, None, may).await
     }
 
+    /// Puts somebody on that seat, or on one that is free; gives which.
+    pub(crate) async fn give_seat(
+        &self,
+        who: String,
+        seat: Option<String>,
+    ) -> Result<String, Problem> {
+        let given = |answer| match answer {
+            Answer::Seat(seat) => Some(seat),
+            _ => None,
+        };
+        self.call(Call::Seat { who, seat }, None, given).await
+    }
+
     pub(crate) async fn who(&self) -> Result<ParticipantList, Problem> {
         let who = |answer| match answer {
             Answer::Who(list) => Some(list),

@@ -97,6 +97,18 @@ impl StoreSide {
         });
     }
 
+    /// Notes how many seats are free, for whoever looks for one.
+    pub(super) fn note_free_seats(&self, free: usize) {
+        let (store, ord, epoch) = (self.app.store.clone(), self.ord, self.epoch);
+        let free = i32::try_from(free).unwrap_or(i32::MAX);
+        tokio::spawn(async move {
+            // Whoever looks asks the session itself; it is noted anew with the next change.
+            if let Err(error) = store.note_free_seats(ord, epoch, free).await {
+                tracing::debug!(%error, "the free seats were not noted");
+            }
+        });
+    }
+
     pub(super) async fn append(
         &mut self,
         append: u64,

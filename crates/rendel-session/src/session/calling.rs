@@ -42,6 +42,10 @@ impl Session {
             Ask::Read { reader, path } => self.read(call, &reader, path.as_ref()),
             Ask::Reset { actor, n, opening } => self.reset(call, &actor, n, opening),
             Ask::Stand { by, standing } => self.stand(call, by, standing),
+            Ask::Seat { who, seat } => {
+                let result = self.give_seat(&who, seat.as_deref()).map(Answer::Seat);
+                self.answer_in_turn(call, result, &Reader::service());
+            }
             Ask::Figures => {
                 let figures = self.figures();
                 self.answer(call, Ok(Answer::Figures(figures)), &Reader::service());

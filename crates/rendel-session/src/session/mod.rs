@@ -179,6 +179,7 @@ impl Session {
             return;
         }
         self.seat();
+        self.tell_free_seats();
         self.receive_arrivals();
         let (append, waiting) = self.order.close_batch();
         self.outputs.extend(append);
@@ -209,6 +210,7 @@ impl Session {
             && self.arrivals.is_empty()
             && self.gates.is_empty()
             && self.held.is_empty()
+            && self.next_act().is_none()
             && self.outputs.is_empty()
             && self.order.is_quiet()
     }

@@ -57,6 +57,7 @@ impl Session {
         }
         self.say_what_was_kept();
         self.seating.is_due = true;
+        self.seating.told = None;
     }
 
     fn answer_after_recovery(&mut self, one: Waiting) {

@@ -3,9 +3,13 @@
 
 use std::collections::BTreeMap;
 
+use rendel_core::{Edit, Problem};
+
 use super::Session;
 use crate::input::Status;
 use crate::order::Origin;
+use crate::output::Output;
+use crate::problems::{ended, unavailable};
 
 /// What is to be done before anything else is settled.
 #[derive(Debug, Default)]
@@ -14,6 +18,8 @@ pub(super) struct Seating {
     pub(super) is_due: bool,
     /// Seats that tokens promise to those who came.
     pub(super) promised: BTreeMap<String, String>,
+    /// How many seats were said to be free.
+    pub(super) told: Option<usize>,
 }
 
 impl Session {
@@ -40,7 +46,29 @@ impl Session {
         }
     }
 
-    fn act(&mut self, edits: Vec<rendel_core::Edit>) {
+    /// Puts somebody on a seat; gives which.
+    pub(super) fn give_seat(&mut self, who: &str, seat: Option<&str>) -> Result<String, Problem> {
+        if self.standing.status == Status::Ended {
+            return Err(ended());
+        }
+        if !self.may_act() {
+            return Err(unavailable());
+        }
+        let (seat, edit) = self.order.sequencer().seat_for(who, seat)?;
+        self.act(edit.into_iter().collect());
+        Ok(seat)
+    }
+
+    /// Says how many seats are free, where that is another number than was said last.
+    pub(super) fn tell_free_seats(&mut self) {
+        let free = self.order.sequencer().free_seats();
+        if let Some(free) = free.filter(|_| free != self.seating.told && !self.order.is_adrift()) {
+            self.seating.told = Some(free);
+            self.outputs.push(Output::FreeSeats(free));
+        }
+    }
+
+    fn act(&mut self, edits: Vec<Edit>) {
         if edits.is_empty() {
             return;
         }

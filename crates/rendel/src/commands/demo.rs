@@ -72,8 +72,13 @@ fn names() -> Vec<String> {
 async fn open(api: &Api, name: &str) -> Result<()> {
     publish(api, &file(&format!("charters/{name}.toml"))?).await?;
     let opening = serde_json::from_str(&file(&format!("data/{name}.json"))?).ok();
-    let asked =
-        OpenSession { id: Some(name.to_owned()), charter: name.to_owned(), version: None, opening };
+    let asked = OpenSession {
+        id: Some(name.to_owned()),
+        charter: name.to_owned(),
+        version: None,
+        opening,
+        labels: std::collections::BTreeMap::new(),
+    };
     match api.post_json::<SessionInfo>("/sessions", &asked).await {
         Ok(_) => Ok(()),
         Err(error)

@@ -5,8 +5,9 @@ use std::path::Path;
 use anyhow::{Context as _, Result, bail};
 use rendel_core::Settled;
 use rendel_wire::http::{
-    ConnectionInfo, ConnectionList, ForgottenParticipant, FreezeSession, IssueToken, OpenSession,
-    ParticipantRecord, ResetSession, RevokeTokens, SessionInfo, SessionList, TokenAnswer,
+    ConnectionInfo, ConnectionList, FindSeat, ForgottenParticipant, FoundSeat, FreezeSession,
+    IssueToken, OpenSession, ParticipantRecord, ResetSession, RevokeTokens, SessionInfo,
+    SessionList, TokenAnswer,
 };
 use serde_json::Value;
 
@@ -17,33 +18,75 @@ use crate::words::{counted, update_in_words};
 
 pub(crate) async fn run(command: SessionCommand, out: Out) -> Result<()> {
     match command {
-        SessionCommand::Open { charter, id, version, opening, reach } => {
+        SessionCommand::Open { charter, id, version, opening, label, reach } => {
             let opening = opening.as_deref().map(read_json).transpose()?;
-            let asked = OpenSession { id, charter, version, opening };
+            let labels = label.into_iter().collect();
+            let asked = OpenSession { id, charter, version, opening, labels };
             let info: SessionInfo = Api::backend(&reach)?.post_json("/sessions", &asked).await?;
             out.value(&info, || format!("{0} is open. Take part: rendel enter {0}", info.id));
             Ok(())
         }
+        SessionCommand::Find { charter, label, free_seats, reach } => {
+            let api = Api::backend(&reach)?;
+            let label: Vec<String> =
+                label.into_iter().map(|(name, value)| format!("{name}={value}")).collect();
+            let label = (!label.is_empty()).then(|| label.join(","));
+            let wanted = [
+                ("charter", Some(charter)),
+                ("label", label),
+                ("free-seats", free_seats.then(|| "true".to_owned())),
+            ];
+            let found = listed(&api, &wanted).await?;
+            if out.is_json() {
+                found.iter().for_each(|info| out.value(info, String::new));
+            } else if found.is_empty() {
+                out.note(
+                    "No such session. Look for a seat to open one: rendel session seat CHARTER",
+                );
+            } else {
+                let rows = found.into_iter().map(|info| {
+                    let labels: Vec<String> =
+                        info.labels.iter().map(|(name, value)| format!("{name}={value}")).collect();
+                    let free =
+                        info.free_seats.map_or_else(|| "-".to_owned(), |free| free.to_string());
+                    vec![
+                        info.id,
+                        labels.join(" "),
+                        free,
+                        info.participants.to_string(),
+                        info.status,
+                    ]
+                });
+                out.table(
+                    &["SESSION", "LABELS", "FREE SEATS", "PRESENT", "STATUS"],
+                    &[2, 3],
+                    rows.collect(),
+                );
+            }
+            Ok(())
+        }
+        SessionCommand::Seat { charter, label, sub, name, role, seat, reach } => {
+            let asked = FindSeat {
+                charter,
+                labels: label.into_iter().collect(),
+                sub,
+                name,
+                role,
+                seat,
+                opening: None,
+                expires_in: None,
+            };
+            let found: FoundSeat = Api::backend(&reach)?.post_json("/seats", &asked).await?;
+            if !out.is_json() {
+                let how = if found.opened { "opened for it" } else { "found" };
+                out.note(&format!("{}, {how}: the seat {}", found.session, found.seat));
+            }
+            out.value(&found, || found.token.clone());
+            Ok(())
+        }
         SessionCommand::List { charter, reach } => {
             let api = Api::backend(&reach)?;
-            let mut sessions = Vec::new();
-            let mut after: Option<String> = None;
-            loop {
-                let query: Vec<(&str, &String)> = charter
-                    .iter()
-                    .map(|charter| ("charter", charter))
-                    .chain(after.iter().map(|after| ("after", after)))
-                    .collect();
-                let pairs: Vec<String> =
-                    query.iter().map(|(name, value)| format!("{name}={value}")).collect();
-                let page: SessionList =
-                    api.read(api.get(&format!("/sessions?{}", pairs.join("&")))).await?;
-                sessions.extend(page.sessions);
-                after = page.after;
-                if after.is_none() {
-                    break;
-                }
-            }
+            let sessions = listed(&api, &[("charter", charter)]).await?;
             if out.is_json() {
                 sessions.iter().for_each(|info| out.value(info, String::new));
             } else if sessions.is_empty() {
@@ -233,6 +276,23 @@ fn in_words(info: &SessionInfo) -> String {
     .map(|(name, value)| format!("{name:<8} {value}"))
     .collect::<Vec<_>>()
     .join("\n")
+}
+
+/// All sessions that fit, page by page.
+async fn listed(api: &Api, wanted: &[(&str, Option<String>)]) -> Result<Vec<SessionInfo>> {
+    let mut sessions = Vec::new();
+    let mut after: Option<String> = None;
+    loop {
+        let mut query: Vec<(&str, String)> =
+            wanted.iter().filter_map(|(name, value)| Some((*name, value.clone()?))).collect();
+        query.extend(after.take().map(|after| ("after", after)));
+        let page: SessionList = api.read(api.get("/sessions").query(&query)).await?;
+        sessions.extend(page.sessions);
+        after = page.after;
+        if after.is_none() {
+            return Ok(sessions);
+        }
+    }
 }
 
 pub(crate) async fn token(command: TokenCommand, out: Out) -> Result<()> {

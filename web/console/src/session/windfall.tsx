@@ -188,21 +188,22 @@ function Basket({
       </legend>
       <div className="mt-2 flex h-32 w-full max-w-40 flex-wrap-reverse content-start items-end justify-center gap-1 rounded-b-[2.5rem] border-x-2 border-b-2 border-faint bg-sunk px-3 pb-3">
         {Array.from({ length: full }, (_, at) => {
-          const isThere = at < apples;
           const count = apples - at;
-          const isPicked = isThere && count <= picked;
+          const isPicked = count <= picked;
+          // biome-ignore lint/suspicious/noArrayIndexKey: an apple is known by its place
+          if (count < 1) return <span key={at} className="size-7" />;
           return (
             <button
               // biome-ignore lint/suspicious/noArrayIndexKey: an apple is known by its place
               key={at}
               type="button"
-              disabled={!isThere || !mayPick || count > 3}
+              disabled={!mayPick || count > 3}
               aria-label={`${counted(count, "apple")} of ${id}`}
               aria-pressed={isPicked}
               onClick={() => onPick(count === picked ? 0 : count)}
               className={`size-7 rounded-full border ${
-                isThere ? (isPicked ? "border-amber bg-amber" : "border-leaf bg-leaf") : "invisible"
-              } ${isThere && mayPick && count <= 3 ? "hover:ring-2 hover:ring-amber" : ""}`}
+                isPicked ? "border-amber bg-amber" : "border-leaf bg-leaf"
+              } ${mayPick && count <= 3 ? "hover:ring-2 hover:ring-amber" : ""}`}
             />
           );
         })}
