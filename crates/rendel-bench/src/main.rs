@@ -11,6 +11,7 @@ mod delivery;
 mod hostile;
 mod load;
 mod people;
+mod play;
 mod plot;
 mod relay;
 mod report;
@@ -41,7 +42,7 @@ enum Command {
         #[arg(long, default_value_t = 5)]
         seconds: u64,
         /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal,
-        /// late, slow, recovery, idle, beat, presence, guards, lookers, hostile.
+        /// late, slow, recovery, idle, beat, presence, guards, lookers, secrets, play, hostile.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -123,6 +124,9 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("guards") {
         people::guards(&mut report, time).await?;
+    }
+    if is_wanted("play") {
+        play::measure(&mut report).await?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;

@@ -126,7 +126,7 @@ impl Rendel {
             .unwrap_or(0.0))
     }
 
-    async fn post(&self, path: &str, body: String) -> Result<Value> {
+    pub(crate) async fn post(&self, path: &str, body: String) -> Result<Value> {
         let key = fs::read_to_string(self.dir.path().join("key"))?;
         let url = format!("http://127.0.0.1:{}/v1{path}", self.port);
         let response = self.http.post(url).bearer_auth(key.trim()).body(body).send().await?;

@@ -656,3 +656,52 @@ fn what_somebody_told_while_they_were_not_named_is_told_once_they_are() {
     let at = |what: &str| told.iter().position(|one| one == what);
     assert!(at("roster").is_some() && at("roster") < at("presence"), "{told:?}");
 }
+
+const POLL: &str = r#"
+charter = "orchard"
+version = 1
+[session]
+participants = 5000
+[roles.steward]
+edit = ["/**"]
+powers = ["unseal"]
+roster = "count"
+[roles.picker]
+edit = ["/**"]
+roster = "count"
+[state.blend]
+kind = "ballot"
+choices = ["dry", "sweet"]
+sealed = true
+"#;
+
+/// What each of many is shown of a cast costs them a blank update, and an unsealing is written once.
+#[test]
+fn an_unsealing_is_encoded_once_for_an_audience_however_many_are_in_it() {
+    let mut sizes = Vec::new();
+    for voters in [2u64, 300] {
+        let mut story = Story::with(POLL, &found(1));
+        story.enter(1, "keziah", "steward", None);
+        story.write();
+        for voter in 0..voters {
+            // Ids of different lengths, by which this test tells clients apart.
+            let who = format!("p{}", "x".repeat(usize::try_from(voter).unwrap()));
+            story.enter(10 + voter, &who, "picker", None);
+            story.write();
+        }
+        for voter in 0..2 {
+            let cast = Edit::new("/blend", "cast").with("choices", json!(["dry"]));
+            story.propose(10 + voter, 1, 0, cast);
+            let told = story.write();
+            for update in shown(&told).iter().filter(|frame| frame["type"] == "settled") {
+                assert_eq!(update["updates"][0]["effects"], json!([]), "{update}");
+            }
+        }
+        story.propose(1, 1, 0, Edit::new("/blend", "unseal"));
+        let told = story.write();
+        let updates = |output: &&Output| matches!(output, Output::Show { shown, .. } if matches!(shown.get(), Content::Updates { .. }));
+        sizes.push(told.iter().filter(updates).count());
+    }
+    assert_eq!(sizes[0], sizes[1], "once for each audience");
+    assert!(sizes[0] <= 2, "{sizes:?}");
+}

@@ -17,7 +17,13 @@ export type SessionInfo = {
   kept_from: number;
   frozen_except?: string[];
   expression_faults?: string[];
+  labels?: { [name: string]: string };
+  /** How many seats are free, where it has seats. */
+  free_seats?: number;
 };
+
+/** Which sessions are looked for. */
+export type Sought = { charter?: string; label?: string; freeSeats?: boolean };
 
 export type Here = {
   id: string;
@@ -139,8 +145,12 @@ export class Api {
         : { Authorization: `Bearer ${who.bearer}` };
   }
 
-  sessions(): Promise<{ sessions: SessionInfo[]; after?: string }> {
-    return this.#read("/v1/sessions");
+  sessions(sought: Sought = {}): Promise<{ sessions: SessionInfo[]; after?: string }> {
+    const query = new URLSearchParams();
+    if (sought.charter) query.set("charter", sought.charter);
+    if (sought.label) query.set("label", sought.label);
+    if (sought.freeSeats) query.set("free-seats", "true");
+    return this.#read(`/v1/sessions${query.size > 0 ? `?${query}` : ""}`);
   }
 
   session(id: string): Promise<SessionInfo> {

@@ -192,13 +192,25 @@ async fn the_past_of_a_session_is_looked_at_by_keyboard_and_its_connections_are_
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_session_is_edited_and_its_journal_grows_with_what_others_do() {
     let service = Service::start().await;
-    for name in ["headcount", "last-barrel", "slope-plan"] {
+    for name in ["headcount", "last-barrel", "slope-plan", "windfall"] {
         service.open_demo(name).await;
     }
     let browser = Browser::open(1280, 800).await;
     browser.sign_in(&service, "/").await;
     browser.reads("South slope plan").await;
     browser.picture("sessions").await;
+    // Of these one alone has seats, and they are free.
+    browser.find(By::XPath("//label[.='free seats']")).await.click().await.unwrap();
+    let rows = || async { browser.web.find_all(By::Css("tbody tr")).await.ok() };
+    until("only the game is left", async || (rows().await?.len() == 1).then_some(())).await;
+    browser.reads("Windfall").await;
+    browser
+        .find(By::Css("[aria-label='Only sessions of this charter']"))
+        .await
+        .send_keys("none")
+        .await
+        .unwrap();
+    browser.reads("No session is like that").await;
     browser.web.goto(format!("{}/sessions/slope-plan", service.server)).await.unwrap();
     let title = browser.find(By::Css("input[aria-label='/title']")).await;
     title.click().await.unwrap();
