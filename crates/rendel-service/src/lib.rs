@@ -35,6 +35,7 @@ mod ownership;
 mod queue;
 mod rate;
 mod revoked;
+mod searches;
 mod service;
 mod session;
 mod sign_ins;

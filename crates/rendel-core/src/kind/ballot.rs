@@ -19,9 +19,11 @@ use bigdecimal::{BigDecimal, RoundingMode, Zero as _};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+use super::map::Field as MapField;
+use super::record::papers_of;
 use super::ruled::{self, refuse};
 use super::site::stored_op;
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use super::{Applying, Declared, Fields, Kind, KindWords, Loading, Settlement, Site};
 use crate::decimal::{decimal, number, shares};
 use crate::declaration::Section;
 use crate::op::Op;
@@ -513,6 +515,21 @@ impl Kind for Field {
     }
 
     fn met(&self, _cell: &Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
+}
+
+impl Fields {
+    /// Adds the map of ballots beside each field of ballots; the error is a name that is taken.
+    pub(crate) fn add_ballots(&mut self) -> Result<(), String> {
+        let ballots = self.iter().filter(|(_, field)| matches!(field, super::Field::Ballot(_)));
+        let names: Vec<String> = ballots.map(|(name, _)| papers_of(name)).collect();
+        for name in names {
+            if self.field(&name).is_some() {
+                return Err(name);
+            }
+            self.add(name, super::Field::Map(MapField::of_ballots()));
+        }
+        Ok(())
+    }
 }
 
 impl Section<'_> {

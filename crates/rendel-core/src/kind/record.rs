@@ -70,18 +70,10 @@ impl Fields {
         Self::new(vec![(CHOICE.to_owned(), Field::Register(super::register::Field::plain()))])
     }
 
-    /// Adds the map of ballots beside each field of ballots; the error is a name that is taken.
-    pub(crate) fn add_ballots(&mut self) -> Result<(), String> {
-        let ballots = self.iter().filter(|(_, field)| matches!(field, Field::Ballot(_)));
-        let names: Vec<String> = ballots.map(|(name, _)| papers_of(name)).collect();
-        for name in names {
-            if self.field(&name).is_some() {
-                return Err(name);
-            }
-            self.0.push((name, Field::Map(super::map::Field::of_ballots())));
-        }
+    /// Adds a field.
+    pub(super) fn add(&mut self, name: String, field: Field) {
+        self.0.push((name, field));
         *self = Self::new(std::mem::take(&mut self.0));
-        Ok(())
     }
 
     /// Reads a needed table of declared fields.

@@ -2,6 +2,7 @@
 
 mod acting;
 mod allowing;
+mod balloting;
 mod clients;
 mod filling;
 mod playing;

@@ -3,31 +3,24 @@
 
 use std::collections::BTreeSet;
 
-use serde_json::{Value, json};
+use serde_json::Value;
 
-use super::settling::Settling;
+use super::balloting::set;
 use super::{Present, Sequencer};
 use crate::actor::Actor;
-use crate::charter::{Ballots, Charter, Power};
+use crate::charter::{Charter, Power};
 use crate::edit::Edit;
-use crate::kind::{
-    BallotCell, BallotField, CHOICE, Cell, Chance, Field, RandomCell, Seats, Settlement, Site,
-    TurnCell, Votes, papers_of,
-};
+use crate::kind::{Cell, Chance, Field, RandomCell, Seats, Settlement, Site, TurnCell};
 use crate::op::{Act, Op};
 use crate::path::{Path, Token, inner};
 use crate::problem::{Problem, ProblemKind};
 use crate::stamp::Stamp;
 use crate::state::State;
 use crate::totals::Totals;
-use crate::update::{Effect, Effects, Settled};
+use crate::update::{Effect, Effects, Proposal};
 
-/// Milliseconds between two counts of a ballot.
-const COUNT_EVERY: u64 = 250;
 /// Records that one shuffle deals among.
 const MOST_SHUFFLED: usize = 1_000;
-/// Ballots of one field.
-const MOST_BALLOTS: u64 = 100_000;
 
 /// What followed by itself from the edits of a proposal, before it is told.
 pub(super) struct Following {
@@ -84,7 +77,8 @@ impl Sequencer {
     pub(super) fn play(
         &self,
         present: &Present,
-        settling: &Settling<'_>,
+        actor: &Actor,
+        proposal: &Proposal,
         site: &Site<'_>,
     ) -> Option<Result<Settlement, Problem>> {
         if self.charter.play.holds_ballots(site.path) {
@@ -93,7 +87,6 @@ impl Sequencer {
         }
         let (Ok(Op::Act(act)), [name]) = (site.op, site.path.tokens()) else { return None };
         let found = self.charter.fields.find(present.state.root(), std::slice::from_ref(name))?;
-        let actor = settling.actor;
         let told = |value: Value, was: Value| {
             let mut settlement = site.applied(Op::Set(value.clone().into()));
             if value == was {
@@ -135,7 +128,7 @@ impl Sequencer {
                     .and_then(|chance| now.opened(chance, name, *draw))
                     .map(Cell::Random),
                 Act::Roll { .. } | Act::Shuffle { .. } => {
-                    let checked = self.check_draw(present, act, name, now, settling, site.index);
+                    let checked = self.check_draw(present, act, name, now, proposal, site.index);
                     let nothing =
                         || Settlement { effects: Effects::new(), verdict: site.applied_verdict() };
                     let checked = checked.map_err(|problem| problem.at(site.path));
@@ -147,122 +140,6 @@ impl Sequencer {
         };
         let next = next.map_err(|problem| problem.at(site.path));
         Some(next.map(|next| told(field.plain(&next), field.plain(cell))))
-    }
-
-    fn play_ballot(
-        &self,
-        present: &Present,
-        act: &Act,
-        (of, now): (&BallotField, &BallotCell),
-        actor: &Actor,
-        site: &Site<'_>,
-    ) -> Result<Settlement, Problem> {
-        let may = |power: Power| match self.charter.has_power(&actor.role, power) {
-            true => Ok(()),
-            false => {
-                let detail = format!("Only who has the power {:?} does that.", power.name());
-                Err(Problem::new(ProblemKind::NotAllowed, detail))
-            }
-        };
-        let name = &site.path.tokens()[0];
-        let papers = Path::of([papers_of(name)]);
-        let own = inner(&papers, &actor.id);
-        let fields = &self.charter.fields;
-        let had = || present.state.plain_at(fields, &inner(&own, CHOICE));
-        let votes = || self.votes(present, &papers);
-        let mut effects = Effects::new();
-        match act {
-            Act::Cast(_) | Act::Withdraw if actor.role == Actor::SERVICE => {
-                let detail = "The backend has no ballot. Cast with a participant's token.";
-                return Err(Problem::new(ProblemKind::NotAllowed, detail));
-            }
-            Act::Cast(cast) => {
-                let choice = of.check_cast(now, &actor.role, cast)?;
-                let had = had();
-                match &had {
-                    Some(had) if *had == choice => {}
-                    Some(_) => effects.push(set(&inner(&own, CHOICE), choice.clone())),
-                    None if now.cast() >= MOST_BALLOTS => {
-                        let detail = format!("A ballot takes at most {MOST_BALLOTS}.");
-                        return Err(Problem::new(ProblemKind::Full, detail));
-                    }
-                    None => {
-                        let (id, value) = (Some(actor.id.clone()), json!({ CHOICE: choice }));
-                        effects.push(Effect::new(&papers, Op::Put { id, value }));
-                    }
-                }
-                if of.unseals_itself() {
-                    let mut votes = votes();
-                    votes.insert(actor.id.clone(), choice);
-                    let seats = present.state.seats(&self.charter);
-                    let all_have = seats.is_some_and(|(_, seats)| {
-                        !seats.is_gathering() && seats.all().all(|(who, _)| votes.contains_key(who))
-                    });
-                    if all_have {
-                        effects.extend(now.told(site.path, &of.unsealed(now, &votes)));
-                    }
-                }
-            }
-            Act::Withdraw => {
-                of.check_voter(now, &actor.role)?;
-                if had().is_none() {
-                    let detail = "You have cast nothing here.";
-                    return Err(Problem::new(ProblemKind::Gone, detail));
-                }
-                effects.push(Effect::new(&own, Op::Drop));
-            }
-            Act::Unseal => {
-                may(Power::Unseal)?;
-                effects.extend(now.told(site.path, &of.unsealed(now, &votes())));
-            }
-            Act::Restart(question) => {
-                may(Power::Restart)?;
-                let votes = votes();
-                let next = of.restarted(now, &votes, question.as_deref())?;
-                effects.extend(now.told(site.path, &next));
-                let drop = |who: &String| Effect::new(inner(&papers, who), Op::Drop);
-                effects.extend(votes.keys().map(drop));
-            }
-            _ => effects.extend(now.told(site.path, &of.counted(now, &votes()))),
-        }
-        Ok(Settlement { effects, verdict: site.applied_verdict() })
-    }
-
-    /// What was cast by whom. Cost O(ballots).
-    fn votes(&self, present: &Present, papers: &Path) -> Votes {
-        let plain = present.state.plain_at(&self.charter.fields, papers);
-        let records = plain.as_ref().and_then(Value::as_object).into_iter().flatten();
-        records.map(|(who, ballot)| (who.clone(), ballot[CHOICE].clone())).collect()
-    }
-
-    /// Ballots that an update touches are counted on the next beat.
-    pub(super) fn note_cast(&mut self, update: &Settled) {
-        let play = &self.charter.play;
-        if !play.ballots.is_empty()
-            && update
-                .effects
-                .iter()
-                .any(|effect| effect.op.is_reset() || play.holds_ballots(&effect.at))
-        {
-            let beat = (update.at / COUNT_EVERY + 1).saturating_mul(COUNT_EVERY);
-            self.count_at.get_or_insert(beat);
-        }
-    }
-
-    /// The fields of ballots of which something else is told than was cast.
-    pub(super) fn to_count(&self) -> Vec<Edit> {
-        let fields = &self.charter.fields;
-        let is_behind = |ballots: &&Ballots| {
-            let found =
-                fields.find(self.present.state.root(), std::slice::from_ref(&ballots.field));
-            let Some((Field::Ballot(of), Cell::Ballot(now))) = found else { return false };
-            let votes = self.votes(&self.present, &Path::of([ballots.papers.clone()]));
-            of.counted(now, &votes) != *now
-        };
-        let behind = self.charter.play.ballots.iter().filter(is_behind);
-        let edit =
-            |ballots: &Ballots| Edit::new(Path::of([ballots.field.clone()]).to_string(), "count");
-        behind.map(edit).collect()
     }
 
     fn chance(&self) -> Result<&Chance, Problem> {
@@ -278,10 +155,10 @@ impl Sequencer {
         act: &Act,
         name: &Token,
         now: &RandomCell,
-        settling: &Settling<'_>,
+        proposal: &Proposal,
         index: usize,
     ) -> Result<(), Problem> {
-        if index + 1 != settling.proposal.edits.len() {
+        if index + 1 != proposal.edits.len() {
             let detail = "A draw is the last edit of its proposal: nothing may depend on it.";
             return Err(Problem::new(ProblemKind::Malformed, detail));
         }
@@ -303,7 +180,7 @@ impl Sequencer {
                     );
                     return Err(Problem::new(ProblemKind::NotAllowed, detail));
                 }
-                let before = &settling.proposal.edits[..index];
+                let before = &proposal.edits[..index];
                 let is_touched =
                     |edit: &Edit| edit.changes().is_some_and(|path| path.is_within(of));
                 if before.iter().any(is_touched) {
@@ -529,14 +406,6 @@ impl Sequencer {
     fn of_seats(&self, op: &str) -> Edit {
         let field = self.charter.play.seats.clone().unwrap_or_default();
         Edit::new(Path::of([field]).to_string(), op)
-    }
-}
-
-/// A register is another now.
-fn set(path: &Path, value: Value) -> Effect {
-    match value {
-        Value::Null => Effect::new(path, Op::Clear),
-        value => Effect::new(path, Op::Set(value.into())),
     }
 }
 

@@ -238,7 +238,7 @@ impl Sequencer {
             Err(Unread::Member(_, problem)) if is_condition => return Err(problem.clone()),
             _ => {}
         }
-        let settlement = match self.play(present, settling, &site) {
+        let settlement = match self.play(present, actor, proposal, &site) {
             Some(played) => played,
             None => fields.settle(state.root(), path.tokens(), &site),
         };

@@ -1,7 +1,6 @@
 //! Looking for a seat.
 
-use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::Arc;
 
 use actix_web::{HttpRequest, HttpResponse, post, web};
 use rendel_core::{Actor, Charter, Problem, ProblemKind};
@@ -23,24 +22,6 @@ use crate::token::check_name;
 const ASKED: i64 = 16;
 /// How often one begins anew because somebody else was quicker.
 const TRIES: usize = 8;
-
-/// Searches that are under way: those for the same wait for each other, so that two of them never
-/// open a session each.
-#[derive(Debug, Default)]
-pub(crate) struct Searches(Mutex<BTreeMap<String, Weak<tokio::sync::Mutex<()>>>>);
-
-impl Searches {
-    fn of(&self, search: &str) -> Arc<tokio::sync::Mutex<()>> {
-        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        all.retain(|_, one| one.strong_count() > 0);
-        let known = all.get(search).and_then(Weak::upgrade);
-        known.unwrap_or_else(|| {
-            let new = Arc::default();
-            all.insert(search.to_owned(), Arc::downgrade(&new));
-            new
-        })
-    }
-}
 
 /// Finds a session with a free seat, or opens one, and gives the seat to a participant, with a token
 /// to come with. Two calls at one moment never get the same seat, nor open a session each where one
