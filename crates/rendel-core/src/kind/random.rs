@@ -334,3 +334,74 @@ impl Kind for Field {
 
     fn met(&self, _cell: &Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+    use std::collections::BTreeMap;
+
+    use super::*;
+
+    fn hmac(key: &[u8], parts: &[&[u8]]) -> [u8; 32] {
+        let mut mac = Hmac::<Sha256>::new_from_slice(key).unwrap();
+        parts.iter().for_each(|part| mac.update(part));
+        mac.finalize().into_bytes().into()
+    }
+
+    /// The numbers of a key as the page on charters has them.
+    fn numbers(key: DrawKey) -> impl Iterator<Item = u32> {
+        let word = |four: &[u8]| u32::from_be_bytes(four.try_into().unwrap());
+        (0u32..).flat_map(move |block| {
+            let bytes = hmac(&key.0, &[&block.to_be_bytes()]);
+            bytes.chunks(4).map(word).collect::<Vec<_>>()
+        })
+    }
+
+    #[test]
+    fn each_draw_of_each_field_has_a_key_of_its_own_by_rfc_5869() {
+        let chance = Chance::new([7; 32]);
+        let prk = hmac(&[0; 32], &[&[7; 32]]);
+        for (field, draw) in [("bag", 1), ("bag", 2), ("dice", 1), ("dice", 10)] {
+            let info = format!("rendel draw /{field} {draw}");
+            assert_eq!(chance.key(field, draw).0, hmac(&prk, &[info.as_bytes(), &[1]]));
+        }
+    }
+
+    #[test]
+    fn no_side_comes_up_more_often_because_the_numbers_do_not_divide() {
+        let (sides, mut left_out) = (1_000_000, 0);
+        for key in 0..200 {
+            let key = DrawKey([key; 32]);
+            let bound = (1u64 << 32) / sides * sides;
+            let mut rolled = Vec::new();
+            for number in numbers(key).map(u64::from) {
+                match number < bound {
+                    true => rolled.push(number % sides + 1),
+                    false => left_out += 1,
+                }
+                if rolled.len() == 100 {
+                    break;
+                }
+            }
+            assert_eq!(key.roll(sides, 100), rolled);
+        }
+        assert!(left_out > 0, "no number was left out, so nothing was shown");
+    }
+
+    #[test]
+    fn every_order_comes_up_as_often_as_any_other() {
+        let mut orders: BTreeMap<[u8; 4], u32> = BTreeMap::new();
+        for key in 0u32..24_000 {
+            let mut order = [0, 1, 2, 3];
+            DrawKey(hmac(&[], &[&key.to_be_bytes()])).shuffle(&mut order);
+            *orders.entry(order).or_default() += 1;
+        }
+        assert_eq!(orders.len(), 24);
+        // Pearson's chi-squared with 23 degrees of freedom is above 49.7 once in 1,000 times; the
+        // keys are the same each time.
+        let away = |count: &u32| (f64::from(*count) - 1_000.0).powi(2) / 1_000.0;
+        let chi_squared: f64 = orders.values().map(away).sum();
+        assert!(chi_squared < 49.7, "{chi_squared}");
+    }
+}
