@@ -148,6 +148,10 @@ fn the_first_to_sit_has_the_seat_and_two_who_offer_theirs_swap() {
     let accept = r#""at":"/seats","op":"accept""#;
     assert_eq!(refusal(&mut game, "bram", accept), ProblemKind::Gone);
     act(&mut game, "oda", r#""at":"/seats","op":"offer","to":"bram""#).unwrap();
+    assert_eq!(refusal(&mut game, "wren", accept), ProblemKind::Gone, "it is not theirs");
+    assert_eq!(refusal(&mut game, "bram", accept), ProblemKind::Exists);
+    // A swap is two offers to each other, not one beside another.
+    act(&mut game, "bram", r#""at":"/seats","op":"offer","to":"wren""#).unwrap();
     assert_eq!(refusal(&mut game, "bram", accept), ProblemKind::Exists);
     act(&mut game, "bram", r#""at":"/seats","op":"offer","to":"oda""#).unwrap();
     act(&mut game, "bram", accept).unwrap();
@@ -157,6 +161,12 @@ fn the_first_to_sit_has_the_seat_and_two_who_offer_theirs_swap() {
     act(&mut game, "oda", r#""at":"/seats","op":"offer","to":"wren""#).unwrap();
     act(&mut game, "wren", accept).unwrap();
     assert_eq!(at(&game, "/seats/by"), json!({ "east": "bram", "north": "wren", "south": null }));
+    // An offer goes with who made it.
+    act(&mut game, "bram", r#""at":"/seats","op":"offer","to":"ishaan""#).unwrap();
+    act(&mut game, "bram", STAND).unwrap();
+    assert_eq!(refusal(&mut game, "ishaan", accept), ProblemKind::Gone);
+    act(&mut game, "bram", &sit("east")).unwrap();
+    assert_eq!(at(&game, "/seats/offers"), json!({}));
 
     let give = r#""at":"/seats","op":"give","seat":"south","to":"bram""#;
     assert_eq!(refusal(&mut game, "bram", give), ProblemKind::NotAllowed);
@@ -389,6 +399,15 @@ fn a_shuffle_permutes_hidden_values_is_checked_once_it_is_open_and_no_guard_sees
     let before = faces(&game);
     let shuffle = r#""at":"/bag","op":"shuffle","of":"/cards","field":"face""#;
     let bound = at(&game, "/bag/next");
+    // What was dealt has to be what everybody could know before.
+    for before in [
+        r#""at":"/cards/c1/face","op":"set","value":9"#,
+        r#""at":"/cards","op":"put","id":"c10","value":{"face":9}"#,
+        r#""at":"/cards/c2","op":"drop""#,
+    ] {
+        let both = vec![edit(before), edit(shuffle)];
+        assert_eq!(all(&mut game, "oda", both).unwrap_err().kind(), ProblemKind::Malformed);
+    }
     let update = act(&mut game, "oda", shuffle).unwrap();
     assert_eq!(update.effects.len(), 10, "each is told, changed or not");
     let after = faces(&game);

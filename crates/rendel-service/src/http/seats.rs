@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use actix_web::{HttpRequest, HttpResponse, post, web};
-use rendel_core::{Actor, Charter, Problem, ProblemKind};
+use rendel_core::{Actor, Charter, Problem, ProblemKind, Sequencer};
 use rendel_store::{Note, StoreError};
 use rendel_wire::decode_object;
 use rendel_wire::http::{FindSeat, FoundSeat, OpenSession};
@@ -47,6 +47,10 @@ pub(crate) async fn find(request: HttpRequest, payload: web::Payload, app: Share
         .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
     check_role(&charter, &asked.role)?;
     charter.check_labels(&asked.labels)?;
+    if asked.opening.is_some() {
+        // Whether it comes to be used or not.
+        Sequencer::open(charter.clone().into(), asked.opening.as_ref())?;
+    }
     if !charter.has_seats() {
         let detail = format!("The charter {:?} has no seats.", asked.charter);
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, post, put, web};
 use rendel_core::{Charter, Problem, ProblemKind, Sequencer};
-use rendel_store::{Findable, OnceCall, SessionRow, Sought, StoreError};
+use rendel_store::{CharterRow, Findable, OnceCall, SessionRow, Sought, StoreError};
 use rendel_wire::decode_object;
 use rendel_wire::http::{OpenSession, SessionInfo, SessionList};
 use serde::Deserialize;
@@ -33,14 +33,14 @@ pub(crate) async fn open(request: HttpRequest, payload: web::Payload, app: Share
     let id = asked.id.clone().unwrap_or_else(|| uuid::Uuid::now_v7().to_string());
     check_id(&id)?;
     let (id, _) =
-        once(&app, call.as_ref(), id.clone(), async |call| keep(&app, id, asked, call).await)
+        once(&app, call.as_ref(), id.clone(), async |call| keep(&app, id, &asked, call).await)
             .await?;
     let location = (header::LOCATION, format!("/v1/sessions/{id}"));
     Ok(HttpResponse::Created().insert_header(location).json(info_of(&app, &id).await?))
 }
 
 /// Opens a session under an id, or gets the one that is there: `exists` if that is of another
-/// charter. The opening state is used only where the session is new.
+/// charter. The opening state is used only where the session is new, and has to fit all the same.
 #[utoipa::path(tag = "sessions", request_body = OpenSession, params(("session" = String, Path)), responses(
     (status = 201, body = SessionInfo, description = "It is opened"), (status = 200, body = SessionInfo, description = "It was there"),
     (status = 409, description = "`exists`: there is one of another charter or version"), (status = 404, description = "`not-found`: no such charter"),
@@ -60,10 +60,9 @@ pub(crate) async fn ensure(
         let detail = "The body names another session than the path. Leave \"id\" out.";
         return Err(Failure(Problem::new(ProblemKind::Malformed, detail)));
     }
-    let wanted = (asked.charter.clone(), asked.version);
     let is_new = match app.store.session(id.clone()).await? {
         Some(_) => false,
-        None => match keep(&app, id.clone(), asked, None).await {
+        None => match keep(&app, id.clone(), &asked, None).await {
             Ok(()) => true,
             // Somebody else opened it at the same moment.
             Err(Failure(problem)) if problem.kind() == ProblemKind::Exists => false,
@@ -71,14 +70,17 @@ pub(crate) async fn ensure(
         },
     };
     let info = info_of(&app, &id).await?;
-    let is_other =
-        info.charter != wanted.0 || wanted.1.is_some_and(|version| version != info.version);
+    let is_other = info.charter != asked.charter
+        || asked.version.is_some_and(|version| version != info.version);
     if is_other {
         let detail = format!(
             "There is a session {id:?} of {} version {} already. Choose another id.",
             info.charter, info.version
         );
         return Err(Failure(Problem::new(ProblemKind::Exists, detail)));
+    }
+    if !is_new {
+        fitting(&app, &asked).await?;
     }
     let location = (header::LOCATION, format!("/v1/sessions/{id}"));
     Ok(match is_new {
@@ -91,19 +93,26 @@ pub(crate) async fn ensure(
 async fn keep(
     app: &App,
     id: String,
-    asked: OpenSession,
+    asked: &OpenSession,
     once: Option<OnceCall>,
 ) -> Result<(), Failure> {
+    let (row, findable) = fitting(app, asked).await?;
+    let opening = asked.opening.as_ref().map(ToString::to_string);
+    let opened =
+        app.store.open_session(id.clone(), row.name, row.version, opening, findable, once).await;
+    kept(&id, opened).map(drop)
+}
+
+/// The charter of a session that is asked for, and by what it would be found. Refused where it
+/// could not be opened like this, whether it has to be or not.
+async fn fitting(app: &App, asked: &OpenSession) -> Result<(CharterRow, Findable), Failure> {
     let version = asked.version.map(|version| i32::try_from(version).unwrap_or(i32::MAX));
     let row = app.store.charter(asked.charter.clone(), version).await?;
     let Some(row) = row else { return Err(no_charter(app, &asked.charter, version).await) };
     let charter = Charter::parse(&row.source)
         .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
-    let findable = findable(charter, &asked, None)?;
-    let opening = asked.opening.map(|opening| opening.to_string());
-    let opened =
-        app.store.open_session(id.clone(), row.name, row.version, opening, findable, once).await;
-    kept(&id, opened).map(drop)
+    let findable = findable(charter, asked, None)?;
+    Ok((row, findable))
 }
 
 /// By what a session is found that is to be opened like this. Refused where it cannot be.

@@ -352,6 +352,7 @@ async fn a_hundred_look_for_a_seat_at_one_moment_and_none_waits_alone() {
             "out-of-bounds",
         ),
         (json!({ "charter": "soon", "sub": "oda", "role": "plaier" }), "out-of-bounds"),
+        (json!({ "charter": "soon", "sub": "oda", "role": "player", "opening": [] }), "wrong-type"),
         (
             json!({ "charter": "soon", "sub": "oda", "role": "player", "seat": "north" }),
             "out-of-bounds",

@@ -256,6 +256,9 @@ async fn a_session_is_opened_or_got_by_its_id() {
     let (status, info) = put("east", json!({ "charter": "gate", "version": 1 })).await;
     assert_eq!((status, &info["id"]), (200, &json!("east")));
     assert_eq!(service.state("east").await["heads"], 3);
+    // What is not used has to fit all the same, or it is found out on the day when it is.
+    let unfit = put("east", json!({ "charter": "gate", "opening": [3] })).await;
+    assert_eq!((unfit.0, name(&unfit.1)), (422, "wrong-type".to_owned()));
     service.publish(&CHARTER.replace("charter = \"gate\"", "charter = \"other\"")).await;
     let (status, problem) = put("east", json!({ "charter": "other" })).await;
     assert_eq!((status, name(&problem)), (409, "exists".to_owned()));
