@@ -767,6 +767,26 @@ fn a_scale_says_where_most_are_and_whom_to_ask() {
 }
 
 #[test]
+fn where_most_agree_far_is_more_than_two_steps_and_a_secret_ballot_names_nobody() {
+    let secret = POLL.replace("voters = \"count\"", "secret = true");
+    for (charter, ask) in [
+        (POLL, json!({ "high": ["anouk"], "low": [], "unsure": [] })),
+        (secret.as_str(), Value::Null),
+    ] {
+        let mut poll = opened(charter);
+        for (who, value) in
+            [("oda", 12.0), ("bram", 12.0), ("wren", 12.0), ("mirela", 13.0), ("anouk", 13.5)]
+        {
+            let text = format!(r#""at":"/brix","op":"cast","value":{value}"#);
+            poll_act(&mut poll, who, "voter", &text).unwrap();
+        }
+        poll_act(&mut poll, "keziah", "steward", r#""at":"/brix","op":"unseal""#).unwrap();
+        assert_eq!(at(&poll, "/brix/results/spread"), 0);
+        assert_eq!(at(&poll, "/brix/results/ask"), ask);
+    }
+}
+
+#[test]
 fn what_was_cast_in_secret_is_told_to_nobody_else_ever() {
     let mut poll = opened(POLL);
     poll_act(&mut poll, "oda", "voter", r#""at":"/whom","op":"cast","choices":["bram"]"#).unwrap();
