@@ -787,6 +787,18 @@ fn where_most_agree_far_is_more_than_two_steps_and_a_secret_ballot_names_nobody(
 }
 
 #[test]
+fn the_newest_rounds_of_a_ballot_stay_readable() {
+    let mut poll = opened(POLL);
+    for _ in 0..25 {
+        poll_act(&mut poll, "keziah", "steward", r#""at":"/blend","op":"restart""#).unwrap();
+    }
+    let earlier = at(&poll, "/blend/earlier");
+    let rounds: Vec<u64> =
+        earlier.as_array().unwrap().iter().filter_map(|round| round["round"].as_u64()).collect();
+    assert_eq!((rounds, at(&poll, "/blend/round")), ((6..=25).collect(), json!(26)));
+}
+
+#[test]
 fn what_was_cast_in_secret_is_told_to_nobody_else_ever() {
     let mut poll = opened(POLL);
     poll_act(&mut poll, "oda", "voter", r#""at":"/whom","op":"cast","choices":["bram"]"#).unwrap();
