@@ -247,10 +247,24 @@ fn propose(service: &Service, session: &str, edits: &[&str], more: &[&str]) {
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
 }
 
+/// A text that nobody holds while they write in it.
+const NOTES: &str = r#"
+charter = "notes"
+version = 1
+[state.pressings]
+kind = "map"
+[state.pressings.each.notes]
+kind = "text"
+most = 5000
+"#;
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_caret_stays_at_its_characters_while_somebody_else_types() {
     let service = Service::start().await;
-    service.open_demo("pressing-sheet").await;
+    service.publish(NOTES).await;
+    let opening = json!({ "pressings": { "p1": { "notes": "Dry, with a long finish." } } });
+    let opened = json!({ "id": "pressing-sheet", "charter": "notes", "opening": opening });
+    assert_eq!(service.post("/v1/sessions", &opened).await.status(), 201);
     let browser = Browser::open(1280, 800).await;
     browser.sign_in(&service, "/sessions/pressing-sheet").await;
     let notes = browser.find(By::Css("textarea[aria-label='/pressings/p1/notes']")).await;
