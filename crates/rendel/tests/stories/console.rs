@@ -247,6 +247,27 @@ fn propose(service: &Service, session: &str, edits: &[&str], more: &[&str]) {
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
 }
 
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whoever_puts_the_caret_into_a_text_holds_it_on_a_fresh_page_too() {
+    let service = Service::start().await;
+    service.open_demo("pressing-sheet").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/pressing-sheet").await;
+    browser
+        .find(By::Css("textarea[aria-label='/pressings/p1/notes']"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    until("it is held", async || {
+        let people = service.get("/v1/sessions/pressing-sheet/participants").await;
+        let people: serde_json::Value = people.json().await.unwrap();
+        (people["holds"][0]["at"] == "/pressings/p1/notes").then_some(())
+    })
+    .await;
+    browser.close().await;
+}
+
 /// A text that nobody holds while they write in it.
 const NOTES: &str = r#"
 charter = "notes"

@@ -43,7 +43,7 @@ export function TextEditor({
 
   const company = useContext(CompanyContext);
   /** When this text was last held. */
-  const held = useRef(0);
+  const held = useRef(Number.NEGATIVE_INFINITY);
   /** Others are told where the caret is and, while somebody types, that this text is in use. */
   const tell = (index: number, isTyping: boolean) => {
     if (company === undefined) return;
@@ -111,7 +111,7 @@ export function TextEditor({
     const fact = caretFact(charter, path);
     if (fact !== undefined) seat.say({ [fact]: null });
     if (mayHold(charter, path)) seat.letGo(path);
-    held.current = 0;
+    held.current = Number.NEGATIVE_INFINITY;
   };
   return (
     <>
