@@ -210,6 +210,19 @@ fn a_seat_is_kept_for_whoever_comes_back_in_time_and_free_after_that() {
 }
 
 #[test]
+fn no_guard_keeps_a_seat_whose_time_is_over() {
+    let guard =
+        "[[guards]]\nat = \"/seats\"\nrule = \"new.by.east != null\"\nsays = \"East stays.\"";
+    let mut game = opened(&format!("{GAME}{guard}"));
+    act(&mut game, "oda", &sit("east")).unwrap();
+    assert_eq!(refusal(&mut game, "oda", STAND), ProblemKind::Guard);
+    let edits = game.own_edits(&|_| false, 5_000);
+    assert!(matches!(game.handle_act(edits, 5_000), Outcome::Settled(_)));
+    assert!(matches!(game.handle_timeout(65_000), Some(Outcome::Settled(_))));
+    assert_eq!((game.poll_timeout(), at(&game, "/seats/by/east")), (None, Value::Null));
+}
+
+#[test]
 fn until_enough_sit_only_what_the_charter_names_is_edited() {
     let mut game = opened(GAME);
     act(&mut game, "oda", SIT).unwrap();
@@ -796,6 +809,20 @@ fn the_newest_rounds_of_a_ballot_stay_readable() {
     let rounds: Vec<u64> =
         earlier.as_array().unwrap().iter().filter_map(|round| round["round"].as_u64()).collect();
     assert_eq!((rounds, at(&poll, "/blend/round")), ((6..=25).collect(), json!(26)));
+}
+
+#[test]
+fn what_the_session_may_not_do_by_itself_it_tries_again_later() {
+    let full = POLL.replace("[roles.voter]", "[limits]\nstate = \"1KiB\"\n[roles.voter]");
+    let mut poll = opened(&full);
+    let cast = r#""at":"/blend","op":"cast","choices":["dry"]"#;
+    let mut voter =
+        |n: usize| poll_act(&mut poll, &format!("v{n}{}", "x".repeat(60)), "voter", cast);
+    let cast = (0..).take_while(|n| voter(*n).is_ok()).count();
+    assert!(cast > 0, "the limit is of what is cast and of what is told of it");
+    let due = poll.poll_timeout().unwrap();
+    assert!(matches!(poll.handle_timeout(due), Some(Outcome::Refused(_))));
+    assert_eq!((poll.poll_timeout(), poll.handle_timeout(due)), (Some(due + 1_000), None));
 }
 
 #[test]

@@ -705,3 +705,37 @@ fn an_unsealing_is_encoded_once_for_an_audience_however_many_are_in_it() {
     assert_eq!(sizes[0], sizes[1], "once for each audience");
     assert!(sizes[0] <= 2, "{sizes:?}");
 }
+
+const TABLE: &str = r#"
+charter = "table"
+version = 1
+[roles.player]
+edit = ["/**"]
+[state.seats]
+kind = "seats"
+names = ["east", "west"]
+[[guards]]
+at = "/seats"
+rule = "new.by.west == null"
+says = "The west seat is not for now."
+"#;
+
+#[test]
+fn nobody_is_told_of_a_seat_that_they_were_not_given() {
+    let mut story = Story::with(TABLE, &found(1));
+    let mut ask = |seat: Option<&str>| {
+        let ask = Ask::Seat { who: "oda".into(), seat: seat.map(str::to_owned) };
+        let told = story.tell(Input::Call { call: 7, ask });
+        let answer = told.into_iter().chain(story.write()).find_map(|output| match output {
+            Output::Answer { answer, .. } => Some(answer),
+            _ => None,
+        });
+        match answer.unwrap() {
+            Ok(Answer::Seat(seat)) => Ok(seat),
+            other => Err(format!("{other:?}")),
+        }
+    };
+    let refused = ask(Some("west")).unwrap_err();
+    assert!(refused.contains("not for now"), "{refused}");
+    assert_eq!(ask(None), Ok("east".to_owned()));
+}

@@ -83,6 +83,11 @@ impl Act {
         Self::ASKED.contains(&name)
     }
 
+    /// Whether an operation of that name is one that only the session itself does.
+    pub(crate) fn is_own(name: &str) -> bool {
+        Self::OWN.contains(&name)
+    }
+
     /// Those of the session itself.
     pub(super) const OWN: [&'static str; 5] = ["count", "bind", "away", "back", "lapse"];
 

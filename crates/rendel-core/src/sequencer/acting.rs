@@ -1,5 +1,6 @@
 //! What a session does by itself: at a time, or because somebody came or went. Its acts are bound by
-//! the charter as anybody's proposals are, under an identity of its own.
+//! the charter as anybody's proposals are, under an identity of its own; only of what it notes
+//! about seats, draws and ballots no guard is asked.
 //!
 //! Those that are planned for a time are numbered one by one, so that the journal tells which are
 //! done. What is planned is in the snapshot only: who plans because of an update plans again when
@@ -45,7 +46,7 @@ impl Sequencer {
         self.agenda.acts.insert(after, Act { due, edits });
     }
 
-    /// When the session acts next.
+    /// When the session acts next by itself.
     pub fn poll_timeout(&self) -> Option<u64> {
         let planned = self.agenda.acts.first().map(|act| act.due);
         planned.into_iter().chain(self.next_lapse()).chain(self.count_at).min()
@@ -53,14 +54,19 @@ impl Sequencer {
 
     /// Does the next act that is due; to be called until there is none. An early call does no harm.
     pub fn handle_timeout(&mut self, now: u64) -> Option<Outcome> {
+        // What is refused, as by the limit of the state, is asked for again later and not for ever.
         if self.next_lapse().is_some_and(|due| due <= now) {
-            return Some(self.handle_act(vec![self.lapse(now)], now));
+            let outcome = self.handle_act(vec![self.lapse(now)], now);
+            self.no_lapse_before = again(&outcome, now).unwrap_or(0);
+            return Some(outcome);
         }
         if self.count_at.is_some_and(|due| due <= now) {
             self.count_at = None;
             let edits = self.to_count();
             if !edits.is_empty() {
-                return Some(self.handle_act(edits, now));
+                let outcome = self.handle_act(edits, now);
+                self.count_at = self.count_at.or(again(&outcome, now));
+                return Some(outcome);
             }
         }
         let act = self.agenda.acts.first().filter(|act| act.due <= now)?.clone();
@@ -85,4 +91,9 @@ impl Sequencer {
         self.note_unanswered(unanswered);
         self.commit(settled)
     }
+}
+
+/// When something is asked for again that was refused, in milliseconds since 1970 UTC.
+fn again(outcome: &Outcome, now: u64) -> Option<u64> {
+    matches!(outcome, Outcome::Refused(_)).then_some(now + 1_000)
 }

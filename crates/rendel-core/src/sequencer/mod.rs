@@ -51,6 +51,8 @@ pub struct Sequencer {
     agenda: Agenda,
     /// When ballots that were cast are counted next.
     count_at: Option<u64>,
+    /// No seat that is kept becomes free before.
+    no_lapse_before: u64,
     /// From which draws are made.
     chance: Option<Chance>,
     /// Expressions that had no answer, until somebody asks.
@@ -202,6 +204,7 @@ impl Sequencer {
             clients: Clients::default(),
             agenda: Agenda::default(),
             count_at: None,
+            no_lapse_before: 0,
             chance: None,
             unanswered: Vec::new(),
         })
@@ -211,9 +214,18 @@ impl Sequencer {
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
         let SequencerSnapshot { seq, at, state, clients, agenda, .. } = snapshot;
         let present = Present::of(&charter, state);
-        let (chance, unanswered) = (None, Vec::new());
-        let count_at = (!charter.play.ballots.is_empty()).then_some(0);
-        Self { count_at, charter, present, seq, at, clients, agenda, chance, unanswered }
+        Self {
+            count_at: (!charter.play.ballots.is_empty()).then_some(0),
+            charter,
+            present,
+            seq,
+            at,
+            clients,
+            agenda,
+            no_lapse_before: 0,
+            chance: None,
+            unanswered: Vec::new(),
+        }
     }
 
     /// The same with a secret from which its draws are made.

@@ -396,7 +396,8 @@ impl Sequencer {
 
     /// When the next seat that is kept for somebody becomes free, in milliseconds since 1970 UTC.
     pub(super) fn next_lapse(&self) -> Option<u64> {
-        self.present.state.seats(&self.charter)?.1.next_lapse()
+        let due = self.present.state.seats(&self.charter)?.1.next_lapse()?;
+        Some(due.max(self.no_lapse_before))
     }
 
     pub(super) fn lapse(&self, now: u64) -> Edit {

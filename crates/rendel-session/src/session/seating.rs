@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use rendel_core::{Edit, Problem};
+use rendel_core::{Edit, Outcome, Problem};
 
 use super::Session;
 use crate::input::Status;
@@ -39,10 +39,11 @@ impl Session {
         self.seating.is_due = false;
         let here = |who: &str| self.people.is_here(who);
         let edits = self.order.sequencer().own_edits(&here, self.now);
-        self.act(edits);
+        // What is refused is in the report; it is tried again when somebody comes or goes.
+        let _ = self.act(edits);
         for (who, seat) in std::mem::take(&mut self.seating.promised) {
             let edit = self.order.sequencer().promised(&who, &seat);
-            self.act(edit.into_iter().collect());
+            let _ = self.act(edit.into_iter().collect());
         }
     }
 
@@ -55,7 +56,7 @@ impl Session {
             return Err(unavailable());
         }
         let (seat, edit) = self.order.sequencer().seat_for(who, seat)?;
-        self.act(edit.into_iter().collect());
+        self.act(edit.into_iter().collect())?;
         Ok(seat)
     }
 
@@ -68,12 +69,17 @@ impl Session {
         }
     }
 
-    fn act(&mut self, edits: Vec<Edit>) {
+    fn act(&mut self, edits: Vec<Edit>) -> Result<(), Problem> {
         if edits.is_empty() {
-            return;
+            return Ok(());
         }
         let outcome = self.order.sequencer_mut().handle_act(edits, self.now);
+        let refused = match &outcome {
+            Outcome::Refused(problem) => Err(problem.clone()),
+            Outcome::Settled(_) | Outcome::Repeated(_) => Ok(()),
+        };
         self.come_out(0, outcome, Origin::Own);
+        refused
     }
 
     /// When a seat is kept for nobody any more.
