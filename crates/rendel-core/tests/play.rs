@@ -210,6 +210,16 @@ fn a_seat_is_kept_for_whoever_comes_back_in_time_and_free_after_that() {
 }
 
 #[test]
+fn all_who_go_at_once_keep_their_seats_however_few_edits_a_proposal_has() {
+    let mut game = opened(&GAME.replace("[roles.player]", "[limits]\nedits = 1\n[roles.player]"));
+    act(&mut game, "oda", SIT).unwrap();
+    act(&mut game, "bram", SIT).unwrap();
+    let edits = game.own_edits(&|_| false, 5_000);
+    assert!(matches!(game.handle_act(edits, 5_000), Outcome::Settled(_)));
+    assert_eq!(at(&game, "/seats/away"), json!({ "east": 65_000, "north": 65_000 }));
+}
+
+#[test]
 fn no_guard_keeps_a_seat_whose_time_is_over() {
     let guard =
         "[[guards]]\nat = \"/seats\"\nrule = \"new.by.east != null\"\nsays = \"East stays.\"";

@@ -21,17 +21,14 @@ use serde_json::Value;
 
 use super::map::Field as MapField;
 use super::record::papers_of;
-use super::ruled::{self, refuse};
+use super::ruled::{self, Ruled, replace};
 use super::site::stored_op;
-use super::{Applying, Declared, Fields, Kind, KindWords, Loading, Settlement, Site};
+use super::{Applying, Fields, KindWords, Loading};
 use crate::decimal::{decimal, number, shares};
 use crate::declaration::Section;
 use crate::op::Op;
-use crate::patch::Patch;
 use crate::path::{Path, Token, inner};
 use crate::problem::{Problem, ProblemKind};
-use crate::rewrite::Rewrite;
-use crate::stamp::Stamp;
 use crate::suggest::nearest;
 use crate::update::{Effect, Effects};
 
@@ -372,16 +369,16 @@ fn whom_to_ask(
     ask
 }
 
-impl Kind for Field {
+impl Ruled for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords {
         name: "ballot",
         takes: &["cast", "withdraw", "unseal", "restart"],
         inside: &[],
     };
+    const WHAT: &'static str = "A ballot";
 
-    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
-        section.top_level();
+    fn declare(section: &mut Section<'_>) -> Self {
         let of = match (section.has("choices"), section.has("scale")) {
             (false, true) => section.scale(),
             (true, true) => {
@@ -412,7 +409,7 @@ impl Kind for Field {
         }
     }
 
-    fn initial(&self, _stamp: Stamp) -> Cell {
+    fn initial(&self) -> Cell {
         Cell(Arc::new(self.begun()))
     }
 
@@ -430,23 +427,6 @@ impl Kind for Field {
             }
         };
         Ok(Cell(Arc::new(Told { question, ..self.begun() })))
-    }
-
-    fn plain(&self, cell: &Cell) -> Value {
-        ruled::plain(&*cell.0)
-    }
-
-    fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
-        ruled::plain_at(&*cell.0, rest)
-    }
-
-    fn settle(
-        &self,
-        _cell: &Cell,
-        _rest: &[Token],
-        site: &Site<'_>,
-    ) -> Result<Settlement, Problem> {
-        Err(refuse(site, "A ballot", Self::WORDS.takes))
     }
 
     fn apply(
@@ -474,47 +454,17 @@ impl Kind for Field {
             return Ok(());
         }
         let (Op::Set(value), [name]) = (&effect.op, rest) else { return Err(stored_op(effect)) };
-        let mut plain = self.plain(cell);
-        let part = plain.get_mut(name.as_str()).ok_or("no such part of a ballot")?;
-        applying.grow_to(part, value);
-        *part = (**value).clone();
-        *cell = serde_json::from_value(plain).map_err(|error| error.to_string())?;
-        Ok(())
-    }
-
-    fn patch(
-        &self,
-        _cell: &Cell,
-        rest: &[Token],
-        effect: &Effect,
-        patch: &mut Patch,
-    ) -> Option<()> {
-        let (last, parts) = rest.split_last()?;
-        parts.iter().for_each(|part| patch.step(part));
-        match &effect.op {
-            Op::Set(value) => patch.add_at(last, (**value).clone()),
-            Op::Drop => {
-                patch.step(last);
-                patch.remove();
-            }
-            _ => return None,
+        let told = Arc::make_mut(&mut cell.0);
+        match name.as_str() {
+            "cast" => replace(&mut told.cast, value, applying),
+            "earlier" => replace(&mut told.earlier, value, applying),
+            "open" => replace(&mut told.open, value, applying),
+            "question" => replace(&mut told.question, value, applying),
+            "results" => replace(&mut told.results, value, applying),
+            "round" => replace(&mut told.round, value, applying),
+            _ => Err("no such part of a ballot".to_owned()),
         }
-        Some(())
     }
-
-    fn rewrite(&self, _was: &Value, _now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
-        Err(rewrite.unfit("is changed by its own edits: cast, withdraw, unseal and restart."))
-    }
-
-    fn is_small(&self) -> bool {
-        true
-    }
-
-    fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
-        self.plain_at(cell, rest).is_some()
-    }
-
-    fn met(&self, _cell: &Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
 }
 
 impl Fields {

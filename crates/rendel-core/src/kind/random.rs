@@ -21,16 +21,11 @@ use serde_json::Value;
 use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
-use super::ruled::{self, refuse};
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use super::ruled::{self, Ruled};
+use super::{KindWords, Loading};
 use crate::declaration::Section;
-use crate::op::Op;
-use crate::patch::Patch;
-use crate::path::{Path, Token};
+use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::rewrite::Rewrite;
-use crate::stamp::Stamp;
-use crate::update::Effect;
 
 /// A declared source of chance.
 #[derive(Clone, Debug)]
@@ -269,19 +264,19 @@ impl Cell {
     }
 }
 
-impl Kind for Field {
+impl Ruled for Field {
     type Cell = Cell;
     const WORDS: KindWords =
         KindWords { name: "random", takes: &["roll", "shuffle", "open"], inside: &[] };
+    const WHAT: &'static str = "A source of chance";
 
-    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
-        section.top_level();
+    fn declare(section: &mut Section<'_>) -> Self {
         // What may be shuffled is read once all fields are known.
         section.know("shuffles");
         Self
     }
 
-    fn initial(&self, _stamp: Stamp) -> Cell {
+    fn initial(&self) -> Cell {
         Cell::default()
     }
 
@@ -291,48 +286,10 @@ impl Kind for Field {
         Ok(if loading.is_settled { cell } else { Cell::default() })
     }
 
-    fn plain(&self, cell: &Cell) -> Value {
-        ruled::plain(cell)
+    /// Nothing that may refuse an edit reads what comes up.
+    fn is_small(&self) -> bool {
+        false
     }
-
-    fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
-        ruled::plain_at(cell, rest)
-    }
-
-    fn settle(
-        &self,
-        _cell: &Cell,
-        _rest: &[Token],
-        site: &Site<'_>,
-    ) -> Result<Settlement, Problem> {
-        Err(refuse(site, "A source of chance", Self::WORDS.takes))
-    }
-
-    fn apply(
-        &self,
-        cell: &mut Cell,
-        _rest: &[Token],
-        effect: &Effect,
-        applying: &mut Applying<'_>,
-    ) -> Result<(), String> {
-        ruled::apply(cell, effect, applying)
-    }
-
-    fn patch(&self, _cell: &Cell, _: &[Token], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        let Op::Set(value) = &effect.op else { return None };
-        patch.replace((**value).clone());
-        Some(())
-    }
-
-    fn rewrite(&self, _was: &Value, _now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
-        Err(rewrite.unfit("is changed by its own edits: roll, shuffle and open."))
-    }
-
-    fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
-        self.plain_at(cell, rest).is_some()
-    }
-
-    fn met(&self, _cell: &Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
 }
 
 #[cfg(test)]

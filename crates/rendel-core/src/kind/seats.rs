@@ -17,17 +17,13 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use super::ruled::{self, refuse};
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use super::ruled::{self, Ruled};
+use super::{KindWords, Loading};
 use crate::declaration::Section;
-use crate::op::{Act, Op};
-use crate::patch::Patch;
-use crate::path::{Path, Token};
+use crate::op::Act;
+use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::rewrite::Rewrite;
-use crate::stamp::Stamp;
 use crate::suggest::nearest;
-use crate::update::Effect;
 
 /// Declared seats.
 #[derive(Clone, Debug)]
@@ -254,16 +250,16 @@ fn accept(next: &mut Cell, cell: &Cell, who: &str, seat: Option<&str>) -> Result
     Ok(())
 }
 
-impl Kind for Field {
+impl Ruled for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords {
         name: "seats",
         takes: &["sit", "stand", "offer", "accept", "give"],
         inside: &[],
     };
+    const WHAT: &'static str = "A field of seats";
 
-    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
-        section.top_level();
+    fn declare(section: &mut Section<'_>) -> Self {
         let names = match (section.has("names"), section.has("count")) {
             (false, true) => {
                 let count = section.integer("count", 1..=MOST as i64).unwrap_or(1);
@@ -283,7 +279,7 @@ impl Kind for Field {
         Self { names, needed, reserve_ms }
     }
 
-    fn initial(&self, _stamp: Stamp) -> Cell {
+    fn initial(&self) -> Cell {
         let by = self.names.iter().map(|name| (name.clone(), None)).collect();
         let gathering = self.needed > 0;
         Cell { away: BTreeMap::new(), by, gathering, offers: BTreeMap::new() }
@@ -294,56 +290,9 @@ impl Kind for Field {
         loading.check(|| {
             cell.by.keys().try_for_each(|seat| self.check(seat).map_err(|problem| problem.at(at)))
         })?;
-        let mut by = self.initial(loading.stamp).by;
+        let mut by = self.initial().by;
         by.extend(cell.by);
         let cell = Cell { by, ..cell };
         Ok(if loading.is_settled { cell } else { self.anew(&cell) })
     }
-
-    fn plain(&self, cell: &Cell) -> Value {
-        ruled::plain(cell)
-    }
-
-    fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
-        ruled::plain_at(cell, rest)
-    }
-
-    fn settle(
-        &self,
-        _cell: &Cell,
-        _rest: &[Token],
-        site: &Site<'_>,
-    ) -> Result<Settlement, Problem> {
-        Err(refuse(site, "A field of seats", Self::WORDS.takes))
-    }
-
-    fn apply(
-        &self,
-        cell: &mut Cell,
-        _rest: &[Token],
-        effect: &Effect,
-        applying: &mut Applying<'_>,
-    ) -> Result<(), String> {
-        ruled::apply(cell, effect, applying)
-    }
-
-    fn patch(&self, _cell: &Cell, _: &[Token], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        let Op::Set(value) = &effect.op else { return None };
-        patch.replace((**value).clone());
-        Some(())
-    }
-
-    fn rewrite(&self, _was: &Value, _now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
-        Err(rewrite.unfit("is changed by its own edits: sit, stand, offer, accept and give."))
-    }
-
-    fn is_small(&self) -> bool {
-        true
-    }
-
-    fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
-        self.plain_at(cell, rest).is_some()
-    }
-
-    fn met(&self, _cell: &Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
 }

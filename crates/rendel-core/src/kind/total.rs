@@ -3,19 +3,16 @@
 
 use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value};
+use serde_json::Value;
 
-use super::ruled::refuse;
+use super::ruled::{self, Ruled};
 use super::site::stored_op;
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use super::{Applying, KindWords, Loading};
 use crate::canonical::weight;
 use crate::declaration::Section;
 use crate::op::Op;
-use crate::patch::Patch;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
-use crate::rewrite::Rewrite;
-use crate::stamp::Stamp;
 use crate::update::Effect;
 
 /// A declared total.
@@ -37,12 +34,12 @@ pub(crate) enum Cell {
 /// What the records of a total are put together to.
 pub(crate) const MEASURES: [&str; 6] = ["count", "sum", "mean", "min", "max", "share"];
 
-impl Kind for Field {
+impl Ruled for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "total", takes: &[], inside: &[] };
+    const WHAT: &'static str = "A total";
 
-    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
-        section.top_level();
+    fn declare(section: &mut Section<'_>) -> Self {
         // All of it is read once all fields are known.
         for key in MEASURES.iter().chain(&["from", "where", "by"]) {
             section.know(key);
@@ -52,7 +49,7 @@ impl Kind for Field {
         Self { is_grouped: section.has("by"), none }
     }
 
-    fn initial(&self, _stamp: Stamp) -> Cell {
+    fn initial(&self) -> Cell {
         match self.is_grouped {
             true => Cell::Groups(OrdMap::new()),
             false => Cell::One(self.none.clone()),
@@ -73,31 +70,12 @@ impl Kind for Field {
         }
     }
 
-    fn plain(&self, cell: &Cell) -> Value {
-        match cell {
-            Cell::One(value) => value.clone(),
-            Cell::Groups(groups) => {
-                let groups = groups.iter().map(|(name, value)| (name.clone(), value.clone()));
-                Value::Object(groups.collect::<Map<_, _>>())
-            }
-        }
-    }
-
     fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
         match (rest, cell) {
-            ([], _) => Some(self.plain(cell)),
+            ([], _) => Some(ruled::plain(cell)),
             ([group], Cell::Groups(groups)) => groups.get(group.as_str()).cloned(),
             _ => None,
         }
-    }
-
-    fn settle(
-        &self,
-        _cell: &Cell,
-        _rest: &[Token],
-        site: &Site<'_>,
-    ) -> Result<Settlement, Problem> {
-        Err(refuse(site, "A total", Self::WORDS.takes))
     }
 
     fn apply(
@@ -128,33 +106,6 @@ impl Kind for Field {
         }
         Ok(())
     }
-
-    fn patch(&self, cell: &Cell, rest: &[Token], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        match (cell, rest, &effect.op) {
-            (_, [], Op::Set(value)) => patch.replace((**value).clone()),
-            (Cell::Groups(_), [group], Op::Set(value)) => patch.add_at(group, (**value).clone()),
-            (Cell::Groups(_), [group], Op::Drop) => {
-                patch.step(group);
-                patch.remove();
-            }
-            _ => return None,
-        }
-        Some(())
-    }
-
-    fn rewrite(&self, _was: &Value, _now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
-        Err(rewrite.unfit("is computed. Leave it as it is."))
-    }
-
-    fn is_small(&self) -> bool {
-        true
-    }
-
-    fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
-        self.plain_at(cell, rest).is_some()
-    }
-
-    fn met(&self, _cell: &Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
 }
 
 /// What a group is in its object: its name with quotes, a colon, its value, and a comma beside

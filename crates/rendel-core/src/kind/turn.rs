@@ -11,17 +11,12 @@
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use super::ruled::{self, refuse};
+use super::ruled::{self, Ruled};
 use super::seats::{self, Cell as Seats};
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use super::{KindWords, Loading};
 use crate::declaration::Section;
-use crate::op::Op;
-use crate::patch::Patch;
-use crate::path::{Path, Token};
+use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::rewrite::Rewrite;
-use crate::stamp::Stamp;
-use crate::update::Effect;
 
 /// A declared turn.
 #[derive(Clone, Debug)]
@@ -130,13 +125,13 @@ fn next(cell: &Cell, names: &[String], taken: &dyn Fn(&str) -> bool) -> Option<S
     (1..=count).map(step).find(|seat| taken(seat)).cloned()
 }
 
-impl Kind for Field {
+impl Ruled for Field {
     type Cell = Cell;
     const WORDS: KindWords =
         KindWords { name: "turn", takes: &["advance", "reverse"], inside: &[] };
+    const WHAT: &'static str = "A turn";
 
-    fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
-        section.top_level();
+    fn declare(section: &mut Section<'_>) -> Self {
         section.later(&["time", "late"]);
         let order = match section.choice("order", &["ring", "free"], "ring").as_str() {
             "free" => Order::Free,
@@ -152,58 +147,11 @@ impl Kind for Field {
         Self { order, moves }
     }
 
-    fn initial(&self, _stamp: Stamp) -> Cell {
+    fn initial(&self) -> Cell {
         Cell::default()
     }
 
     fn load(&self, at: &Path, plain: &Value, _loading: Loading) -> Result<Cell, Problem> {
         ruled::load(at, plain)
     }
-
-    fn plain(&self, cell: &Cell) -> Value {
-        ruled::plain(cell)
-    }
-
-    fn plain_at(&self, cell: &Cell, rest: &[Token]) -> Option<Value> {
-        ruled::plain_at(cell, rest)
-    }
-
-    fn settle(
-        &self,
-        _cell: &Cell,
-        _rest: &[Token],
-        site: &Site<'_>,
-    ) -> Result<Settlement, Problem> {
-        Err(refuse(site, "A turn", Self::WORDS.takes))
-    }
-
-    fn apply(
-        &self,
-        cell: &mut Cell,
-        _rest: &[Token],
-        effect: &Effect,
-        applying: &mut Applying<'_>,
-    ) -> Result<(), String> {
-        ruled::apply(cell, effect, applying)
-    }
-
-    fn patch(&self, _cell: &Cell, _: &[Token], effect: &Effect, patch: &mut Patch) -> Option<()> {
-        let Op::Set(value) = &effect.op else { return None };
-        patch.replace((**value).clone());
-        Some(())
-    }
-
-    fn rewrite(&self, _was: &Value, _now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
-        Err(rewrite.unfit("is changed by its own edits: advance and reverse."))
-    }
-
-    fn is_small(&self) -> bool {
-        true
-    }
-
-    fn has(&self, cell: &Cell, rest: &[Token]) -> bool {
-        self.plain_at(cell, rest).is_some()
-    }
-
-    fn met(&self, _cell: &Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
 }

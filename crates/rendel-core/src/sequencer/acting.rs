@@ -9,10 +9,11 @@
 use serde::{Deserialize, Serialize};
 
 use super::settling::Settling;
-use super::{Outcome, Sequencer};
+use super::{Outcome, Present, Sequencer};
 use crate::actor::Actor;
 use crate::edit::Edit;
-use crate::update::Proposal;
+use crate::problem::Problem;
+use crate::update::{Proposal, Settled};
 
 /// Acts by the time at which they are due, in the order in which they were planned.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -62,9 +63,10 @@ impl Sequencer {
         }
         if self.count_at.is_some_and(|due| due <= now) {
             self.count_at = None;
-            let edits = self.to_count();
-            if !edits.is_empty() {
-                let outcome = self.handle_act(edits, now);
+            let counted = self.settle_own(&Proposal::new(0, None, self.to_count()), now);
+            // What comes to the same is nobody's to hear.
+            if !matches!(&counted, Ok((_, update)) if update.effects.is_empty()) {
+                let outcome = self.commit(counted);
                 self.count_at = self.count_at.or(again(&outcome, now));
                 return Some(outcome);
             }
@@ -83,13 +85,18 @@ impl Sequencer {
     /// Nobody sends an act again, so it is not among what clients were answered, and is never
     /// taken for one of a client that was forgotten.
     fn act(&mut self, proposal: &Proposal, now: u64) -> Outcome {
+        let settled = self.settle_own(proposal, now);
+        self.commit(settled)
+    }
+
+    fn settle_own(&mut self, proposal: &Proposal, now: u64) -> Result<(Present, Settled), Problem> {
         let (actor, mut unanswered) = (Actor::session(), Vec::new());
         let key = actor.key();
         let mut settling =
             Settling { actor: &actor, key, proposal, now, unanswered: &mut unanswered };
         let settled = self.settle(&mut settling, &|_| None);
         self.note_unanswered(unanswered);
-        self.commit(settled)
+        settled
     }
 }
 

@@ -6,9 +6,7 @@ use super::{Present, Sequencer};
 use crate::actor::Actor;
 use crate::charter::{Ballots, Power};
 use crate::edit::Edit;
-use crate::kind::{
-    BallotCell, BallotField, CHOICE, Cell, Field, Settlement, Site, Votes, papers_of,
-};
+use crate::kind::{BallotCell, BallotField, CHOICE, Settlement, Site, Votes, papers_of};
 use crate::op::{Act, Op};
 use crate::path::{Path, inner};
 use crate::problem::{Problem, ProblemKind};
@@ -63,16 +61,16 @@ impl Sequencer {
                         effects.push(Effect::new(&papers, Op::Put { id, value }));
                     }
                 }
-                if of.unseals_itself() {
+                let has_cast = |who: &str| {
+                    who == actor.id || present.state.has(fields, inner(&papers, who).tokens())
+                };
+                let seats = present.state.seats(&self.charter).filter(|_| of.unseals_itself());
+                if seats.is_some_and(|(_, seats)| {
+                    !seats.is_gathering() && seats.all().all(|(who, _)| has_cast(who))
+                }) {
                     let mut votes = votes();
                     votes.insert(actor.id.clone(), choice);
-                    let seats = present.state.seats(&self.charter);
-                    let all_have = seats.is_some_and(|(_, seats)| {
-                        !seats.is_gathering() && seats.all().all(|(who, _)| votes.contains_key(who))
-                    });
-                    if all_have {
-                        effects.extend(now.told(site.path, &of.unsealed(now, &votes)));
-                    }
+                    effects.extend(now.told(site.path, &of.unsealed(now, &votes)));
                 }
             }
             Act::Withdraw => {
@@ -102,9 +100,12 @@ impl Sequencer {
 
     /// What was cast by whom. Cost O(ballots).
     fn votes(&self, present: &Present, papers: &Path) -> Votes {
-        let plain = present.state.plain_at(&self.charter.fields, papers);
-        let records = plain.as_ref().and_then(Value::as_object).into_iter().flatten();
-        records.map(|(who, ballot)| (who.clone(), ballot[CHOICE].clone())).collect()
+        let Some(Value::Object(ballots)) = present.state.plain_at(&self.charter.fields, papers)
+        else {
+            return Votes::new();
+        };
+        let choice = |(who, mut ballot): (String, Value)| (who, ballot[CHOICE].take());
+        ballots.into_iter().map(choice).collect()
     }
 
     /// Ballots that an update touches are counted on the next beat.
@@ -121,20 +122,10 @@ impl Sequencer {
         }
     }
 
-    /// The fields of ballots of which something else is told than was cast.
+    /// Counts all ballots of the charter.
     pub(super) fn to_count(&self) -> Vec<Edit> {
-        let fields = &self.charter.fields;
-        let is_behind = |ballots: &&Ballots| {
-            let found =
-                fields.find(self.present.state.root(), std::slice::from_ref(&ballots.field));
-            let Some((Field::Ballot(of), Cell::Ballot(now))) = found else { return false };
-            let votes = self.votes(&self.present, &Path::of([ballots.papers.clone()]));
-            of.counted(now, &votes) != *now
-        };
-        let behind = self.charter.play.ballots.iter().filter(is_behind);
-        let edit =
-            |ballots: &Ballots| Edit::new(Path::of([ballots.field.clone()]).to_string(), "count");
-        behind.map(edit).collect()
+        let at = |ballots: &Ballots| Path::of([ballots.field.clone()]).to_string();
+        self.charter.play.ballots.iter().map(|ballots| Edit::new(at(ballots), "count")).collect()
     }
 }
 
