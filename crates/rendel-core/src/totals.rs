@@ -47,6 +47,18 @@ pub(crate) enum Measure {
     Share,
 }
 
+impl Measure {
+    /// All of them with their names.
+    pub(crate) const ALL: [(&'static str, Self); 6] = [
+        ("count", Self::Count),
+        ("sum", Self::Sum),
+        ("mean", Self::Mean),
+        ("min", Self::Min),
+        ("max", Self::Max),
+        ("share", Self::Share),
+    ];
+}
+
 /// Groups of one total.
 const MOST_GROUPS: usize = 1_000;
 

@@ -61,7 +61,8 @@ pub struct OpenSession {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Object>)]
     pub opening: Option<Value>,
-    /// By what it is found: labels that its charter names, each with a value of 1 to 64 characters.
+    /// By what it is found: labels that its charter names, each with a value of 1 to 64 characters
+    /// without commas.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: BTreeMap<String, String>,
 }

@@ -76,6 +76,12 @@ const acting = (session: Around, at: string) => (act: Act) => session.propose([{
 const optional = <N extends string>(name: N, value: string | undefined) =>
   (value === undefined ? {} : { [name]: value }) as { [K in N]?: string };
 
+/** The seat of a participant. */
+export function seatOf(seats: Seats | undefined, who: string | undefined): string | undefined {
+  const by = Object.entries(seats?.by ?? {});
+  return by.find(([, sits]) => sits !== null && sits === who)?.[0];
+}
+
 /** The seats at a path such as `/seats`. */
 export function seatsAt(session: Around, at: string) {
   const act = acting(session, at);
@@ -86,8 +92,7 @@ export function seatsAt(session: Around, at: string) {
     },
     /** One's own seat. */
     get own(): string | undefined {
-      const by = Object.entries(value()?.by ?? {});
-      return by.find(([, who]) => who !== null && who === session.you?.id)?.[0];
+      return seatOf(value(), session.you?.id);
     },
     /** Takes that seat, or the first that is free. */
     sit: (seat?: string) => act({ op: "sit", ...optional("seat", seat) }),

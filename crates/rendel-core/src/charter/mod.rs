@@ -221,8 +221,8 @@ impl Charter {
         Self { memory: Bounds { gone, changes, ..Bounds::default() }, ..self }
     }
 
-    /// The charter as JSON: the same tables and keys as its text, and the maps of ballots beside the
-    /// fields that they belong to.
+    /// The charter as JSON: the same tables and keys as its text, and the maps of ballots beside
+    /// the fields that they belong to.
     pub fn to_json(&self) -> serde_json::Value {
         // The text was read once already when this charter was made.
         let document = Document::parse(self.source.as_str()).ok();
@@ -292,9 +292,11 @@ impl Charter {
                 return Err(Problem::new(ProblemKind::OutOfBounds, detail).did_you_mean(meant));
             }
             let chars = value.chars().count();
-            if !(1..=LABEL).contains(&chars) || value.chars().any(char::is_control) {
+            let is_apart = |one: char| one == ',' || one.is_control();
+            if !(1..=LABEL).contains(&chars) || value.chars().any(is_apart) {
                 let detail = format!(
-                    "The label {name:?} has 1 to {LABEL} characters, none a control character."
+                    "The label {name:?} has 1 to {LABEL} characters, none a comma or a control \
+                     character."
                 );
                 return Err(Problem::new(ProblemKind::OutOfBounds, detail));
             }
@@ -329,8 +331,8 @@ impl Charter {
         nearest(given, self.role_names())
     }
 
-    /// What a role is shown. The backend itself sees all but secret ballots, and a role that the charter does
-    /// not have nothing.
+    /// What a role is shown. The backend itself sees all but secret ballots, and a role that the
+    /// charter does not have sees nothing.
     pub fn sight(&self, role: &str) -> &Sight {
         match self.roles.get(role) {
             Some(role) => &role.see,

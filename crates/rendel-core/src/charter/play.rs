@@ -1,5 +1,5 @@
-//! Rules of play, of which each field has to know others: who has the turn of what, what may be
-//! shuffled, what totals are made of. They are read once all fields are known.
+//! What fields that keep rules of play need to know of other fields: what a turn governs, what may be
+//! shuffled, what a total is made of. It is read once all fields are known.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -10,7 +10,7 @@ use super::role::Role;
 use super::secrecy::Secret;
 use super::sight::Sight;
 use crate::declaration::Section;
-use crate::kind::{Field, Fields, MEASURES, papers_of};
+use crate::kind::{Field, Fields, papers_of};
 use crate::path::{Path, Token};
 use crate::suggest::nearest;
 use crate::totals::{Measure, Total};
@@ -83,11 +83,9 @@ impl Play {
         }
         play
     }
-}
 
-impl Play {
-    /// Shows ballots to those who cast them, and to all who see their field once that is open; those
-    /// of a secret one to nobody else ever. Gives what the backend sees.
+    /// Shows ballots to those who cast them, and to all who see their field once that is open;
+    /// those of a secret one to nobody else ever. Gives what the backend sees.
     pub(super) fn hide_ballots(
         &self,
         root: &mut Section<'_>,
@@ -133,8 +131,7 @@ impl Section<'_> {
     }
 
     fn turn(&mut self, name: &str, fields: &Fields) -> Turn {
-        let seats = fields.iter().find(|(_, field)| matches!(field, Field::Seats(_)));
-        let seats = seats.map(|(name, _)| format!("/{name}"));
+        let seats = fields.seats().map(|name| format!("/{name}"));
         let given = self.know("seats").and_then(Item::as_str);
         if seats.is_none() || given != seats.as_deref() {
             let expected = "the path of the field of seats, such as \"/seats\"";
@@ -175,10 +172,10 @@ impl Section<'_> {
             return None;
         }
         let from = Pattern::parse(&format!("{}/*", from?))?;
-        let given: Vec<&str> = MEASURES.into_iter().filter(|measure| self.has(measure)).collect();
-        let [measure] = given[..] else {
+        let given: Vec<_> = Measure::ALL.into_iter().filter(|(name, _)| self.has(name)).collect();
+        let [(named_measure, measure)] = given[..] else {
             let expected = "one of count, sum, mean, min, max and share";
-            self.fault_at(given.get(1).unwrap_or(&"sum"), expected, None);
+            self.fault_at(given.get(1).map_or("sum", |(name, _)| name), expected, None);
             return None;
         };
         let record = fields.record_around(&from);
@@ -188,25 +185,25 @@ impl Section<'_> {
             .filter(|(_, field)| field.is_small() && field.words().name != "total")
             .map(|(name, _)| name)
             .collect();
-        let of = match self.item(measure).and_then(Item::as_value) {
+        let of = match self.item(named_measure).and_then(Item::as_value) {
             Some(toml_edit::Value::Boolean(truth))
-                if *truth.value() && matches!(measure, "count" | "share") =>
+                if *truth.value() && matches!(measure, Measure::Count | Measure::Share) =>
             {
                 None
             }
             value => {
                 let named = value.and_then(toml_edit::Value::as_str);
                 let is_known = named.is_some_and(|named| registers.contains(&named));
-                if measure == "count" || !is_known {
+                if measure == Measure::Count || !is_known {
                     let expected = match measure {
-                        "count" => "true: it counts records".to_owned(),
+                        Measure::Count => "true: it counts records".to_owned(),
                         _ => format!(
                             "a register or counter of the records: {}",
                             registers.join(", ")
                         ),
                     };
                     let meant = named.and_then(|named| nearest(named, registers.iter().copied()));
-                    self.fault_at(measure, &expected, meant);
+                    self.fault_at(named_measure, &expected, meant);
                     return None;
                 }
                 named.map(str::to_owned)
@@ -219,14 +216,6 @@ impl Section<'_> {
             let expected = format!("a register of the records: {}", registers.join(", "));
             self.fault_at("by", &expected, nearest(by, registers.iter().copied()));
         }
-        let measure = match measure {
-            "count" => Measure::Count,
-            "sum" => Measure::Sum,
-            "mean" => Measure::Mean,
-            "min" => Measure::Min,
-            "max" => Measure::Max,
-            _ => Measure::Share,
-        };
         if measure == Measure::Share && by.is_none() {
             self.fault_at("by", "a register of the records: shares are those of groups", None);
         }

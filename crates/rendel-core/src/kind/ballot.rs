@@ -5,8 +5,8 @@
 //! |---|---|
 //! | `cast` | `choices`, or a `value` of the scale or `"unsure"` |
 //! | `withdraw` | takes one's own ballot back |
-//! | `unseal` | shows all of a sealed ballot at once, by who has the power `unseal` |
-//! | `restart` | begins the next round, perhaps with another `question`, by who has the power `restart` |
+//! | `unseal` | opens a sealed ballot for everybody at once; needs the power `unseal` |
+//! | `restart` | begins the next round, with another `question` if given; needs the power `restart` |
 //!
 //! The ballots themselves are records of a map beside the field, under the ids of those who cast
 //! them: each sees their own, and all see all once that is open and not secret. What all are told

@@ -47,7 +47,6 @@ pub(crate) use record::Record;
 pub(crate) use record::{CHOICE, papers_of};
 pub(crate) use seats::{Cell as Seats, Field as SeatsField};
 pub(crate) use site::{Applying, Settlement, Site, listed};
-pub(crate) use total::MEASURES;
 pub(crate) use turn::{Cell as TurnCell, Field as TurnField};
 pub(crate) use walk::Walk;
 

@@ -13,6 +13,7 @@ use crate::declaration::Section;
 use crate::op::Op;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
+use crate::totals::Measure;
 use crate::update::Effect;
 
 /// A declared total.
@@ -31,9 +32,6 @@ pub(crate) enum Cell {
     One(Value),
 }
 
-/// What the records of a total are put together to.
-pub(crate) const MEASURES: [&str; 6] = ["count", "sum", "mean", "min", "max", "share"];
-
 impl Ruled for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "total", takes: &[], inside: &[] };
@@ -41,7 +39,7 @@ impl Ruled for Field {
 
     fn declare(section: &mut Section<'_>) -> Self {
         // All of it is read once all fields are known.
-        for key in MEASURES.iter().chain(&["from", "where", "by"]) {
+        for key in Measure::ALL.map(|(name, _)| name).iter().chain(&["from", "where", "by"]) {
             section.know(key);
         }
         let is_empty = ["count", "sum"].iter().any(|measure| section.has(measure));

@@ -159,8 +159,10 @@ impl Act {
             "reverse" => members.only(&[]).map(|_| Self::Reverse)?,
             "roll" => {
                 let sides = members.only(&["sides", "count"])?.index("sides")?;
-                let count =
-                    if members.0.arg("count").is_none() { 1 } else { members.index("count")? };
+                let count = match members.0.arg("count") {
+                    None | Some(Value::Null) => 1,
+                    Some(_) => members.index("count")?,
+                };
                 Self::Roll { sides: sides as u64, count }
             }
             "shuffle" => {

@@ -11,20 +11,19 @@ use serde_json::json;
 
 use super::charters::no_charter;
 use super::sessions::{findable, in_words};
-use super::tokens::{check_role, check_seconds, issued};
+use super::tokens::{check_role, check_seconds, check_whom, issued};
 use super::{Answer, BACKEND_BODY, Shared, body};
 use crate::app::App;
 use crate::auth::backend;
 use crate::failure::Failure;
-use crate::token::check_name;
 
 /// Sessions that one look asks for a seat.
 const ASKED: i64 = 16;
 /// How often one begins anew because somebody else was quicker.
 const TRIES: usize = 8;
 
-/// Finds a session with a free seat, or opens one, and gives the seat to a participant, with a token
-/// to come with. Two calls at one moment never get the same seat, nor open a session each where one
+/// Finds a session with a free seat, or opens one, and gives the seat to a participant, with a
+/// token to come with. Two calls at one moment never get the same seat, nor open a session each where one
 /// is enough.
 #[utoipa::path(tag = "sessions", request_body = FindSeat, responses(
     (status = 201, body = FoundSeat), (status = 404, description = "`not-found`: no such charter"),
@@ -34,13 +33,8 @@ const TRIES: usize = 8;
 pub(crate) async fn find(request: HttpRequest, payload: web::Payload, app: Shared) -> Answer {
     backend(&request, &app)?;
     let asked: FindSeat = decode_object(&body(payload, BACKEND_BODY).await?)?;
-    check_name("sub", &asked.sub, 128)?;
-    asked.name.iter().try_for_each(|name| check_name("name", name, 128))?;
+    check_whom(&asked.sub, asked.name.as_deref())?;
     let seconds = check_seconds(asked.expires_in)?;
-    if asked.sub == Actor::SERVICE {
-        let detail = "\"service\" is the backend itself; choose another id.";
-        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
-    }
     let row = app.store.charter(asked.charter.clone(), None).await?;
     let Some(row) = row else { return Err(no_charter(&app, &asked.charter, None).await) };
     let charter = Charter::parse(&row.source)

@@ -30,13 +30,8 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
     backend(&request, &app)?;
     let body = body(payload, SMALL_BODY).await?;
     let asked: IssueToken = decode_object(&body)?;
-    check_name("sub", &asked.sub, 128)?;
-    asked.name.iter().try_for_each(|name| check_name("name", name, 128))?;
+    check_whom(&asked.sub, asked.name.as_deref())?;
     let seconds = check_seconds(asked.expires_in)?;
-    if asked.sub == Actor::SERVICE {
-        let detail = "\"service\" is the backend itself; choose another id.";
-        return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
-    }
     let charter = charter_of(&app, &asked.session).await?;
     check_role(&charter, &asked.role)?;
     asked.seat.iter().try_for_each(|seat| charter.check_seat(seat))?;
@@ -49,6 +44,17 @@ pub(crate) async fn issue(request: HttpRequest, payload: web::Payload, app: Shar
     let act = async |call| Ok(app.store.note(note.by_call(call)).await?);
     let (claims, _) = once(&app, call.as_ref(), claims, act).await?;
     Ok(HttpResponse::Created().json(signed(&app, &claims)?))
+}
+
+/// Refuses an id or a name that no participant can have.
+pub(super) fn check_whom(sub: &str, name: Option<&str>) -> Result<(), Problem> {
+    check_name("sub", sub, 128)?;
+    name.map_or(Ok(()), |name| check_name("name", name, 128))?;
+    if sub == Actor::SERVICE {
+        let detail = "\"service\" is the backend itself; choose another id.";
+        return Err(Problem::new(ProblemKind::OutOfBounds, detail));
+    }
+    Ok(())
 }
 
 /// For how long a token is to be good.

@@ -1,6 +1,7 @@
 //! What the driver of a session asks of the store: rows in, and what is found back.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicI32, Ordering};
 use std::time::{Duration, Instant};
 
 use backon::{ExponentialBuilder, Retryable as _};
@@ -40,6 +41,8 @@ pub(super) struct StoreSide {
     recovering: Option<JoinHandle<()>>,
     /// How often that was begun since something was written.
     recoveries: u32,
+    /// How many seats are free, and who notes that now.
+    free_seats: Arc<(AtomicI32, tokio::sync::Mutex<()>)>,
 }
 
 impl StoreSide {
@@ -60,6 +63,7 @@ impl StoreSide {
             keeping: None,
             recovering: None,
             recoveries: 0,
+            free_seats: Arc::default(),
         }
     }
 
@@ -97,11 +101,15 @@ impl StoreSide {
         });
     }
 
-    /// Notes how many seats are free, for whoever looks for one.
+    /// Notes how many seats are free, for whoever looks for one. The newest number is noted last.
     pub(super) fn note_free_seats(&self, free: usize) {
         let (store, ord, epoch) = (self.app.store.clone(), self.ord, self.epoch);
-        let free = i32::try_from(free).unwrap_or(i32::MAX);
+        self.free_seats.0.store(i32::try_from(free).unwrap_or(i32::MAX), Ordering::Relaxed);
+        let free_seats = self.free_seats.clone();
         tokio::spawn(async move {
+            let (newest, noting) = &*free_seats;
+            let _alone = noting.lock().await;
+            let free = newest.load(Ordering::Relaxed);
             // Whoever looks asks the session itself; it is noted anew with the next change.
             if let Err(error) = store.note_free_seats(ord, epoch, free).await {
                 tracing::debug!(%error, "the free seats were not noted");

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 
 use anyhow::{Context as _, Result, bail};
-use rendel_core::{Draw, DrawKey, Op, Settled};
+use rendel_core::{Draw, DrawKey, Op, Path, Settled};
 use rendel_wire::http::SessionInfo;
 use serde::Serialize;
 use serde_json::Value;
@@ -61,6 +61,8 @@ pub(crate) async fn run(which: &Which, out: Out) -> Result<()> {
         .map(|name| (*name, begin[*name]["next"].as_str().map(str::to_owned)))
         .collect();
     let (mut drawn, mut keys) = (Vec::new(), BTreeMap::new());
+    // Draws are numbered in the order in which they are made.
+    let mut last_of: BTreeMap<&String, u64> = BTreeMap::new();
     for update in journal(&api, session, info.kept_from).await? {
         for name in &fields {
             let at = format!("/{name}");
@@ -71,12 +73,10 @@ pub(crate) async fn run(which: &Which, out: Out) -> Result<()> {
                     _ => continue,
                 };
                 let draw: Option<Draw> = serde_json::from_value(value["last"].clone()).ok();
-                let is_new = |draw: &Draw| {
-                    drawn.iter().all(|known: &Drawn| {
-                        known.field != at || known.draw.number() != draw.number()
-                    })
-                };
+                let last = last_of.get(name).copied().unwrap_or(0);
+                let is_new = |draw: &Draw| draw.number() > last;
                 if let Some(draw) = draw.filter(is_new) {
+                    last_of.insert(name, draw.number());
                     let bound = bound.get(name).cloned().flatten();
                     drawn.push(Drawn {
                         field: at.clone(),
@@ -134,9 +134,10 @@ async fn check(api: &Api, session: &str, one: &Drawn, opened: Option<&String>) -
                     let mut values: Vec<Value> =
                         records.values().map(|record| record[field].clone()).collect();
                     key.shuffle(&mut values);
-                    let paths = records.keys().map(|id| {
-                        format!("{of}/{}/{field}", id.replace('~', "~0").replace('/', "~1"))
-                    });
+                    let top = || of.tokens().iter().map(|token| token.as_str());
+                    let paths = records
+                        .keys()
+                        .map(|id| Path::of(top().chain([id.as_str(), field.as_str()])).to_string());
                     let made: BTreeMap<String, Value> = paths.zip(values).collect();
                     made == one.dealt
                 }

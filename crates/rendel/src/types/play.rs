@@ -50,7 +50,7 @@ pub(super) fn acts(field: &Value, takes: &'static [&'static str]) -> Vec<Act> {
         "sit" | "accept" => perhaps("seat", Of::Text),
         "offer" | "advance" => perhaps("to", Of::Text),
         "give" => both(needed("seat", Of::Text), perhaps("to", Of::Text)),
-        "roll" => both(needed("sides", Of::Whole), needed("count", Of::Whole)),
+        "roll" => both(needed("sides", Of::Whole), perhaps("count", Of::Whole)),
         "shuffle" => both(needed("of", Of::Text), needed("field", Of::Text)),
         "open" => needed("draw", Of::Whole),
         "cast" if field.get("scale").is_some() => needed("value", Of::Number),

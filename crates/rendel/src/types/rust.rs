@@ -133,7 +133,8 @@ fn functions(text: &mut String, path: &str, field: &Field) {
                     let of = match (member.of, member.is_needed) {
                         (Of::Text, true) => "&str",
                         (Of::Text, false) => "Option<&str>",
-                        (Of::Whole, _) => "u64",
+                        (Of::Whole, true) => "u64",
+                        (Of::Whole, false) => "Option<u64>",
                         (Of::Texts, _) => "&[&str]",
                         (Of::Number, _) => "Value",
                     };

@@ -351,6 +351,10 @@ async fn a_hundred_look_for_a_seat_at_one_moment_and_none_waits_alone() {
             json!({ "charter": "soon", "labels": { "levl": "x" }, "sub": "oda", "role": "player" }),
             "out-of-bounds",
         ),
+        (
+            json!({ "charter": "soon", "labels": { "level": "a,b" }, "sub": "oda", "role": "player" }),
+            "out-of-bounds",
+        ),
         (json!({ "charter": "soon", "sub": "oda", "role": "plaier" }), "out-of-bounds"),
         (json!({ "charter": "soon", "sub": "oda", "role": "player", "opening": [] }), "wrong-type"),
         (

@@ -1,5 +1,12 @@
 import type { Act, Edit, Json } from "@rendel/client/parts";
-import type { Ballot, Chance, Choice, Seats, Turn } from "@rendel/client/play";
+import {
+  type Ballot,
+  type Chance,
+  type Choice,
+  type Seats,
+  seatOf,
+  type Turn,
+} from "@rendel/client/play";
 import { useContext, useState } from "react";
 import type { Field } from "../api.ts";
 import { Badge, Button, Input } from "../parts/ui.tsx";
@@ -46,7 +53,7 @@ export function SeatsEditor(props: Props) {
   const seats = value as unknown as Seats;
   const act = acting(props);
   const you = company?.seat.you?.id;
-  const own = Object.entries(seats.by).find(([, who]) => who !== null && who === you)?.[0];
+  const own = seatOf(seats, you);
   const nameOf = (who: string) => company?.seat.roster.find((one) => one.id === who)?.name ?? who;
   return (
     <div className="flex flex-col gap-1.5">
@@ -191,6 +198,13 @@ export function useOwnBallot(path: string): Choice | undefined {
   return isMembers(own) ? (own.choice as Choice | undefined) : undefined;
 }
 
+/** What one casts who presses a choice: with it, or without it if it was among them. */
+export function choosing(field: Field, chosen: readonly string[], choice: string): Act {
+  const rest = chosen.filter((one) => one !== choice);
+  const choices = rest.length < chosen.length ? rest : [...rest, choice].slice(-(field.most ?? 1));
+  return choices.length === 0 ? { op: "withdraw" } : { op: "cast", choices };
+}
+
 /** A ballot: one's own, and what all are told. */
 export function BallotEditor(props: Props) {
   const { field, path, value } = props;
@@ -200,12 +214,6 @@ export function BallotEditor(props: Props) {
   const ballot = value as unknown as Ballot;
   const act = acting(props);
   const chosen = Array.isArray(own) ? own : [];
-  const toggle = (choice: string) => {
-    const most = field.most ?? 1;
-    const rest = chosen.filter((one) => one !== choice);
-    const choices = rest.length < chosen.length ? rest : [...rest, choice].slice(-most);
-    act(choices.length === 0 ? { op: "withdraw" } : { op: "cast", choices });
-  };
   return (
     <div className="flex flex-col gap-1.5">
       {ballot.question !== null && <p className="text-sm">{ballot.question}</p>}
@@ -215,7 +223,7 @@ export function BallotEditor(props: Props) {
             key={choice}
             aria-pressed={chosen.includes(choice)}
             className={chosen.includes(choice) ? "border-leaf text-leaf" : ""}
-            onClick={() => toggle(choice)}
+            onClick={() => act(choosing(field, chosen, choice))}
           >
             {choice}
           </Button>

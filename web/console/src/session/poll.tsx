@@ -3,6 +3,7 @@ import type { Ballot, Choice, Results } from "@rendel/client/play";
 import { useState } from "react";
 import type { Charter, Field } from "../api.ts";
 import { Badge, Button } from "../parts/ui.tsx";
+import { choosing } from "./play-editors.tsx";
 import { isMembers, member } from "./pointer.ts";
 import type { Seat } from "./use-participant.ts";
 import { counted } from "./words.ts";
@@ -110,12 +111,6 @@ function Choices({ field, ballot, own, act, mayCast }: Sheet) {
   const isClosed = (field.sealed === true && ballot.open) || !mayCast;
   const results = ballot.results;
   const top = Math.max(0, ...Object.values(results?.tally ?? {}));
-  const toggle = (choice: string) => {
-    const rest = chosen.filter((one) => one !== choice);
-    const choices =
-      rest.length < chosen.length ? rest : [...rest, choice].slice(-(field.most ?? 1));
-    act(choices.length === 0 ? { op: "withdraw" } : { op: "cast", choices });
-  };
   return (
     <ul className="flex flex-col gap-2">
       {(field.choices ?? []).map((choice) => {
@@ -128,7 +123,7 @@ function Choices({ field, ballot, own, act, mayCast }: Sheet) {
               type="button"
               disabled={isClosed}
               aria-pressed={isOwn}
-              onClick={() => toggle(choice)}
+              onClick={() => act(choosing(field, chosen, choice))}
               className={`relative grid min-h-12 w-full grid-cols-[1.25rem_1fr_auto] items-center gap-3 overflow-hidden rounded-small border px-4 text-left ${
                 isOwn ? "border-leaf" : "border-rule"
               } ${isClosed ? "" : "hover:border-leaf"}`}

@@ -1,5 +1,5 @@
 import { type Edit, uuid7 } from "@rendel/client/parts";
-import type { Seats, Turn } from "@rendel/client/play";
+import { type Seats, seatOf, type Turn } from "@rendel/client/play";
 import { useState } from "react";
 import type { Charter } from "../api.ts";
 import { Button, Dot } from "../parts/ui.tsx";
@@ -23,8 +23,7 @@ type Pick = { basket: string; apples: number };
 export function Windfall({ seat }: { charter: Charter; seat: Seat }) {
   const [pick, setPick] = useState<Pick>();
   const game = seat.view as unknown as Game;
-  const you = seat.you?.id;
-  const own = Object.entries(game.seats.by).find(([, who]) => who !== null && who === you)?.[0];
+  const own = seatOf(game.seats, seat.you?.id);
   const winner = Object.keys(game.winner)[0];
   const isOver = game.left === 0;
   const isOurs = own !== undefined && game.turn.seat === own && !isOver;
