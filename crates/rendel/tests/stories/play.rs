@@ -412,25 +412,24 @@ async fn two_hundred_cast_in_two_tabs_each_through_a_kill_and_each_counts_once()
         let server = service.server.clone();
         let tokens = tokens.clone();
         async move {
-            join_all(tokens.iter().enumerate().map(|(who, token)| {
-                let (server, cast) = (server.clone(), cast(value + who as f64 / 8.0));
-                async move {
-                    let mut tabs = Vec::new();
-                    for _ in 0..2 {
+            let mut tabs = Vec::new();
+            // They come a few at a time, since the service waits for no request for ever, and cast
+            // at one moment.
+            for some in tokens.chunks(10) {
+                tabs.extend(
+                    join_all(some.iter().flat_map(|token| [token, token]).map(async |token| {
                         let mut tab = Raw::connect_to(&server, "brix-vote", "rendel.v1.json").await;
                         tab.send(&json!({ "type": "enter", "token": token, "client": tab.client }))
                             .await;
                         tab.next("welcome").await;
-                        tabs.push(tab);
-                    }
-                    // Both at one moment.
-                    for tab in &mut tabs {
-                        tab.propose(cast.clone()).await;
-                    }
-                    for tab in &mut tabs {
-                        tab.answer().await.unwrap();
-                    }
-                }
+                        tab
+                    }))
+                    .await,
+                );
+            }
+            join_all(tabs.iter_mut().enumerate().map(async |(at, tab)| {
+                tab.propose(cast(value + (at / 2) as f64 / 8.0)).await;
+                tab.answer().await.unwrap();
             }))
             .await
         }
