@@ -129,6 +129,9 @@ impl Proposal {
 pub struct Settled {
     /// Its place: 1, 2, 3 … without a gap.
     pub seq: u64,
+    /// Where it stands for several of which nothing is shown: the place of the first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first: Option<u64>,
     /// The participant.
     pub by: String,
     /// The tab or process.
@@ -214,6 +217,33 @@ impl Beside {
 }
 
 impl Settled {
+    /// Stands for updates of which nothing is shown, from `first` to `seq`.
+    pub fn blank(first: u64, seq: u64, at: u64) -> Self {
+        Self {
+            seq,
+            first: Some(first).filter(|first| *first < seq),
+            by: String::new(),
+            client: Uuid::nil(),
+            n: 0,
+            at,
+            effects: Effects::new(),
+            verdicts: Vec::new(),
+            gesture: None,
+            note: None,
+            disclosures: Vec::new(),
+        }
+    }
+
+    /// Whether nothing of it is shown.
+    pub fn is_blank(&self) -> bool {
+        self.by.is_empty() && self.effects.is_empty() && self.verdicts.is_empty()
+    }
+
+    /// The first place that it stands for.
+    pub fn first(&self) -> u64 {
+        self.first.unwrap_or(self.seq)
+    }
+
     /// The client that made it.
     pub fn key(&self) -> ClientKey {
         ClientKey::of(&self.by, self.client)

@@ -13,7 +13,7 @@ pub(crate) struct Follower {
     pub(crate) audience: Option<usize>,
     pub(crate) state: Value,
     pub(crate) seq: u64,
-    /// What comes in place of a patch of the run that comes next.
+    /// What comes in place of patches of runs that come later.
     instead: BTreeMap<u64, String>,
 }
 
@@ -37,24 +37,33 @@ impl Follower {
             {
                 self.instead.insert(*seq, patch.clone());
             }
-            (To::Audience(audience), Content::Updates { updates, last, patches })
+            (To::Audience(audience), Content::Updates(entries))
                 if self.audience == Some(*audience) =>
             {
-                if patches.len() != updates.len() {
-                    return Err(format!("update {last} came without its patch"));
+                for entry in entries {
+                    let later = self.instead.split_off(&(entry.seq + 1));
+                    for (seq, patch) in std::mem::replace(&mut self.instead, later) {
+                        self.apply(seq, &patch)?;
+                    }
+                    let patch = entry.patch.as_deref();
+                    let patch = patch.ok_or_else(|| format!("{} has no patch", entry.seq))?;
+                    self.apply(entry.seq, patch)?;
                 }
-                let first = last + 1 - updates.len() as u64;
-                for (seq, patch) in (first..).zip(patches) {
-                    let patch = self.instead.remove(&seq).unwrap_or_else(|| patch.clone());
-                    let patch: json_patch::Patch =
-                        serde_json::from_str(&patch).map_err(|error| error.to_string())?;
-                    json_patch::patch(&mut self.state, &patch)
-                        .map_err(|error| format!("{patch:?} does not apply: {error}"))?;
-                }
-                self.seq = *last;
             }
             _ => {}
         }
+        Ok(())
+    }
+
+    fn apply(&mut self, seq: u64, patch: &str) -> Result<(), String> {
+        if seq <= self.seq {
+            return Ok(());
+        }
+        let patch: json_patch::Patch =
+            serde_json::from_str(patch).map_err(|error| error.to_string())?;
+        json_patch::patch(&mut self.state, &patch)
+            .map_err(|error| format!("{patch:?} does not apply: {error}"))?;
+        self.seq = seq;
         Ok(())
     }
 }

@@ -145,8 +145,9 @@ impl Host {
                 (whole(&welcomed), Some(welcomed.seq), Some(welcomed.audience))
             }
             Content::Begin { .. } | Content::Instead { .. } => return Ok(()),
-            Content::Updates { updates, last, .. } => {
-                (settled_frame(updates.iter().map(|json| &**json)), Some(last), None)
+            Content::Updates(entries) => {
+                let last = entries.last().map(|entry| entry.seq);
+                (settled_frame(entries.iter().map(|entry| &*entry.update)), last, None)
             }
             Content::Presence(of) => {
                 (FromService::Presence(PresenceFrame { of }).encode(), None, None)

@@ -58,15 +58,8 @@ pub enum Content {
         state: Option<Arc<str>>,
     },
     /// A run of updates.
-    Updates {
-        /// Each as JSON.
-        updates: Vec<Arc<str>>,
-        /// The place of the last.
-        last: u64,
-        /// A JSON Patch for each, where somebody follows by patches.
-        patches: Vec<String>,
-    },
-    /// In place of an update of the run that comes next, for who follows by events and sees more of
+    Updates(Vec<ShownUpdate>),
+    /// In place of an update of a run that comes later, for who follows by events and sees more of
     /// it.
     Instead {
         /// Its place.
@@ -82,6 +75,52 @@ pub enum Content {
     Frame(Arc<str>),
     /// One that says nothing of the state, as JSON: theirs also if their role has changed since.
     Aside(Arc<str>),
+}
+
+/// An update of a run, or several of which nothing is shown.
+#[derive(Clone, Debug, Serialize)]
+pub struct ShownUpdate {
+    /// The place of the last that it stands for.
+    pub seq: u64,
+    /// The update as JSON.
+    pub update: Arc<str>,
+    /// The JSON Patch, where somebody follows by patches.
+    pub patch: Option<String>,
+}
+
+/// Updates of which nothing is shown, from `first` to `seq`.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Blank {
+    pub(crate) first: u64,
+    pub(crate) seq: u64,
+    pub(crate) at: u64,
+}
+
+impl Blank {
+    fn update(self) -> Settled {
+        Settled::blank(self.first, self.seq, self.at)
+    }
+
+    /// With those that come right after it.
+    fn and(self, next: Self) -> Self {
+        Self { first: self.first, ..next }
+    }
+}
+
+/// A part of a run, as an audience is shown it.
+#[derive(Debug)]
+pub(crate) enum Stretch {
+    Blank(Blank),
+    Shown(Vec<ShownUpdate>),
+}
+
+impl Stretch {
+    pub(crate) fn last(&self) -> u64 {
+        match self {
+            Self::Blank(blank) => blank.seq,
+            Self::Shown(entries) => entries.last().map_or(0, |entry| entry.seq),
+        }
+    }
 }
 
 /// A `welcome`, with its state apart, which many share.
@@ -151,6 +190,8 @@ struct Audience {
     /// The state as it was last shown, which patches are made against while somebody follows by
     /// them.
     followed: Option<State>,
+    /// What it has not been told of yet, since it is shown nothing of it.
+    quiet: Option<Blank>,
     /// The facts of each teller that somebody of it may have been told.
     told: BTreeMap<Teller, BTreeSet<String>>,
 }
@@ -165,6 +206,7 @@ impl Audiences {
             roster,
             snapshot: None,
             followed: None,
+            quiet: None,
             told: BTreeMap::new(),
         };
         let mut all = vec![audience(Sight::WHOLE, RosterSight::Names)];
@@ -369,7 +411,7 @@ impl Audiences {
         let seq = greeting.seq;
         let mut greeting = self.greeting((audience, viewer), greeting, state);
         let missed = had.and_then(|had| {
-            let updates = self.updates_after(audience, had, recent)?;
+            let updates = self.missed(audience, viewer, had, recent)?;
             let bytes: usize = updates.iter().map(|json| json.get().len()).sum();
             // Nothing that is hidden counts: it would show in which of the two is sent.
             let whole = match self.sight(audience).is_whole() {
@@ -434,6 +476,40 @@ impl Audiences {
             *why = self.lens(audience, eye).problem(why.clone());
         }
         frame
+    }
+
+    /// What came after `seq`; updates of which nothing is shown are one, up to the next that did
+    /// something for the viewer alone.
+    fn missed(
+        &self,
+        audience: usize,
+        viewer: &Viewer,
+        seq: u64,
+        recent: &Recent,
+    ) -> Option<Vec<Arc<RawValue>>> {
+        let sight = self.sight(audience);
+        if sight.is_whole() {
+            return self.updates_after(audience, seq, recent);
+        }
+        let mut quiet: Option<Blank> = None;
+        let mut missed = Vec::new();
+        for json in recent.after(seq)? {
+            // What cannot be read is not passed on: they get the state.
+            let update: Settled = serde_json::from_str(json).ok()?;
+            let shown = sight.update(&self.charter.fields, &update);
+            if shown.is_blank() {
+                let blank = Blank { first: shown.seq, seq: shown.seq, at: shown.at };
+                let all = quiet.take().map_or(blank, |before| before.and(blank));
+                let has_beside = sight.beside(&self.charter.fields, &update, viewer).is_some();
+                quiet = Some(all).filter(|_| !has_beside);
+                missed.extend(has_beside.then(|| entry_of(all).update));
+            } else {
+                missed.extend(quiet.take().map(|blank| entry_of(blank).update));
+                missed.push(encoded(&shown, &update, json));
+            }
+        }
+        missed.extend(quiet.map(|blank| entry_of(blank).update));
+        Some(missed.iter().map(|json| raw(json)).collect())
     }
 
     /// What missed updates also did for somebody alone.
@@ -503,30 +579,18 @@ impl Audiences {
     pub(crate) fn updates(
         &mut self,
         audience: usize,
-        updates: &[Arc<str>],
+        updates: &[(u64, Arc<str>)],
         read: &[Settled],
-        last: u64,
         theirs: &[Vec<Theirs>],
-    ) -> (Shown<Content>, Instead, Option<String>) {
+    ) -> (Vec<Stretch>, Instead, Option<String>) {
         let charter = self.charter.clone();
         let sight = self.sight(audience).clone();
-        let shown = match sight.is_whole() {
-            true => updates.to_vec(),
-            // One that cannot be read is not there, and the others would stand in its place.
-            false if read.len() != updates.len() => {
-                updates.iter().map(|json| seen(&sight, &charter, json)).collect()
-            }
-            false => {
-                let pairs = read.iter().zip(updates);
-                pairs.map(|(update, json)| seen_update(&sight, &charter, update, json)).collect()
-            }
-        };
         let followed = self.all.get_mut(audience).and_then(|of| of.followed.as_mut());
         let mut own_patches = Vec::new();
         let patches: Result<Vec<_>, String> = match followed {
             None => Ok(Vec::new()),
             Some(state) => {
-                let mut patch_of = |(at, json): (usize, &Arc<str>)| {
+                let mut patch_of = |(at, (_, json)): (usize, &(u64, Arc<str>))| {
                     let theirs = theirs.get(at).map(Vec::as_slice).unwrap_or_default();
                     let viewers: Vec<&Viewer> = following(theirs).map(|one| &one.viewer).collect();
                     let (all, own) = patch(state, &charter, &sight, json, &viewers)?;
@@ -536,6 +600,32 @@ impl Audiences {
                 updates.iter().enumerate().map(&mut patch_of).collect()
             }
         };
+        // Without its patch a follower ends, and comes back for the state.
+        let (patches, why) = patches.map_or_else(|why| (vec![], Some(why)), |all| (all, None));
+        let mut patches = patches.into_iter();
+        let mut stretches: Vec<Stretch> = Vec::new();
+        for (at, (seq, json)) in updates.iter().enumerate() {
+            let patch = patches.next();
+            // One that cannot be read is not there, and the others would stand in its place.
+            let read = read.get(at).filter(|_| read.len() == updates.len() && !sight.is_whole());
+            let update = match read.map(|update| (update, sight.update(&charter.fields, update))) {
+                None => seen(&sight, &charter, json),
+                Some((_, shown)) if shown.is_blank() => {
+                    let blank = Blank { first: shown.seq, seq: shown.seq, at: shown.at };
+                    match stretches.last_mut() {
+                        Some(Stretch::Blank(before)) => *before = before.and(blank),
+                        _ => stretches.push(Stretch::Blank(blank)),
+                    }
+                    continue;
+                }
+                Some((update, shown)) => encoded(&shown, update, json),
+            };
+            let entry = ShownUpdate { seq: *seq, update, patch };
+            match stretches.last_mut() {
+                Some(Stretch::Shown(entries)) => entries.push(entry),
+                _ => stretches.push(Stretch::Shown(vec![entry])),
+            }
+        }
         let mut instead = Vec::new();
         for (at, theirs) in theirs.iter().enumerate() {
             let Some(update) = read.get(at).filter(|_| following(theirs).next().is_some()) else {
@@ -549,9 +639,44 @@ impl Audiences {
                 instead.push((followers.clone(), Shown(content)));
             }
         }
-        // Without its patch a follower ends, and comes back for the state.
-        let (patches, why) = patches.map_or_else(|why| (vec![], Some(why)), |all| (all, None));
-        (Shown(Content::Updates { updates: shown, last, patches }), instead, why)
+        (stretches, instead, why)
+    }
+
+    /// Notes updates of which an audience is shown nothing, to tell of them later, all at once.
+    /// Gives all that it has not been told of.
+    pub(crate) fn keep_quiet(&mut self, audience: usize, blank: Blank) -> Blank {
+        let Some(of) = self.all.get_mut(audience) else { return blank };
+        *of.quiet.insert(of.quiet.map_or(blank, |before| before.and(blank)))
+    }
+
+    /// What an audience is told next: before it, what it was shown nothing of.
+    pub(crate) fn entries(
+        &mut self,
+        audience: usize,
+        mut entries: Vec<ShownUpdate>,
+    ) -> Shown<Content> {
+        let of = self.all.get_mut(audience);
+        if let Some(quiet) = of.and_then(|of| of.quiet.take()) {
+            entries.insert(0, entry_of(quiet));
+        }
+        Shown(Content::Updates(entries))
+    }
+
+    /// What was not told yet, up to an update that one is shown something of.
+    pub(crate) fn blank(&self, quiet: Blank, seq: u64) -> Shown<Content> {
+        Shown(Content::Updates(vec![entry_of(Blank { seq, ..quiet })]))
+    }
+
+    /// Whether there is something that an audience was not told of.
+    pub(crate) fn is_quiet(&self, audience: usize) -> bool {
+        self.all.get(audience).is_some_and(|of| of.quiet.is_some())
+    }
+
+    /// Nobody of an audience is here: who comes begins after what it was not told of.
+    pub(crate) fn forget_quiet(&mut self, audience: usize) {
+        if let Some(of) = self.all.get_mut(audience) {
+            of.quiet = None;
+        }
     }
 
     /// What an update did for somebody alone, as a frame.
@@ -765,12 +890,21 @@ fn seen_by(sight: &Sight, charter: &Charter, viewer: &Viewer, json: &Arc<str>) -
 }
 
 fn seen_update(sight: &Sight, charter: &Charter, update: &Settled, json: &Arc<str>) -> Arc<str> {
-    let shown = sight.update(&charter.fields, update);
-    if shown == *update {
+    encoded(&sight.update(&charter.fields, update), update, json)
+}
+
+fn entry_of(blank: Blank) -> ShownUpdate {
+    let update = serde_json::to_string(&blank.update()).unwrap_or_default().into();
+    ShownUpdate { seq: blank.seq, update, patch: Some("[]".to_owned()) }
+}
+
+/// What is shown of an update, given the JSON of all of it.
+fn encoded(shown: &Settled, update: &Settled, json: &Arc<str>) -> Arc<str> {
+    if shown == update {
         // Nothing of it was taken out.
         json.clone()
     } else {
-        serde_json::to_string(&shown).unwrap_or_default().into()
+        serde_json::to_string(shown).unwrap_or_default().into()
     }
 }
 

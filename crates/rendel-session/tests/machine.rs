@@ -5,10 +5,10 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, Charter, Edit, Proposal, Reader};
+use rendel_core::{Actor, Charter, Edit, Proposal, Reader, Settled};
 use rendel_session::{
-    Answer, Ask, Content, Entry, Found, Had, Heard, Input, Output, Session, Settings, Spacing,
-    Standing, Status, To, WayIn,
+    Answer, Ask, Content, Entry, Found, Had, Heard, Input, Output, Session, Settings, ShownUpdate,
+    Spacing, Standing, Status, To, WayIn,
 };
 use rendel_wire::{LeftWhy, Propose, SessionHead};
 use serde_json::{Value, json};
@@ -143,8 +143,9 @@ fn shown(outputs: &[Output]) -> Vec<Value> {
                 }
                 head
             }
-            Content::Updates { updates, .. } => {
-                let updates = updates.iter().map(|json| serde_json::from_str(json).unwrap());
+            Content::Updates(entries) => {
+                let update = |entry: &ShownUpdate| serde_json::from_str(&entry.update).unwrap();
+                let updates = entries.iter().map(update);
                 json!({ "type": "settled", "updates": updates.collect::<Vec<Value>>() })
             }
             Content::Frame(json) | Content::Aside(json) => serde_json::from_str(json).unwrap(),
@@ -673,9 +674,74 @@ roster = "count"
 kind = "ballot"
 choices = ["dry", "sweet"]
 sealed = true
+[state.title]
+kind = "register"
 "#;
 
-/// What each of many is shown of a cast costs them a blank update, and an unsealing is written once.
+/// To whom updates go out, and the `first` and `seq` of each with its number of effects.
+fn runs(outputs: &[Output]) -> Vec<(To, Vec<(u64, u64, usize)>)> {
+    let run = |output: &Output| match output {
+        Output::Show { to, shown } => match shown.get() {
+            Content::Updates(entries) => {
+                let read = |entry: &ShownUpdate| {
+                    let update: Settled = serde_json::from_str(&entry.update).unwrap();
+                    (update.first(), update.seq, update.effects.len())
+                };
+                Some((to.clone(), entries.iter().map(read).collect()))
+            }
+            _ => None,
+        },
+        _ => None,
+    };
+    outputs.iter().filter_map(run).collect()
+}
+
+#[test]
+fn who_is_shown_nothing_of_casts_is_told_of_them_together_and_who_casts_at_once() {
+    let mut story = Story::with(POLL, &found(1));
+    for (connection, who) in [(1, "p"), (2, "pp"), (3, "ppp")] {
+        story.enter(connection, who, "picker", None);
+        story.write();
+    }
+    let cast = || Edit::new("/blend", "cast").with("choices", json!(["dry"]));
+    for (connection, seq) in [(1, 1), (2, 2)] {
+        story.now += 10;
+        story.propose(connection, 1, 0, cast());
+        let told = story.write();
+        assert_eq!(
+            runs(&told),
+            [(To::These(vec![connection]), vec![(1, seq, 0)])],
+            "theirs is taken in up to there, and nobody else hears"
+        );
+        assert_eq!(types(&told).iter().filter(|one| *one == "beside").count(), 1);
+    }
+    assert_eq!(story.machine.next_timeout(), Some(1_250));
+    // What all are shown comes after what was not told yet.
+    story.propose(3, 1, 0, Edit::new("/title", "set").with("value", "Blend"));
+    let told = story.write();
+    let [(To::Audience(_), all)] = &runs(&told)[..] else { panic!("{told:?}") };
+    assert_eq!(all[..], [(1, 2, 0), (3, 3, 1)]);
+    // Else it waits for its time.
+    story.propose(3, 2, 0, cast());
+    story.write();
+    story.now = 1_250;
+    let told = story.tell(Input::Timeout);
+    assert_eq!(runs(&told).len(), 1, "{told:?}");
+    assert_eq!(runs(&told)[0].1, [(4, 4, 0)]);
+    let counted = story.write();
+    assert_eq!(runs(&counted)[0].1[..1], [(5, 5, 4)], "three voters, and their number");
+    // Replicas stand where they are compared.
+    story.propose(1, 2, 0, Edit::new("/blend", "cast").with("choices", json!(["sweet"])));
+    let told = story.write();
+    assert_eq!(runs(&told), [(To::These(vec![1]), vec![(6, 6, 0)])]);
+    story.now += 5_000;
+    let told = [story.tell(Input::Timeout), story.write()].concat();
+    let told = types(&told);
+    let at = |what: &str| told.iter().position(|one| one == what);
+    assert!(at("settled").is_some() && at("settled") < at("digest"), "{told:?}");
+}
+
+/// What each of many is shown of a cast costs them a part of a blank update, and an unsealing is written once.
 #[test]
 fn an_unsealing_is_encoded_once_for_an_audience_however_many_are_in_it() {
     let mut sizes = Vec::new();
@@ -699,7 +765,7 @@ fn an_unsealing_is_encoded_once_for_an_audience_however_many_are_in_it() {
         }
         story.propose(1, 1, 0, Edit::new("/blend", "unseal"));
         let told = story.write();
-        let updates = |output: &&Output| matches!(output, Output::Show { shown, .. } if matches!(shown.get(), Content::Updates { .. }));
+        let updates = |output: &&Output| matches!(output, Output::Show { shown, .. } if matches!(shown.get(), Content::Updates(_)));
         sizes.push(told.iter().filter(updates).count());
     }
     assert_eq!(sizes[0], sizes[1], "once for each audience");

@@ -66,6 +66,8 @@ export type Verdict = {
 /** A proposal that took its place in the order. */
 export type Settled = {
   seq: number;
+  /** Where it stands for several of which nothing is shown: the `seq` of the first. */
+  first?: number;
   by: string;
   client: string;
   n: number;

@@ -600,7 +600,7 @@ export class Replica {
 
   #apply(update: Settled): void {
     if (this.#confirmed === undefined) throw new Error("an update came before the welcome");
-    if (update.seq !== this.seq + 1) throw new Error(`update ${update.seq} came after ${this.seq}`);
+    if ((update.first ?? update.seq) > this.seq + 1) throw new Error(`a gap before ${update.seq}`);
     const own = this.isOwn(update)
       ? this.#pending.find((pending) => pending.frame?.n === update.n)
       : undefined;

@@ -134,8 +134,8 @@ impl Replica {
     /// applied or a splice comes, so that a record that goes and comes anew in one update is as it
     /// is then.
     pub(super) fn apply(&mut self, update: &Settled) -> Result<(), String> {
-        if update.seq != self.seq + 1 {
-            return Err(format!("update {} came after {}", update.seq, self.seq));
+        if update.first() > self.seq + 1 {
+            return Err(format!("update {} came after {}", update.first(), self.seq));
         }
         let is_sent =
             |pending: &&Pending| pending.frame.as_ref().is_some_and(|frame| frame.n == update.n);

@@ -263,19 +263,12 @@ impl Sight {
         if is_whole {
             return Settled { disclosures: Vec::new(), ..update.clone() };
         }
-        let is_blank = effects.is_empty() && verdicts.is_empty();
-        Settled {
-            seq: update.seq,
-            at: update.at,
-            by: if is_blank { String::new() } else { update.by.clone() },
-            client: if is_blank { uuid::Uuid::nil() } else { update.client },
-            n: if is_blank { 0 } else { update.n },
-            effects,
-            verdicts,
-            gesture: None,
-            note: None,
-            disclosures: Vec::new(),
+        let blank = Settled::blank(update.seq, update.seq, update.at);
+        if effects.is_empty() && verdicts.is_empty() {
+            return blank;
         }
+        let (by, client, n) = (update.by.clone(), update.client, update.n);
+        Settled { by, client, n, effects, verdicts, ..blank }
     }
 
     /// What of an update somebody is shown beside what all of their audience are; `None` where that
@@ -813,6 +806,7 @@ kind = "text"
         let charter = Charter::parse(CHARTER).unwrap();
         let update = Settled {
             seq: 7,
+            first: None,
             by: "oda".into(),
             client: uuid::Uuid::from_u128(1),
             n: 3,

@@ -176,6 +176,7 @@ impl Sequencer {
         let Settling { actor, proposal, now, .. } = settling;
         Settled {
             seq: self.seq + 1,
+            first: None,
             by: actor.id.clone(),
             client: actor.client,
             n: proposal.n,

@@ -194,7 +194,7 @@ impl World {
                 for follower in &mut self.hosts[host].followers {
                     follower.handle(&to, &content)?;
                 }
-                if matches!(content, Content::Begin { .. } | Content::Updates { .. }) {
+                if matches!(content, Content::Begin { .. } | Content::Updates(_)) {
                     self.check_followers(host)?;
                 }
                 self.hosts[host].show(&to, content)?;

@@ -138,9 +138,9 @@ impl Encoding {
             (_, []) => return None,
             // One that stands alone is passed on as it is, without a copy.
             (Self::Json, [run]) => Message::Text(run.json().clone()),
-            (Self::Json, runs) => Message::Text(
-                settled_frame(runs.iter().flat_map(|run| &run.updates).map(|json| &**json)).into(),
-            ),
+            (Self::Json, runs) => {
+                Message::Text(settled_frame(runs.iter().flat_map(|run| run.updates())).into())
+            }
             (Self::Cbor, runs) => {
                 let updates: Vec<&[u8]> =
                     runs.iter().flat_map(|run| run.cbor()).map(|update| &**update).collect();
@@ -156,11 +156,13 @@ impl Encoding {
 mod tests {
     use super::*;
     use crate::queue::{Frame, Snapshot};
+    use rendel_session::ShownUpdate;
 
     const UPDATE: &str = r#"{"seq":1,"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":1,"at":5,"effects":[]}"#;
 
     fn run(count: usize) -> Waiting {
-        Waiting::Updates(Arc::new(Run::new(vec![UPDATE.into(); count], 1, vec![])))
+        let update = ShownUpdate { seq: 1, update: UPDATE.into(), patch: None };
+        Waiting::Updates(Arc::new(Run::new(vec![update; count])))
     }
 
     fn counts(encoding: Encoding, items: Vec<Waiting>) -> Vec<usize> {

@@ -119,7 +119,9 @@ struct Events {
     form: Form,
     after: Option<u64>,
     items: VecDeque<Item>,
-    /// What comes in place of updates of the run that comes next.
+    /// What it has told or begun with.
+    seq: u64,
+    /// What comes in place of updates of runs that come later.
     instead: BTreeMap<u64, Arc<Instead>>,
     end: Option<Problem>,
     is_over: bool,
@@ -164,6 +166,7 @@ impl Events {
             form,
             after,
             items: VecDeque::new(),
+            seq: 0,
             instead: BTreeMap::new(),
             end: None,
             is_over: false,
@@ -225,29 +228,21 @@ impl Events {
 
     async fn tell(&mut self, item: Item) -> Result<String, Problem> {
         match item {
-            Item::Begin(beginning) => self.begin(&beginning).await,
+            Item::Begin(beginning) => {
+                self.seq = beginning.seq;
+                self.begin(&beginning).await
+            }
             Item::Updates(run) => {
-                let first = run.last + 1 - run.updates.len() as u64;
-                let seqs = first..=run.last;
-                let instead = &mut self.instead;
-                let mut own = |seq: &u64| instead.remove(seq);
-                match self.form {
-                    Form::Updates => Ok(seqs
-                        .zip(&run.updates)
-                        .map(|(seq, json)| match own(&seq) {
-                            Some(own) => event("settled", Some(seq), &own.update),
-                            None => event("settled", Some(seq), json),
-                        })
-                        .collect()),
-                    Form::JsonPatch if run.patches.len() == run.updates.len() => Ok(seqs
-                        .zip(&run.patches)
-                        .map(|(seq, patch)| match own(&seq).and_then(|own| own.patch.clone()) {
-                            Some(own) => event("patch", Some(seq), &own),
-                            None => event("patch", Some(seq), patch),
-                        })
-                        .collect()),
-                    Form::JsonPatch => Err(crate::failure::unavailable()),
+                let mut told = String::new();
+                for entry in &run.entries {
+                    // One may stand for several, of which some are theirs.
+                    let later = self.instead.split_off(&(entry.seq + 1));
+                    for own in std::mem::replace(&mut self.instead, later).into_values() {
+                        told += &self.settled(own.seq, &own.update, own.patch.as_deref())?;
+                    }
+                    told += &self.settled(entry.seq, &entry.update, entry.patch.as_deref())?;
                 }
+                Ok(told)
             }
             Item::Instead(own) => {
                 self.instead.insert(own.seq, own);
@@ -265,6 +260,19 @@ impl Events {
                 Ok(told.map_or_else(String::new, |named| event(named.r#type, None, &frame.json)))
             }
             Item::Welcome(..) => Ok(String::new()),
+        }
+    }
+
+    /// An update, unless it is told already.
+    fn settled(&mut self, seq: u64, update: &str, patch: Option<&str>) -> Result<String, Problem> {
+        if seq <= self.seq {
+            return Ok(String::new());
+        }
+        self.seq = seq;
+        match (self.form, patch) {
+            (Form::Updates, _) => Ok(event("settled", Some(seq), update)),
+            (Form::JsonPatch, Some(patch)) => Ok(event("patch", Some(seq), patch)),
+            (Form::JsonPatch, None) => Err(crate::failure::unavailable()),
         }
     }
 

@@ -5,38 +5,45 @@ use std::sync::{Arc, OnceLock};
 
 use bytes::Bytes;
 use bytestring::ByteString;
+use rendel_session::ShownUpdate;
 use rendel_wire::{cbor_of_json, settled_frame};
 
 /// A run of updates.
 #[derive(Debug)]
 pub(crate) struct Run {
-    pub(crate) updates: Vec<Arc<str>>,
-    /// The `seq` of the last of them.
-    pub(crate) last: u64,
-    /// One JSON Patch for each, where somebody follows by patches.
-    pub(crate) patches: Vec<ByteString>,
+    pub(crate) entries: Vec<ShownUpdate>,
     json: OnceLock<ByteString>,
     cbor: OnceLock<Vec<Bytes>>,
 }
 
 impl Run {
-    pub(crate) fn new(updates: Vec<Arc<str>>, last: u64, patches: Vec<ByteString>) -> Self {
-        Self { updates, last, patches, json: OnceLock::new(), cbor: OnceLock::new() }
+    pub(crate) fn new(entries: Vec<ShownUpdate>) -> Self {
+        Self { entries, json: OnceLock::new(), cbor: OnceLock::new() }
+    }
+
+    /// Each update in JSON.
+    pub(crate) fn updates(&self) -> impl Iterator<Item = &str> {
+        self.entries.iter().map(|entry| &*entry.update)
+    }
+
+    /// The `seq` of the last update.
+    pub(crate) fn last(&self) -> u64 {
+        self.entries.last().map_or(0, |entry| entry.seq)
     }
 
     /// The whole `settled` frame.
     pub(crate) fn json(&self) -> &ByteString {
-        self.json.get_or_init(|| settled_frame(self.updates.iter().map(|json| &**json)).into())
+        self.json.get_or_init(|| settled_frame(self.updates()).into())
     }
 
     /// Each update in CBOR.
     pub(crate) fn cbor(&self) -> &[Bytes] {
-        self.cbor
-            .get_or_init(|| self.updates.iter().map(|json| cbor_of_json(json).into()).collect())
+        let cbor = |entry: &ShownUpdate| cbor_of_json(&entry.update).into();
+        self.cbor.get_or_init(|| self.entries.iter().map(cbor).collect())
     }
 
     fn bytes(&self) -> usize {
-        self.updates.iter().map(|json| json.len()).sum()
+        self.updates().map(str::len).sum()
     }
 }
 
@@ -97,7 +104,7 @@ pub(crate) struct Beginning {
     pub(crate) state: Option<Arc<Snapshot>>,
 }
 
-/// What somebody who follows by events gets in place of an update of the run that comes next, since
+/// What somebody who follows by events gets in place of an update of a run that comes later, since
 /// they see more of it.
 #[derive(Debug)]
 pub(crate) struct Instead {
@@ -134,7 +141,7 @@ impl Item {
 
     pub(super) fn seq(&self) -> Option<u64> {
         match self {
-            Self::Updates(run) => Some(run.last),
+            Self::Updates(run) => Some(run.last()),
             Self::Welcome(arrival) => Some(arrival.seq),
             Self::Begin(beginning) => Some(beginning.seq),
             Self::Instead(_) | Self::Frame(_) | Self::Aside(_) => None,

@@ -223,7 +223,8 @@ mod tests {
     const LONG: Duration = Duration::from_secs(600);
 
     fn run(last: u64) -> Item {
-        Item::Updates(Arc::new(Run::new(vec![last.to_string().into()], last, vec![])))
+        let update = rendel_session::ShownUpdate { seq: last, update: "".into(), patch: None };
+        Item::Updates(Arc::new(Run::new(vec![update])))
     }
 
     fn fill(queue: &Outbound, seqs: std::ops::RangeInclusive<u64>) {

@@ -112,11 +112,10 @@ impl Outlets {
                     outbound.put(Item::Begin(beginning.clone()));
                 });
             }
-            Content::Updates { updates, last, patches } => {
-                self.shown = last;
-                let count = updates.len() as u64;
-                let patches = patches.into_iter().map(Into::into).collect();
-                let run = Arc::new(Run::new(updates, last, patches));
+            Content::Updates(entries) => {
+                let count = entries.len() as u64;
+                let run = Arc::new(Run::new(entries));
+                self.shown = self.shown.max(run.last());
                 let mut reached = 0;
                 for outlet in self.meant(to) {
                     reached += count;

@@ -62,6 +62,8 @@ pub struct Session {
     /// What waits for the next beat, where the charter has one, and when that is.
     held: Vec<Waiting>,
     beat: Option<u64>,
+    /// When those who were shown nothing of updates are told of them.
+    quiet_until: Option<u64>,
     seating: seating::Seating,
     /// The last expressions of the charter that had no answer.
     expression_faults: VecDeque<String>,
@@ -106,6 +108,7 @@ impl Session {
             arrivals: Vec::new(),
             held: Vec::new(),
             beat: None,
+            quiet_until: None,
             seating: seating::Seating { is_due: true, ..seating::Seating::default() },
             expression_faults: VecDeque::new(),
             now,
@@ -194,7 +197,7 @@ impl Session {
         let away = self.order.is_adrift();
         let lapse = self.people.poll_timeout().filter(|_| !away);
         let compare = self.compare_at.filter(|_| !away && self.members.len() > 0);
-        [lapse, compare, self.beat, self.next_act()].into_iter().flatten().min()
+        [lapse, compare, self.beat, self.quiet_until, self.next_act()].into_iter().flatten().min()
     }
 
     /// Whether an append is not known to be on disk. What comes meanwhile makes a larger next one,
@@ -238,6 +241,9 @@ impl Session {
     fn handle_timeout(&mut self) {
         if self.beat.is_some_and(|beat| beat <= self.now) {
             self.show_held();
+        }
+        if self.quiet_until.is_some_and(|until| until <= self.now) {
+            self.end_quiet();
         }
         if self.order.is_adrift() {
             return;

@@ -7,18 +7,22 @@ use rendel_core::{ClientOutcome, Reader, Settled, Viewer};
 use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
 
 use super::Session;
-use crate::audiences::{Theirs, Word};
+use crate::audiences::{Stretch, Theirs, Word};
 use crate::input::{ConnectionId, Standing, Status};
 use crate::members::Member;
 use crate::order::{Origin, Waiting};
 use crate::output::{Answer, Output, Report, To};
 use crate::problems::ended;
 
-/// Updates that are shown together, and whose they are: connection, number and place.
+/// Who is shown nothing of updates is told of them together, at the next multiple of so many
+/// milliseconds: it costs no frame for each, nor does it tell when they were made.
+const QUIET: u64 = 250;
+
+/// Updates that are shown together with their places, and whose they are: connection, number and
+/// place.
 #[derive(Default)]
 struct Run {
-    updates: Vec<Arc<str>>,
-    last: u64,
+    updates: Vec<(u64, Arc<str>)>,
     own: Vec<(ConnectionId, u64, u64)>,
 }
 
@@ -57,8 +61,7 @@ impl Session {
                     Origin::Connection { connection, n, .. } => run.own.push((connection, n, seq)),
                     Origin::Own => {}
                 }
-                run.updates.push(json);
-                run.last = seq;
+                run.updates.push((seq, json));
                 continue;
             }
             self.show_run(std::mem::take(&mut run));
@@ -128,6 +131,8 @@ impl Session {
             }
             Waiting::Keep(snapshot) => self.outputs.push(Output::Keep(snapshot)),
             Waiting::AskForDigests { seq, state } => {
+                // All have to stand where they are compared.
+                self.end_quiet();
                 let replicas = self.members.replicas();
                 let has_secrets =
                     |(audience, _): &&(usize, Viewer)| self.audiences.has_secrets(*audience);
@@ -149,42 +154,80 @@ impl Session {
     pub(super) fn show_unseen(&mut self, updates: Vec<Arc<str>>) {
         let last = self.order.seq();
         self.order.note_shown(last);
-        self.show_run(Run { updates, last, own: Vec::new() });
+        let first = last + 1 - updates.len() as u64;
+        self.show_run(Run { updates: (first..).zip(updates).collect(), own: Vec::new() });
+    }
+
+    /// Tells everybody of what they were shown nothing of.
+    pub(super) fn end_quiet(&mut self) {
+        self.quiet_until = None;
+        for audience in self.audiences.ids() {
+            if self.audiences.is_quiet(audience) {
+                let shown = self.audiences.entries(audience, Vec::new());
+                self.outputs.push(Output::Show { to: To::Audience(audience), shown });
+            }
+        }
     }
 
     /// Shows a run of updates: one value that all of an audience share.
     fn show_run(&mut self, run: Run) {
-        let Run { updates, last, own } = run;
+        let Run { updates, own } = run;
         if updates.is_empty() {
             return;
         }
         let is_read = self.people.follows_state() || self.audiences.is_divided();
         let read: Vec<Settled> = match is_read {
-            true => updates.iter().filter_map(|json| serde_json::from_str(json).ok()).collect(),
+            true => {
+                updates.iter().filter_map(|(_, json)| serde_json::from_str(json).ok()).collect()
+            }
             false => Vec::new(),
         };
         let mut told_beside = BTreeSet::new();
         for audience in self.audiences.ids() {
             if !self.members.has_audience(audience) && !self.audiences.is_followed(audience) {
+                self.audiences.forget_quiet(audience);
                 continue;
             }
             let theirs = match read.len() == updates.len() {
                 true => self.audiences.theirs(audience, &read, &self.members),
                 false => Vec::new(),
             };
-            let (shown, instead, why) =
-                self.audiences.updates(audience, &updates, &read, last, &theirs);
-            // What is somebody's own of an update comes before it, and is taken in with it.
+            let (stretches, instead, why) =
+                self.audiences.updates(audience, &updates, &read, &theirs);
             for (followers, shown) in instead {
                 self.outputs.push(Output::Show { to: To::These(followers), shown });
             }
             let with_replicas = |theirs: &Theirs| !theirs.replicas.is_empty();
-            for theirs in theirs.into_iter().flatten().filter(with_replicas) {
-                let shown = self.audiences.beside(&theirs);
-                told_beside.extend(theirs.replicas.iter().map(|id| (*id, theirs.beside.seq)));
-                self.outputs.push(Output::Show { to: To::These(theirs.replicas), shown });
+            let mut theirs = theirs.into_iter().flatten().filter(with_replicas).peekable();
+            for stretch in stretches {
+                let last = stretch.last();
+                let quiet = match &stretch {
+                    Stretch::Blank(blank) => Some(self.audiences.keep_quiet(audience, *blank)),
+                    Stretch::Shown(_) => None,
+                };
+                // What is somebody's own of an update comes before it, and is taken in with it.
+                while let Some(theirs) = theirs.next_if(|theirs| theirs.beside.seq <= last) {
+                    let seq = theirs.beside.seq;
+                    told_beside.extend(theirs.replicas.iter().map(|id| (*id, seq)));
+                    let to = To::These(theirs.replicas.clone());
+                    let shown = self.audiences.beside(&theirs);
+                    self.outputs.push(Output::Show { to: to.clone(), shown });
+                    if let Some(quiet) = quiet {
+                        let shown = self.audiences.blank(quiet, seq);
+                        self.outputs.push(Output::Show { to, shown });
+                    }
+                }
+                match stretch {
+                    Stretch::Blank(_) => {
+                        let until = (self.now / QUIET + 1) * QUIET;
+                        self.quiet_until.get_or_insert(until);
+                    }
+                    Stretch::Shown(entries) => {
+                        let shown = self.audiences.entries(audience, entries);
+                        self.outputs.push(Output::Show { to: To::Audience(audience), shown });
+                    }
+                }
             }
-            self.outputs.push(Output::Show { to: To::Audience(audience), shown });
             if let Some(why) = why {
                 self.report(Report::Unpatched(why));
             }

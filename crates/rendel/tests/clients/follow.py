@@ -149,7 +149,9 @@ class Held:
             if "state" in frame:
                 self.state, self.seq = frame["state"], frame["seq"] - len(frame.get("updates", []))
         for update in frame.get("updates", []):
-            assert update["seq"] == self.seq + 1, (update["seq"], self.seq)
+            if update["seq"] <= self.seq:
+                continue
+            assert update.get("first", update["seq"]) <= self.seq + 1, (update["seq"], self.seq)
             self.seq = update["seq"]
             beside = self.beside.pop(self.seq, {"effects": []})
             for effect in update["effects"] + beside["effects"]:
