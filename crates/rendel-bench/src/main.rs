@@ -17,6 +17,7 @@ mod relay;
 mod report;
 mod secrets;
 mod server;
+mod writing;
 
 use std::time::Duration;
 
@@ -126,7 +127,7 @@ async fn all(time: Duration, only: &str) -> Result<()> {
         people::guards(&mut report, time).await?;
     }
     if is_wanted("play") {
-        play::measure(&mut report).await?;
+        play::measure(&mut report, time).await?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;

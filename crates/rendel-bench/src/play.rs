@@ -12,10 +12,13 @@ use uuid::Uuid;
 
 use crate::report::{Goal, Report};
 use crate::server::Rendel;
+use crate::writing;
 
 const VOTERS: usize = 10_000;
 /// How often each is measured, in turn.
 const TURNS: usize = 5;
+/// Who are connected at once.
+const TOGETHER: usize = 500;
 const LOOKS: usize = 1_000;
 const CHANGES: u32 = 2_000;
 
@@ -31,6 +34,13 @@ kind = "ballot"
 choices = ["dry", "mellow", "sweet"]
 sealed = true
 voters = "count"
+[roles.participant]
+edit = ["/**"]
+see = ["/**", { but = "/own/*", unless = "id == who.id" }]
+[state.own]
+kind = "map"
+[state.own.each.weight]
+kind = "register"
 [state.crates]
 kind = "map"
 [state.crates.each.weight]
@@ -51,9 +61,10 @@ max = "weight"
 by = "sort"
 "#;
 
-pub(crate) async fn measure(report: &mut Report) -> Result<()> {
+pub(crate) async fn measure(report: &mut Report, time: Duration) -> Result<()> {
     eprintln!("rules of play …");
     casts(report)?;
+    casts_together(report, time).await?;
     totals(report)?;
     seats(report).await
 }
@@ -86,16 +97,51 @@ fn each_once(source: &str, edit: impl Fn(usize) -> Edit) -> Result<f64> {
 }
 
 fn casts(report: &mut Report) -> Result<()> {
-    let (mut ours, mut theirs) = (0.0, 0.0);
+    let choice = |who: usize| ["dry", "mellow", "sweet"][who % 3];
+    let cast = |who| Edit::new("/blend", "cast").with("choices", json!([choice(who)]));
+    let add = |_| Edit::new("/heads", "add").with("by", 1);
+    let put = |at: &'static str| {
+        move |who: usize| {
+            let value = json!({ "weight": choice(who) });
+            Edit::new(at, "put").with("id", format!("p{who}")).with("value", value)
+        }
+    };
+    let mut best = [0.0_f64; 4];
     for _ in 0..TURNS {
-        let choice = |who: usize| ["dry", "mellow", "sweet"][who % 3];
-        let cast = |who| Edit::new("/blend", "cast").with("choices", json!([choice(who)]));
-        ours = f64::max(ours, each_once(CHARTER, cast)?);
-        theirs =
-            f64::max(theirs, each_once(CHARTER, |_| Edit::new("/heads", "add").with("by", 1))?);
+        let turn = [
+            each_once(CHARTER, cast)?,
+            each_once(CHARTER, add)?,
+            each_once(CHARTER, put("/crates"))?,
+            each_once(CHARTER, put("/own"))?,
+        ];
+        best = std::array::from_fn(|at| best[at].max(turn[at]));
     }
+    let [ours, counter, record, own] = best;
+    let what = "10,000 voters on one ballot: casts per second in the core, counts included";
+    report.ratio(what, ours, "the same people on a counter", counter, Goal::AtLeast(0.8));
+    report.ratio(what, ours, "who put a record each", record, Goal::None);
+    report.ratio(what, ours, "who put a record each that they alone see", own, Goal::None);
+    Ok(())
+}
+
+/// So many are here and see what comes; all of them vote, and change their vote.
+async fn casts_together(report: &mut Report, time: Duration) -> Result<()> {
+    let rendel = Rendel::start().await?;
+    let rules = "[session]\nparticipants = 5000\n[roles.participant]\nedit = [\"/**\"]\nroster = \"count\"\n\
+         [state.blend]\nkind = \"ballot\"\nchoices = [\"dry\", \"mellow\", \"sweet\"]\nsealed = true\nvoters = \"count\"\n";
+    let (session, tokens) = rendel.people(TOGETHER, rules).await?;
+    let choice = |at: u64| ["dry", "mellow", "sweet"][at as usize % 3];
+    let cast = move |who: usize, n: u64| json!({ "at": "/blend", "op": "cast", "choices": [choice(who as u64 + n)] });
+    let add = |_: usize, _: u64| json!({ "at": "/heads", "op": "add", "by": 1 });
+    let (mut ours, mut theirs) = (0.0_f64, 0.0_f64);
+    for _ in 0..3 {
+        ours = ours.max(writing::measure(&rendel, &session, &tokens, TOGETHER, cast, time).await?);
+        theirs =
+            theirs.max(writing::measure(&rendel, &session, &tokens, TOGETHER, add, time).await?);
+    }
+    rendel.stop().await;
     report.ratio(
-        "10,000 voters on one ballot: casts per second in the core, counts included",
+        "500 voters on one ballot, all of them here: casts per second over sockets",
         ours,
         "the same people on a counter",
         theirs,
