@@ -281,7 +281,8 @@ impl Totals {
                      values.",
                     total.at
                 );
-                return Err(Problem::new(ProblemKind::Full, detail).at(&total.at));
+                let problem = Problem::new(ProblemKind::Full, detail).at(&total.at);
+                return Err(problem.with("limit", "groups"));
             }
             if total.by.is_none() {
                 let now = total.shown(sums).into_values().next().unwrap_or_default();

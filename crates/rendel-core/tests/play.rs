@@ -6,8 +6,8 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use rendel_core::{
-    Actor, Chance, Charter, DrawKey, Edit, Lens, Op, Outcome, Problem, ProblemKind, Proposal,
-    Sequencer, Settled, Viewer,
+    Actor, Chance, Charter, DrawKey, Edit, Effect, Holds, Lens, Op, Outcome, Path, Problem,
+    ProblemKind, Proposal, Sequencer, Settled, Viewer,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -454,6 +454,41 @@ fn a_shuffle_permutes_hidden_values_is_checked_once_it_is_open_and_no_guard_sees
         refusal(&mut game, "keziah", r#""at":"/bag","op":"open","draw":2"#),
         ProblemKind::OutOfBounds
     );
+}
+
+#[test]
+fn nothing_is_drawn_over_what_somebody_else_holds() {
+    let source = GAME.replace("[roles.player]", "[holds]\nkind = \"binding\"\n[roles.player]");
+    let mut game = opened(&source);
+    act(&mut game, "oda", SIT).unwrap();
+    act(&mut game, "bram", SIT).unwrap();
+    let charter = Charter::parse(&source).unwrap();
+    let shuffle = edit(r#""at":"/bag","op":"shuffle","of":"/cards","field":"face""#);
+    let roll = edit(r#""at":"/bag","op":"roll","sides":6"#);
+    let none: &[&Edit] = &[];
+    for (held, refused) in [
+        ("/cards/c4/face", &[&shuffle][..]),
+        ("/cards/c4", &[&shuffle]),
+        ("/cards", &[&shuffle]),
+        ("/bag", &[&shuffle, &roll]),
+        ("/baskets", none),
+    ] {
+        let mut holds = Holds::default();
+        let path = Path::parse(held).unwrap();
+        holds.handle_hold(&charter, &actor("pippa"), &path, None, false, 1_000).unwrap();
+        for draw in [&shuffle, &roll] {
+            let (oda, before) = (actor("oda"), game.plain());
+            let proposal = Proposal::new(0, None, vec![draw.clone()]);
+            let is_held = |effects: &[Effect]| holds.refusal(&charter, &oda, effects);
+            let outcome = game.handle_proposal_unless(&oda, &proposal, 1_000, &is_held);
+            let is_refused = match outcome {
+                Outcome::Refused(problem) => problem.kind() == ProblemKind::Held,
+                _ => false,
+            };
+            assert_eq!(is_refused, refused.contains(&draw), "{draw:?} while {held} is held");
+            assert_eq!(is_refused, game.plain() == before);
+        }
+    }
 }
 
 #[test]

@@ -8,6 +8,7 @@ use rendel_wire::{FromService, PresenceFrame, settled_frame};
 use uuid::Uuid;
 
 use crate::follower::Follower;
+use crate::participant::Part;
 
 /// Frames that wait for one connection.
 const QUEUE: usize = 24;
@@ -33,7 +34,7 @@ pub(crate) struct Host {
 pub(crate) struct Outlet {
     pub(crate) person: usize,
     pub(crate) who: String,
-    pub(crate) role: String,
+    pub(crate) part: Part,
     pub(crate) client: Uuid,
     pub(crate) audience: Option<usize>,
     queue: VecDeque<Queued>,
@@ -76,11 +77,11 @@ pub(crate) struct Writing {
 }
 
 impl Outlet {
-    pub(crate) fn new(person: usize, who: String, role: String, client: Uuid) -> Self {
+    pub(crate) fn new(person: usize, who: String, part: Part, client: Uuid) -> Self {
         Self {
             person,
             who,
-            role,
+            part,
             client,
             audience: None,
             queue: VecDeque::new(),
@@ -91,7 +92,7 @@ impl Outlet {
         }
     }
 
-    /// Nothing that an old role was shown goes out any more; a welcome comes in its place.
+    /// Nothing that they were shown as somebody else goes out any more; a welcome comes in its place.
     pub(crate) fn drop_shown(&mut self) {
         self.queue.retain(|one| one.is_aside);
         self.audience = None;

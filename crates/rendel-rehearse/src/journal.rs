@@ -3,12 +3,14 @@
 //! An append is written whole or not at all, and only by the owner of the newest epoch. A take-over
 //! waits for an append that is under way. What is written stays.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{Charter, ClientKey, Lens, Problem, SequencerSnapshot, Settled, State, Viewer};
 use rendel_session::{Found, RefusalRow, Standing, UpdateRow};
 use serde_json::Value;
+
+use crate::participant::Part;
 
 /// The journal, and beside it the state that follows from it alone.
 #[derive(Debug)]
@@ -159,10 +161,10 @@ impl Journal {
     }
 
     /// What the replica of somebody holds after `seq`, as far as the journal goes.
-    pub(crate) fn truth(&self, seq: u64, id: &str, role: &str) -> Option<Value> {
+    pub(crate) fn truth(&self, seq: u64, id: &str, part: &Part) -> Option<Value> {
         let state = self.truth.get(usize::try_from(seq).ok()?)?;
-        let viewer = Viewer::new(id, &BTreeMap::new());
-        let sight = self.charter.sight(role);
+        let viewer = Viewer::new(id, &part.claims);
+        let sight = self.charter.sight(&part.role);
         Some(Lens::new(&self.charter, sight, Some(&viewer), state).plain())
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use rendel_client::{Change, Replica};
-use rendel_core::{Edit, Facts};
+use rendel_core::{Actor, Edit, Facts};
 use rendel_wire::{FromParticipant, FromService, Release, SendCue, TakeHold};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -23,12 +23,39 @@ pub(crate) enum Heard {
     Moot,
 }
 
+/// As what somebody takes part.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Part {
+    pub(crate) role: String,
+    pub(crate) claims: BTreeMap<String, Value>,
+}
+
+impl Part {
+    pub(crate) fn new(role: &str) -> Self {
+        Self { role: role.to_owned(), claims: BTreeMap::new() }
+    }
+
+    /// Any role, in one of two teams or in none.
+    pub(crate) fn any(roles: &[&str], chance: &mut Chance) -> Self {
+        let role = roles[chance.below(roles.len())];
+        let team = ["early", "late"].get(chance.below(3));
+        let claims = team.map(|team| ("team".to_owned(), Value::from(*team)));
+        Self { role: role.to_owned(), claims: claims.into_iter().collect() }
+    }
+
+    pub(crate) fn actor(&self, id: &str, client: Uuid) -> Actor {
+        Actor::new(id, self.role.clone(), client).with_claims(self.claims.clone())
+    }
+}
+
 /// One tab of somebody.
 #[derive(Debug)]
 pub(crate) struct Participant {
     pub(crate) id: String,
-    pub(crate) role: String,
-    /// The backend has said their role.
+    pub(crate) part: Part,
+    /// As what their last welcome was for.
+    pub(crate) shown_as: Part,
+    /// The backend has said as what they take part.
     pub(crate) is_amended: bool,
     pub(crate) replica: Replica,
     pub(crate) link: Option<Link>,
@@ -71,7 +98,8 @@ impl Participant {
     pub(crate) fn new(id: String, role: &str, client: Uuid) -> Self {
         Self {
             id,
-            role: role.to_owned(),
+            part: Part::new(role),
+            shown_as: Part::new(role),
             is_amended: false,
             replica: Replica::new(client),
             link: None,
@@ -203,7 +231,7 @@ impl Participant {
         };
         match chance.below(4) {
             0 | 1 => {
-                let over = self.role == "steward" && chance.one_in(3);
+                let over = self.part.role == "steward" && chance.one_in(3);
                 let for_ms = Some(1_000 + chance.within(0..9_000));
                 FromParticipant::Hold(TakeHold { n, at, for_ms, over })
             }
@@ -234,7 +262,9 @@ fn secret_edit(view: &Value, chance: &mut Chance) -> Edit {
     let (card, draft) = (of("cards", chance), of("drafts", chance));
     let id = format!("x{}", chance.below(6));
     let seat = ["west", "east", "north"][chance.below(3)];
-    match chance.below(27) {
+    let team = ["early", "late"][chance.below(2)];
+    match chance.below(29) {
+        27 | 28 => Edit::new(format!("{card}/team"), "set").with("value", team),
         13 | 14 => Edit::new("/seats", "sit").with("seat", seat),
         15 => Edit::new("/seats", "stand"),
         16 => Edit::new("/seats", "offer").with("to", who),
@@ -252,7 +282,7 @@ fn secret_edit(view: &Value, chance: &mut Chance) -> Edit {
         21 => Edit::new(format!("{card}/place"), "set").with("value", seat),
         0 | 1 => Edit::new("/cards", "put")
             .with("id", id)
-            .with("value", json!({ "face": word, "holder": who, "open": chance.one_in(4), "rank": chance.below(9) })),
+            .with("value", json!({ "face": word, "holder": who, "open": chance.one_in(4), "team": chance.one_in(3).then_some(team), "rank": chance.below(9) })),
         2 | 3 => Edit::new(format!("{card}/holder"), "set").with("value", who),
         4 => Edit::new(format!("{card}/open"), "set").with("value", chance.one_in(2)),
         5 => Edit::new(format!("{card}/face"), "set").with("value", word),

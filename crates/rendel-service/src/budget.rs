@@ -6,7 +6,7 @@
 use std::num::NonZeroU32;
 
 use governor::clock::{Clock as _, DefaultClock};
-use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
+use governor::{DefaultKeyedRateLimiter, InsufficientCapacity, Quota, RateLimiter};
 use rendel_core::{Problem, ProblemKind};
 
 use crate::addresses::network;
@@ -26,7 +26,7 @@ pub(crate) enum Cost {
     Page = 5,
     /// One that makes states of the past, compares documents or accepts an invitation.
     Document = 10,
-    /// A try at a secret, right or wrong.
+    /// A try at a secret, right or wrong; a search for a seat.
     Try = 50,
 }
 
@@ -84,6 +84,18 @@ impl Budget {
         self.take(&self.participants, &key, cost, "calls-per-participant", metrics)
     }
 
+    /// Charges whoever a seat is looked for: the backend asks, but as often as they want.
+    pub(crate) fn charge_search(
+        &self,
+        charter: &str,
+        sub: &str,
+        metrics: &Metrics,
+    ) -> Result<(), Problem> {
+        // No session has such an id.
+        let key = format!("a seat of {charter}\n{sub}");
+        self.take(&self.participants, &key, Cost::Try, "calls-per-participant", metrics)
+    }
+
     fn take(
         &self,
         buckets: &Buckets,
@@ -93,8 +105,12 @@ impl Budget {
         metrics: &Metrics,
     ) -> Result<(), Problem> {
         let cost = NonZeroU32::new(cost as u32).unwrap_or(NonZeroU32::MIN);
-        // A bucket holds more than any cost, so there is always a time at which it passes.
-        let taken = buckets.check_key_n(&key.to_owned(), cost).unwrap_or(Ok(()));
+        let key = key.to_owned();
+        // What costs more than a bucket holds costs all of it.
+        let taken = buckets.check_key_n(&key, cost).unwrap_or_else(|InsufficientCapacity(all)| {
+            let all = NonZeroU32::new(all).unwrap_or(NonZeroU32::MIN);
+            buckets.check_key_n(&key, all).unwrap_or(Ok(()))
+        });
         taken.map_err(|until| {
             let wait = until.wait_time_from(self.clock.now());
             let wait_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX).max(1);
@@ -138,6 +154,15 @@ mod tests {
         charge("gate", &who("bram")).unwrap();
         charge("slope", &who("oda")).unwrap();
         (0..100).for_each(|_| charge("gate", &Identity::service()).unwrap());
+    }
+
+    #[test]
+    fn what_costs_more_than_a_bucket_holds_passes_once_it_is_full() {
+        let (budget, metrics) = (budget(), Metrics::new());
+        budget.charge_search("windfall", "oda", &metrics).unwrap();
+        assert!(budget.charge_search("windfall", "oda", &metrics).is_err());
+        budget.charge_search("windfall", "bram", &metrics).unwrap();
+        budget.charge_search("brix", "oda", &metrics).unwrap();
     }
 
     #[test]

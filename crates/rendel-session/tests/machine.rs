@@ -805,3 +805,134 @@ fn nobody_is_told_of_a_seat_that_they_were_not_given() {
     assert!(refused.contains("not for now"), "{refused}");
     assert_eq!(ask(None), Ok("east".to_owned()));
 }
+
+const HAND: &str = r#"
+charter = "hand"
+version = 1
+[roles.player]
+edit = ["/**"]
+see = [
+  "/**",
+  { but = "/cards/*/face", unless = "record.holder == who.id" },
+  { but = "/cards/*/note", unless = "record.holder == who.id" },
+]
+[state.cards]
+kind = "map"
+[state.cards.each.face]
+kind = "register"
+[state.cards.each.holder]
+kind = "register"
+[state.cards.each.note]
+kind = "text"
+[state.title]
+kind = "register"
+"#;
+
+/// All that goes to connections other than the first, and when.
+#[derive(Default)]
+struct Overheard(Vec<(u64, String)>);
+
+impl Overheard {
+    fn note(&mut self, now: u64, outputs: &[Output]) {
+        for output in outputs {
+            let told = match output {
+                Output::Show { to: To::One(1), .. } | Output::Append { .. } => continue,
+                Output::Show { to: To::These(these), .. } if these[..] == [1] => continue,
+                Output::Digest { .. } | Output::Keep(_) => continue,
+                Output::Show { shown, .. } => serde_json::to_string(shown.get()).unwrap(),
+                other => format!("{other:?}"),
+            };
+            self.0.push((now, told));
+        }
+    }
+
+    /// What comes of a step, of what is written then, and of time, until nothing is due.
+    fn play(&mut self, story: &mut Story, step: impl FnOnce(&mut Story) -> Vec<Output>) {
+        let told = step(story);
+        self.note(story.now, &told);
+        let told = story.write();
+        self.note(story.now, &told);
+        while let Some(due) = story.machine.next_timeout().filter(|due| *due <= story.now + 600) {
+            story.now = story.now.max(due);
+            let told = story.tell(Input::Timeout);
+            self.note(story.now, &told);
+            let told = story.write();
+            self.note(story.now, &told);
+        }
+        story.now += 7;
+    }
+}
+
+/// What the others get while somebody's card, with a face and a note that they do not see, is put,
+/// changed, written on and dropped, and while they edit there, look, come and come back.
+fn overheard(face: &Value, note: &str) -> Vec<(u64, String)> {
+    let (mut story, mut heard) = (Story::with(HAND, &found(1)), Overheard::default());
+    let events = |connection, who: &str, patches| {
+        let way = WayIn::Events { after: None, patches };
+        let (who, name) = (actor(who, "player"), who.to_owned());
+        let (presence, fields, token, seat) = (None, false, None, None);
+        Input::Entered(Box::new(Entry {
+            connection,
+            who,
+            name,
+            way,
+            presence,
+            fields,
+            token,
+            seat,
+        }))
+    };
+    heard.play(&mut story, |story| story.enter(1, "oda", "player", None));
+    heard.play(&mut story, |story| story.enter(2, "bram", "player", None));
+    heard.play(&mut story, |story| story.tell(events(3, "bram", true)));
+    heard.play(&mut story, |story| story.tell(events(4, "pippa", false)));
+    let card = json!({ "face": face, "holder": "oda", "note": note });
+    let put = Edit::new("/cards", "put").with("id", "c1").with("value", card);
+    let title = |to: &str| Edit::new("/title", "set").with("value", to);
+    let again = Edit::new("/cards/c1/face", "set").with("value", json!([face, face]));
+    let write = Edit::new("/cards/c1/note", "splice").with("index", 0).with("insert", note);
+    let clear = Edit::new("/cards/c1/face", "clear");
+    for (n, edit) in (1..).zip([put, again, write, clear]) {
+        heard.play(&mut story, |story| story.propose(1, n, 0, edit));
+    }
+    let guess = Edit::new("/cards/c1/face", "test").with("value", "plum");
+    let over = Edit::new("/cards/c1/face", "set").with("value", "quince");
+    let beyond = Edit::new("/cards/c1/note", "splice").with("index", 2).with("insert", "!");
+    let move_in = Edit::new("/cards/c1/nothing", "set").with("value", 1);
+    for (n, edit) in (1..).zip([guess, title("noon"), over, beyond, move_in, title("night")]) {
+        heard.play(&mut story, |story| story.propose(2, n, 1, edit));
+    }
+    for path in ["/cards/c1", "/cards/c1/face", ""] {
+        let path = (!path.is_empty()).then(|| rendel_core::Path::parse(path).unwrap());
+        let ask = Ask::Read { reader: Reader::of(&actor("bram", "player")), path };
+        heard.play(&mut story, |story| story.tell(Input::Call { call: 1, ask }));
+    }
+    heard.play(&mut story, |story| story.enter(5, "pippa", "player", None));
+    let audience = 65_537;
+    let had = Some(Had { seen: 2, epoch: 1, audience });
+    heard.play(&mut story, |story| story.enter(6, "bram", "player", had));
+    let drop = Edit::new("/cards/c1", "drop");
+    heard.play(&mut story, |story| story.propose(1, 5, 0, drop));
+    heard.0
+}
+
+#[test]
+fn what_and_when_others_are_told_does_not_depend_on_what_they_do_not_see() {
+    let expected = overheard(&json!("plum"), "ripe");
+    assert!(expected.len() > 20, "{expected:#?}");
+    let faces = [
+        json!(true),
+        json!(0),
+        json!(-1.5e300),
+        json!(""),
+        json!("p".repeat(5_000)),
+        json!("\"\\\u{0}🍐\u{2028}"),
+        json!([[], [[1, 2], null]]),
+        json!({ "plum": { "pear": vec!["quince"; 200] } }),
+    ];
+    for (face, note) in faces.iter().zip(["x", "ripe", "🍐", "\n", "y"].iter().cycle()) {
+        for note in [(*note).to_owned(), note.repeat(2_000)] {
+            assert_eq!(overheard(face, &note), expected, "{face} and {} characters", note.len());
+        }
+    }
+}

@@ -126,7 +126,7 @@ impl Field {
             return Ok(());
         }
         let detail = format!("{at} holds at most {} elements. Remove one first.", self.most);
-        Err(Problem::new(ProblemKind::Full, detail).at(at))
+        Err(Problem::new(ProblemKind::Full, detail).at(at).with("limit", "most"))
     }
 
     /// Refuses a place that the list does not let be chosen, and an index among what may not be

@@ -51,6 +51,12 @@ pub(crate) struct Cell {
 
 const MOST: usize = 100_000;
 
+impl Cell {
+    pub(crate) fn len(&self) -> usize {
+        self.records.len()
+    }
+}
+
 impl Field {
     /// A map of the ballots that participants have cast, under their ids.
     pub(crate) fn of_ballots() -> Self {
@@ -86,7 +92,7 @@ impl Field {
             return Ok(());
         }
         let detail = format!("{path} holds at most {} records. Drop one first.", self.most);
-        Err(Problem::new(ProblemKind::Full, detail).at(path))
+        Err(Problem::new(ProblemKind::Full, detail).at(path).with("limit", "most"))
     }
 
     fn drop(&self, entry: &Entry, site: &Site<'_>) -> Result<Settlement, Problem> {

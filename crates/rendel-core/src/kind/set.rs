@@ -86,7 +86,7 @@ impl Field {
             return Ok(());
         }
         let detail = format!("{at} holds at most {} elements. Remove one first.", self.most);
-        Err(Problem::new(ProblemKind::Full, detail).at(at))
+        Err(Problem::new(ProblemKind::Full, detail).at(at).with("limit", "most"))
     }
 
     /// An include is an effect even of what is there: it renews the element, so that an exclude

@@ -53,7 +53,7 @@ impl Field {
         }
         let detail =
             format!("{at} has at most {} characters; this would make it {chars}.", self.most);
-        Err(Problem::new(ProblemKind::Full, detail).at(at))
+        Err(Problem::new(ProblemKind::Full, detail).at(at).with("limit", "most"))
     }
 
     fn concurrent(

@@ -54,7 +54,8 @@ impl Sequencer {
                     Some(_) => effects.push(set(&inner(&own, CHOICE), choice.clone())),
                     None if now.cast() >= MOST_BALLOTS => {
                         let detail = format!("A ballot takes at most {MOST_BALLOTS}.");
-                        return Err(Problem::new(ProblemKind::Full, detail));
+                        let problem = Problem::new(ProblemKind::Full, detail);
+                        return Err(problem.with("limit", "ballots"));
                     }
                     None => {
                         let (id, value) = (Some(actor.id.clone()), json!({ CHOICE: choice }));

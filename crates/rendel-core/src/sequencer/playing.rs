@@ -190,10 +190,11 @@ impl Sequencer {
                     );
                     return Err(Problem::new(ProblemKind::Malformed, detail));
                 }
-                let records = self.dealt(present, of, field).len();
-                if records > MOST_SHUFFLED {
+                let map = self.charter.fields.find(present.state.root(), of.tokens());
+                if matches!(map, Some((_, Cell::Map(map))) if map.len() > MOST_SHUFFLED) {
                     let detail = format!("A shuffle deals among at most {MOST_SHUFFLED} records.");
-                    return Err(Problem::new(ProblemKind::TooLarge, detail));
+                    let problem = Problem::new(ProblemKind::TooLarge, detail);
+                    return Err(problem.with("limit", "shuffle"));
                 }
                 Ok(())
             }
@@ -213,15 +214,33 @@ impl Sequencer {
         dealt
     }
 
+    /// The draw that a proposal ends with, if it does: where, and what.
+    fn asked_draw(&self, edits: &[Edit]) -> Option<(Path, Act)> {
+        let edit = edits.last()?;
+        let Ok(Op::Act(act)) = Op::asked(edit) else { return None };
+        let path = Path::parse(&edit.at).ok()?;
+        let [name] = path.tokens() else { return None };
+        matches!(self.charter.fields.field(name), Some(Field::Random(_))).then_some((path, act))
+    }
+
+    /// What a draw that a proposal ends with will change, whatever comes of it.
+    pub(super) fn drawn_at(&self, present: &Present, edits: &[Edit]) -> Effects {
+        let Some((path, act)) = self.asked_draw(edits) else { return Effects::new() };
+        let dealt = match &act {
+            Act::Shuffle { of, field } => self.dealt(present, of, field),
+            _ => Vec::new(),
+        };
+        let paths = dealt.into_iter().map(|(path, _)| path).chain([path]);
+        paths.map(|path| set(&path, Value::Null)).collect()
+    }
+
     /// Makes the draw that a proposal ends with, if it does. Nothing can refuse it.
     pub(super) fn draw(&self, present: &Present, edits: &[Edit]) -> Effects {
         let drawn = || {
-            let edit = edits.last()?;
-            let Ok(Op::Act(act)) = Op::asked(edit) else { return None };
-            let path = Path::parse(&edit.at).ok()?;
+            let (path, act) = self.asked_draw(edits)?;
             let [name] = path.tokens() else { return None };
             let found = self.charter.fields.find(present.state.root(), path.tokens())?;
-            let (Field::Random(_), Cell::Random(now)) = found else { return None };
+            let Cell::Random(now) = found.1 else { return None };
             let chance = self.chance.as_ref()?;
             let mut effects = Effects::new();
             let next = match &act {

@@ -52,7 +52,12 @@ impl Sequencer {
             if !settling.proposal.edits.iter().all(is_own) {
                 self.check_guards(state, settling.actor, &update.effects, settling.unanswered)?;
             }
-            problem(&update.effects).map_or(Ok(()), Err)?;
+            let drawn_at = self.drawn_at(&present, &settling.proposal.edits);
+            let refusal = match drawn_at.is_empty() {
+                true => problem(&update.effects),
+                false => problem(&[&update.effects[..], &drawn_at[..]].concat()),
+            };
+            refusal.map_or(Ok(()), Err)?;
             self.settle_draw(settling, present, update)
         };
         let settled = settle().map(|(present, update)| self.with_disclosures(present, update));

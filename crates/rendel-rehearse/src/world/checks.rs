@@ -10,7 +10,7 @@ use sha2::Digest as _;
 
 use super::{BEGIN, EMPTY, Outcome, World};
 use crate::follower::Follower;
-use crate::participant::Heard;
+use crate::participant::{Heard, Part};
 
 /// A call that is refused like this may be sent again.
 const LATER: [ProblemKind; 2] = [ProblemKind::Unavailable, ProblemKind::ShuttingDown];
@@ -20,12 +20,11 @@ impl World {
     pub(super) fn check_replica(&self, person: usize) -> Result<(), String> {
         let of = &self.people[person];
         let (Some(ours), seq) = (of.replica.confirmed(), of.replica.seq()) else { return Ok(()) };
-        let role = of.replica.you().map_or("", |you| &you.role);
-        match self.journal.truth(seq, &of.id, role) {
+        match self.journal.truth(seq, &of.id, &of.shown_as) {
             Some(truth) if truth == *ours => Ok(()),
             Some(_) => Err(format!(
-                "{person} ({}) holds something else at {seq} than the journal says: {ours}",
-                of.role
+                "{person} ({:?}) holds something else at {seq} than the journal says: {ours}",
+                of.shown_as
             )),
             None => Err(format!(
                 "{person} was shown update {seq}, and the journal has {}",
@@ -37,8 +36,8 @@ impl World {
     /// What patches make of the state is what the journal says.
     pub(super) fn check_followers(&self, host: usize) -> Result<(), String> {
         for Follower { id, audience, state, seq, .. } in &self.hosts[host].followers {
-            let role = id.trim_start_matches("follows-as-");
-            if audience.is_some() && self.journal.truth(*seq, id, role).as_ref() != Some(state) {
+            let part = Part::new(id.trim_start_matches("follows-as-"));
+            if audience.is_some() && self.journal.truth(*seq, id, &part).as_ref() != Some(state) {
                 return Err(format!("{id} holds something else at {seq}: {state}"));
             }
         }
@@ -150,7 +149,7 @@ impl World {
             }
             let roster: BTreeSet<&str> =
                 of.replica.roster().iter().map(|one| one.id.as_str()).collect();
-            if roster != *if is_named(&of.role) { &here } else { &nobody } {
+            if roster != *if is_named(&of.part.role) { &here } else { &nobody } {
                 return Err(format!("{person} knows {roster:?}, and here are {here:?}"));
             }
             let key = ClientKey::of(&of.id, of.replica.client());
@@ -176,7 +175,7 @@ impl World {
     fn check_people_at_rest(&self, named: &BTreeSet<&str>) -> Result<(), String> {
         let present: Vec<_> = self.people.iter().filter(|of| !of.has_gone).collect();
         for (at, one) in present.iter().enumerate() {
-            for other in present[at + 1..].iter().filter(|other| other.role == one.role) {
+            for other in present[at + 1..].iter().filter(|other| other.part == one.part) {
                 let [of_one, of_other] = [one, other].map(|of| {
                     let mut told = of.replica.presence().clone();
                     // Nobody is told of themselves.
@@ -197,7 +196,7 @@ impl World {
                 let said = other.replica.enter(None).presence;
                 let said = said.as_ref().and_then(|facts| facts.get("pointer"));
                 // A role that the charter does not have tells nothing and is told nothing.
-                let is_told = [one, other].iter().all(|of| self.charter.has_role(&of.role));
+                let is_told = [one, other].iter().all(|of| self.charter.has_role(&of.part.role));
                 let said = said.filter(|_| is_told && named.contains(other.id.as_str()));
                 if told != said.filter(|said| !said.is_null()) {
                     return Err(format!(

@@ -18,7 +18,7 @@ use sha2::{Digest as _, Sha256};
 use crate::chance::Chance;
 use crate::host::{Host, Told};
 use crate::journal::Journal;
-use crate::participant::Participant;
+use crate::participant::{Part, Participant};
 use crate::plan::{Fault, Plan};
 
 const CHARTER: &str = include_str!("../charter.toml");
@@ -72,8 +72,8 @@ enum Event {
     Deliver {
         person: usize,
         link: u64,
-        /// Their role when it left the service.
-        role: String,
+        /// As what they took part when it left the service.
+        part: Part,
         frames: Vec<Arc<Told>>,
     },
     /// A connection has written what it had.
@@ -267,8 +267,8 @@ impl World {
             Event::Act { person } => self.act(person),
             Event::Connect { person } => self.connect(person),
             Event::Arrive { host, input } => self.arrive(host, input),
-            Event::Deliver { person, link, role, frames } => {
-                self.deliver(person, link, &role, &frames)
+            Event::Deliver { person, link, part, frames } => {
+                self.deliver(person, link, &part, &frames)
             }
             Event::Free { host, link } => {
                 if let Some(outlet) = self.hosts[host].outlets.get_mut(&link) {

@@ -10,7 +10,7 @@ use rendel_wire::{FromParticipant, FromService, LeftWhy};
 
 use super::{Event, ROLES, World, short};
 use crate::host::{Outlet, Told};
-use crate::participant::{HIDDEN, Link, OWN, Whim};
+use crate::participant::{HIDDEN, Link, OWN, Part, Whim};
 use crate::plan::Fault;
 
 /// The words of a text that only some may see.
@@ -30,15 +30,15 @@ impl World {
             return Ok(());
         }
         if self.is(Fault::Roles, 4) && !self.people[person].is_amended {
-            let role = ROLES[self.chance.below(ROLES.len())].to_owned();
-            self.note(|| format!("{person} comes as {role}"));
-            self.people[person].role = role;
+            let part = Part::any(&ROLES, &mut self.chance);
+            self.note(|| format!("{person} comes as {part:?}"));
+            self.people[person].part = part;
         }
         let id = self.next;
         self.next += 1;
         let of = &mut self.people[person];
         of.handle_connected(Link { id, host, is_in: false });
-        let who = Actor::new(of.id.clone(), of.role.clone(), of.replica.client());
+        let who = of.part.actor(&of.id, of.replica.client());
         let enter = of.replica.enter(None);
         let had = enter.seen.zip(enter.epoch).zip(enter.audience);
         let had = had.map(|((seen, epoch), audience)| Had { seen, epoch, audience });
@@ -52,7 +52,7 @@ impl World {
             token: None,
             seat: None,
         };
-        let outlet = Outlet::new(person, of.id.clone(), of.role.clone(), of.replica.client());
+        let outlet = Outlet::new(person, of.id.clone(), of.part.clone(), of.replica.client());
         self.hosts[host].outlets.insert(id, outlet);
         self.note(|| format!("{person} connects as {id} with {had:?}"));
         let wait = 1 + self.chance.within(0..50);
@@ -83,7 +83,7 @@ impl World {
         &mut self,
         person: usize,
         link: u64,
-        role: &str,
+        part: &Part,
         frames: &[Arc<Told>],
     ) -> Result<(), String> {
         let Some(known) = self.people[person].link.filter(|known| known.id == link) else {
@@ -93,10 +93,13 @@ impl World {
             let Told { text, frame } = &**told;
             self.frames += 1;
             self.note(|| format!("{person} gets {}", short(text)));
-            if role != "steward" && text.contains(HIDDEN) {
+            if part.role != "steward" && text.contains(HIDDEN) {
                 return Err(format!("{person} was shown what is hidden: {text}"));
             }
             self.check_told(person, frame)?;
+            if matches!(frame, FromService::Welcome(_)) {
+                self.people[person].shown_as = part.clone();
+            }
             let before = self.people[person].replica.seq();
             let outgoing = self.people[person].handle(frame.clone())?;
             self.send(person, known.host, link, outgoing);
@@ -107,7 +110,7 @@ impl World {
             ) {
                 self.check_replica(person)?;
             }
-            if role != "steward" {
+            if part.role != "steward" {
                 self.check_words(person, told, before)?;
             }
         }
@@ -140,16 +143,15 @@ impl World {
         if !text.contains(OWN) {
             return Ok(());
         }
-        let role = of.replica.you().map_or("", |you| &you.role);
+        let (part, service) = (&of.shown_as, &Part::new(Actor::SERVICE));
         let last = of.replica.seq();
-        let seen = |range: RangeInclusive<u64>, role: &str| {
-            let truth = range.filter_map(|seq| self.journal.truth(seq, &of.id, role));
+        let seen = |range: RangeInclusive<u64>, part: &Part| {
+            let truth = range.filter_map(|seq| self.journal.truth(seq, &of.id, part));
             truth.map(|state| state.to_string()).collect::<String>()
         };
-        let theirs = of.secrets.clone() + &seen(before.min(last)..=last, role);
+        let theirs = of.secrets.clone() + &seen(before.min(last)..=last, part);
         // A state may be of a moment ago; but what is still there and not theirs to see is not in it.
-        let (earlier, all) =
-            (seen(first.min(last)..=last, role), seen(last..=last, Actor::SERVICE));
+        let (earlier, all) = (seen(first.min(last)..=last, part), seen(last..=last, service));
         let all = words(&all);
         let known = words(&earlier).into_iter().filter(|word| !all.contains(word));
         let known: BTreeSet<_> = known.chain(words(&theirs)).collect();

@@ -6,6 +6,7 @@ use rendel_core::{Actor, DrawKey, Op, Settled};
 use serde_json::{Value, json};
 
 use super::World;
+use crate::participant::Part;
 
 impl World {
     /// Whatever happened: each sits once, whoever is gone is known to be, nobody but the seat whose
@@ -13,7 +14,8 @@ impl World {
     /// those of the records.
     pub(super) fn check_play(&self, here: &BTreeSet<&str>) -> Result<(), String> {
         let seq = self.journal.seq();
-        let truth = |seq: u64| self.journal.truth(seq, Actor::SERVICE, Actor::SERVICE);
+        let service = Part::new(Actor::SERVICE);
+        let truth = |seq: u64| self.journal.truth(seq, Actor::SERVICE, &service);
         let state = truth(seq).unwrap_or_default();
         check_seats(&state, here)?;
         check_totals(&state)?;

@@ -1,7 +1,5 @@
 //! Processes: what they take in and carry out, and what becomes of them.
 
-use std::collections::BTreeMap;
-
 use rendel_core::{Actor, Edit, Hold, Problem, ProblemKind, Proposal, Reader};
 use rendel_session::{
     Ask, Content, Entry, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session, Settings,
@@ -14,6 +12,7 @@ use uuid::Uuid;
 use super::{Event, FOLLOWERS, ROLES, World, opening};
 use crate::follower::Follower;
 use crate::host::Host;
+use crate::participant::Part;
 use crate::plan::Fault;
 
 impl World {
@@ -126,31 +125,35 @@ impl World {
             self.hosts[host].outlets.remove(connection);
         }
         match &mut input {
-            Input::Amended { connection, role, .. } => {
+            Input::Amended { connection, role, claims, .. } => {
                 let outlet = self.hosts[host].outlets.get_mut(connection);
                 let Some(outlet) = outlet else { return Ok(()) };
                 let who = outlet.who.clone();
-                let is_other = outlet.role != *role;
+                let part = Part { role: role.clone(), claims: claims.clone() };
+                // Claims count where something is seen by them.
+                let is_other = match outlet.part.role == *role {
+                    true => self.charter.sees_by_claims(role) && outlet.part != part,
+                    false => true,
+                };
+                outlet.part = part.clone();
                 if is_other {
-                    outlet.role.clone_from(role);
                     outlet.drop_shown();
                 }
                 // It stands over what any of their tokens says.
                 for of in self.people.iter_mut().filter(|of| of.id == who) {
-                    of.role.clone_from(role);
+                    of.part.clone_from(&part);
                     of.is_amended = true;
                 }
                 if !is_other {
                     return Ok(());
                 }
-                self.note(|| format!("{who} is {role} from now on"));
+                self.note(|| format!("{who} is {part:?} from now on"));
             }
             // What they are by now counts, and not what they were when they set out.
             Input::Entered(entry) => {
                 if let Some(outlet) = self.hosts[host].outlets.get_mut(&entry.connection) {
-                    outlet.role.clone_from(&self.people[outlet.person].role);
-                    let role = outlet.role.clone();
-                    entry.who = Actor::new(entry.who.id.clone(), role, entry.who.client);
+                    outlet.part.clone_from(&self.people[outlet.person].part);
+                    entry.who = outlet.part.actor(&entry.who.id, entry.who.client);
                 }
             }
             _ => {}
@@ -291,14 +294,14 @@ impl World {
             return Ok(());
         }
         outlet.is_busy = true;
-        let (person, role) = (outlet.person, outlet.role.clone());
+        let (person, part) = (outlet.person, outlet.part.clone());
         if let Some(seen) = writing.behind {
             self.note(|| format!("connection {link} fell behind at {seen:?}"));
             self.arrive(host, Input::Behind { connection: link, seen })?;
         }
         let is_slow = slow && person.is_multiple_of(4);
         let wait = 1 + self.chance.within(0..if is_slow { 4_000 } else { 60 });
-        self.plan_in(wait, Event::Deliver { person, link, role, frames: writing.frames });
+        self.plan_in(wait, Event::Deliver { person, link, part, frames: writing.frames });
         self.plan_in(wait, Event::Free { host, link });
         Ok(())
     }
@@ -399,7 +402,7 @@ impl World {
         Ok(())
     }
 
-    /// The backend gives somebody who is here another role.
+    /// The backend gives somebody who is here another role, and other claims.
     fn amend(&mut self, host: usize) {
         let links: Vec<(u64, String)> =
             self.hosts[host].outlets.iter().map(|(link, of)| (*link, of.who.clone())).collect();
@@ -407,10 +410,10 @@ impl World {
             return;
         }
         let (_, name) = links[self.chance.below(links.len())].clone();
-        let role = ROLES[self.chance.below(ROLES.len())].to_owned();
+        let part = Part::any(&ROLES, &mut self.chance);
         for (connection, who) in links.into_iter().filter(|(_, who)| *who == name) {
-            let (name, role) = (who, role.clone());
-            let input = Input::Amended { connection, name, role, claims: BTreeMap::new() };
+            let (name, Part { role, claims }) = (who, part.clone());
+            let input = Input::Amended { connection, name, role, claims };
             self.plan_in(1, Event::Arrive { host, input });
         }
     }

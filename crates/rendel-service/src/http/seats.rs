@@ -23,8 +23,8 @@ const ASKED: i64 = 16;
 const TRIES: usize = 8;
 
 /// Finds a session with a free seat, or opens one, and gives the seat to a participant, with a
-/// token to come with. Two calls at one moment never get the same seat, nor open a session each where one
-/// is enough.
+/// token to come with. Two calls at one moment never get the same seat, nor open a session each where
+/// one is enough. One participant may look ten times at once, and then once a second.
 #[utoipa::path(tag = "sessions", request_body = FindSeat, responses(
     (status = 201, body = FoundSeat), (status = 404, description = "`not-found`: no such charter"),
     (status = 409, description = "`seat-taken`"),
@@ -50,6 +50,7 @@ pub(crate) async fn find(request: HttpRequest, payload: web::Payload, app: Share
         return Err(Failure(Problem::new(ProblemKind::OutOfBounds, detail)));
     }
     asked.seat.iter().try_for_each(|seat| charter.check_seat(seat))?;
+    app.budget.charge_search(&asked.charter, &asked.sub, &app.metrics)?;
     let search = format!("{} {}", asked.charter, in_words(&asked.labels).join(","));
     let searching = app.searches.of(&search);
     let _alone = searching.lock().await;
