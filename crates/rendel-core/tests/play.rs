@@ -243,6 +243,10 @@ fn until_enough_sit_only_what_the_charter_names_is_edited() {
     // It was enough once: a seat that is left later stops nothing.
     act(&mut game, "bram", STAND).unwrap();
     act(&mut game, "oda", &take("a", 1)).unwrap();
+    // A reset begins a game anew, which waits for as many.
+    game.handle_reset(&actor("keziah"), 0, None, 1);
+    assert_eq!(at(&game, "/seats/by/north"), "oda");
+    assert_eq!(refusal(&mut game, "oda", &take("a", 1)), ProblemKind::Gathering);
 }
 
 #[test]
@@ -584,6 +588,7 @@ fn sums_are_those_of_the_decimals_that_people_write_and_shares_make_a_hundred() 
     assert_eq!(state["least"], json!({ "dry": 0.1, "mellow": 0.3, "sweet": 0.2 }));
     // 16.66…, 50 and 33.33…: the tenth that is missing goes to the largest remainder.
     assert_eq!(state["parts"], json!({ "dry": 16.7, "mellow": 50, "sweet": 33.3 }));
+    assert_eq!(put("e", json!(1.1), "dry")["sum"], json!(1.7), "and not what doubles come to");
     let state = put("d", json!(1e300), "sweet");
     assert_eq!(state["sum"], json!(1e300));
 }
