@@ -42,8 +42,6 @@ export type ConnectionEvents = {
 const FIRST_WAIT = 200;
 const LONGEST_WAIT = 5_000;
 const BEAT = 5_000;
-/** A peer from which nothing came for so long is gone, though nobody said so. */
-const SILENCE = 15_000;
 /** A way over which nothing has come for so long leads nowhere. */
 const OPEN_WITHIN = 6_000;
 /** What is pending is kept at most this often. */
@@ -91,6 +89,7 @@ export class Connection {
   #timer: ReturnType<typeof setTimeout> | undefined;
   #beat: ReturnType<typeof setInterval> | undefined;
   #heard = 0;
+  #pinged = 0;
   #codec: Codec;
   #claim: Claim | undefined;
   #keeping: ReturnType<typeof setTimeout> | undefined;
@@ -329,7 +328,7 @@ export class Connection {
       lost: () => {
         if (!isOurs()) return;
         if (!isOpen) this.#blocked += 1;
-        this.#lost("the connection was lost");
+        this.#lost();
       },
     };
     this.#trying = setTimeout(() => {
@@ -414,8 +413,11 @@ export class Connection {
     this.#outbox.begin(limits, this.replica.answered, this.replica.unanswered);
     clearInterval(this.#beat);
     const beat = () => {
-      if (performance.now() - this.#heard > SILENCE) this.#lost("nothing was heard");
-      else this.#send({ type: "ping", sent: performance.now() });
+      // A peer from which nothing had come for so long at the last ping is gone, though nobody said
+      // so. Since then is no measure: the timers of a page that nobody looks at are late.
+      if (this.#pinged - this.#heard > 2 * BEAT) return this.#lost();
+      this.#pinged = performance.now();
+      this.#send({ type: "ping", sent: this.#pinged });
     };
     this.#beat = setInterval(beat, BEAT);
     beat();
@@ -432,7 +434,7 @@ export class Connection {
   }
 
   /** Waits grow, and are spread so that those who were lost together do not come back together. */
-  #lost(why: string, problem = unavailable(why)): void {
+  #lost(why = "the connection was lost", problem = unavailable(why)): void {
     this.#drop();
     this.problem = problem;
     this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");

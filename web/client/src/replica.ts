@@ -599,7 +599,7 @@ export class Replica {
   }
 
   #apply(update: Settled): void {
-    if (this.#confirmed === undefined) throw new Error("an update came before the welcome");
+    if (this.#confirmed === undefined) throw new Error("no welcome yet");
     if ((update.first ?? update.seq) > this.seq + 1) throw new Error(`a gap before ${update.seq}`);
     const own = this.isOwn(update)
       ? this.#pending.find((pending) => pending.frame?.n === update.n)

@@ -200,6 +200,37 @@ test("a service that falls silent is missed", () => {
   expect(connection.standing).not.toBe("present");
 });
 
+test("a page whose timers come once a minute, and one whose clock jumps, keep their connection", () => {
+  const connection = open({}, "t");
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  const clock = vi.spyOn(performance, "now");
+  // Timers of a page that nobody looks at: the beat comes when the clock is a minute further.
+  let now = performance.now();
+  for (let minute = 1; minute <= 5; minute += 1) {
+    now += 55_000;
+    clock.mockReturnValue(now);
+    vi.advanceTimersByTime(5_000);
+    expect(last().sent.at(-1)).toMatchObject({ type: "ping", sent: now });
+    now += 40;
+    clock.mockReturnValue(now);
+    last().receive({ type: "pong", sent: now - 40, time: 0 });
+  }
+  // The clock on the wall is set an hour on, and a day back.
+  for (const hours of [1, -24]) {
+    vi.setSystemTime(Date.now() + hours * 3_600_000);
+    vi.advanceTimersByTime(5_000);
+  }
+  expect([connection.standing, FakeSocket.all.length]).toEqual(["present", 1]);
+  // And yet it is missed once it does not answer.
+  for (let minute = 1; minute <= 2; minute += 1) {
+    now += 55_000;
+    clock.mockReturnValue(now);
+    vi.advanceTimersByTime(5_000);
+  }
+  expect(connection.standing).toBe("away");
+});
+
 test("in the middle of a connection a welcome stands for what was lost, and what has no answer is sent again", () => {
   const connection = open({}, "t");
   last().open();

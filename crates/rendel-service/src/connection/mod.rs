@@ -255,7 +255,7 @@ impl Connection {
 
     /// The one loop of a connection: what comes in, what goes out, and the clock.
     async fn stay(&mut self, messages: &mut Messages, inside: &mut Inside) -> End {
-        let silence = self.app.config.silence;
+        let silence = self.socket.patience(self.app.config.silence);
         let mut tick = tokio::time::interval(silence.min(Duration::from_secs(10)) / 4);
         let mut heard = Instant::now();
         let mut pinged = heard;

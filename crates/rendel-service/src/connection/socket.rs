@@ -1,5 +1,7 @@
 //! What a connection writes to: a WebSocket, or the stream of events of a line.
 
+use std::time::Duration;
+
 use actix_ws::{CloseReason, Closed, Item, Session};
 use bytes::Bytes;
 use tokio::sync::mpsc;
@@ -17,6 +19,15 @@ impl Socket {
         match self {
             Self::Web(session) => write(session, message).await,
             Self::Line(events) => send(events, event(message)).await,
+        }
+    }
+
+    /// How long nothing may be heard. Over a line a client speaks by posts alone, and the timers of a
+    /// page that nobody looks at run once a minute.
+    pub(super) fn patience(&self, silence: Duration) -> Duration {
+        match self {
+            Self::Web(_) => silence,
+            Self::Line(_) => 3 * silence,
         }
     }
 
