@@ -56,7 +56,7 @@ pub use difference::{Difference, differences};
 pub use document::Document;
 pub use edit::Edit;
 pub use holds::{Hold, HoldChange, Holds};
-pub use kind::{Cell, Chance, Draw, DrawKey, Field, Fields, KINDS, KindWords};
+pub use kind::{Cell, Chance, Draw, DrawKey, Entropy, Field, Fields, KINDS, KindWords};
 pub use op::{Act, Made, Op, Place, Splicing};
 pub use patch::PatchOp;
 pub use path::{Path, Token};

@@ -4,12 +4,14 @@
 
 use std::sync::Arc;
 
+use hmac::{Hmac, KeyInit as _, Mac as _};
 use proptest::prelude::*;
 use rendel_core::{
     Actor, Chance, Charter, DrawKey, Edit, Effect, Holds, Lens, Op, Outcome, Path, Problem,
     ProblemKind, Proposal, Sequencer, Settled, Viewer,
 };
 use serde_json::{Value, json};
+use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
 const GAME: &str = r#"
@@ -458,6 +460,68 @@ fn a_shuffle_permutes_hidden_values_is_checked_once_it_is_open_and_no_guard_sees
         refusal(&mut game, "keziah", r#""at":"/bag","op":"open","draw":2"#),
         ProblemKind::OutOfBounds
     );
+}
+
+#[test]
+fn what_seats_add_to_a_draw_is_bound_before_anybody_knows_what_others_add() {
+    let source = GAME.replace("[state.bag]", "[state.bag]\nentropy = \"seats\"");
+    let (mut game, mut twin) = (opened(&source), opened(&source));
+    for game in [&mut game, &mut twin] {
+        act(game, "oda", SIT).unwrap();
+        act(game, "bram", SIT).unwrap();
+    }
+    let bound = at(&game, "/bag/next");
+    let hash = |byte: u8| hex::encode(Sha256::digest([byte; 32]));
+    let commit = |byte: u8| format!(r#""at":"/bag","op":"commit","sha256":"{}""#, hash(byte));
+    let reveal =
+        |byte: u8| format!(r#""at":"/bag","op":"reveal","value":"{}""#, hex::encode([byte; 32]));
+    let waive = |seat: &str| format!(r#""at":"/bag","op":"waive","seat":"{seat}""#);
+    let roll = r#""at":"/bag","op":"roll","sides":1000000,"count":4"#;
+
+    assert_eq!(refusal(&mut game, "pippa", &commit(1)), ProblemKind::NotAllowed, "no seat");
+    assert_eq!(refusal(&mut game, "oda", &reveal(1)), ProblemKind::OutOfBounds);
+    let short = r#""at":"/bag","op":"commit","sha256":"abc""#;
+    assert_eq!(refusal(&mut game, "oda", short), ProblemKind::WrongType);
+    act(&mut game, "oda", &commit(9)).unwrap();
+    act(&mut game, "oda", &commit(1)).unwrap();
+    act(&mut game, "bram", &commit(2)).unwrap();
+    // Nothing is drawn while one may still choose whether to reveal.
+    assert_eq!(refusal(&mut game, "keziah", roll), ProblemKind::NotAllowed);
+    assert_eq!(refusal(&mut game, "oda", &reveal(9)), ProblemKind::OutOfBounds);
+    act(&mut game, "oda", &reveal(1)).unwrap();
+    assert_eq!(refusal(&mut game, "bram", &commit(3)), ProblemKind::Stale);
+    assert_eq!(refusal(&mut game, "bram", &waive("east")), ProblemKind::NotAllowed);
+    assert_eq!(refusal(&mut game, "keziah", &waive("north")), ProblemKind::OutOfBounds);
+    let mut waived = game.clone();
+    act(&mut game, "bram", &reveal(2)).unwrap();
+    act(&mut game, "oda", roll).unwrap();
+
+    // As whoever checks it by hand makes it.
+    let last = at(&game, "/bag/last");
+    let added = json!({ "north": hex::encode([1; 32]), "east": hex::encode([2; 32]) });
+    assert_eq!(last["entropy"], added);
+    let key = DrawKey::from_hex(last["key"].as_str().unwrap()).unwrap();
+    assert_eq!(Value::from(key.commitment()), bound, "the key was bound before they committed");
+    let mut mac =
+        Hmac::<Sha256>::new_from_slice(&hex::decode(last["key"].as_str().unwrap()).unwrap())
+            .unwrap();
+    mac.update(&[b"east\0", &[2; 32][..], b"north\0", &[1; 32][..]].concat());
+    let mixed = DrawKey::from_hex(&hex::encode(mac.finalize().into_bytes())).unwrap();
+    assert_eq!(json!(mixed.roll(1_000_000, 4)), last["values"]);
+    assert_eq!(at(&game, "/bag/entropy"), json!({}), "the next draw begins anew");
+
+    act(&mut waived, "keziah", &waive("east")).unwrap();
+    act(&mut waived, "oda", roll).unwrap();
+    act(&mut twin, "oda", roll).unwrap();
+    let values = |game: &Sequencer| at(game, "/bag/last/values");
+    assert_ne!(values(&waived), values(&game));
+    assert_ne!(values(&twin), values(&game));
+    assert_ne!(values(&twin), values(&waived));
+    assert_eq!(at(&twin, "/bag/last/key"), at(&game, "/bag/last/key"));
+    let mut plain = opened(GAME);
+    act(&mut plain, "oda", SIT).unwrap();
+    act(&mut plain, "bram", SIT).unwrap();
+    assert_eq!(refusal(&mut plain, "oda", &commit(1)), ProblemKind::NotAllowed);
 }
 
 #[test]

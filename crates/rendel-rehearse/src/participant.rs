@@ -6,6 +6,7 @@ use rendel_client::{Change, Replica};
 use rendel_core::{Actor, Edit, Facts};
 use rendel_wire::{FromParticipant, FromService, Release, SendCue, TakeHold};
 use serde_json::{Value, json};
+use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
 use crate::chance::Chance;
@@ -263,7 +264,15 @@ fn secret_edit(view: &Value, chance: &mut Chance) -> Edit {
     let id = format!("x{}", chance.below(6));
     let seat = ["west", "east", "north"][chance.below(3)];
     let team = ["early", "late"][chance.below(2)];
-    match chance.below(29) {
+    // What a seat adds to a draw is one of two, so that some reveal what they did not commit to.
+    let added = ["01", "02"][chance.below(2)].repeat(32);
+    match chance.below(34) {
+        29 | 30 => {
+            let hash = Sha256::digest(hex::decode(&added).unwrap_or_default());
+            Edit::new("/bag", "commit").with("sha256", hex::encode(hash))
+        }
+        31 | 32 => Edit::new("/bag", "reveal").with("value", added),
+        33 => Edit::new("/bag", "waive").with("seat", seat),
         27 | 28 => Edit::new(format!("{card}/team"), "set").with("value", team),
         13 | 14 => Edit::new("/seats", "sit").with("seat", seat),
         15 => Edit::new("/seats", "stand"),

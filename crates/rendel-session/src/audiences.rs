@@ -107,6 +107,9 @@ impl Blank {
     }
 }
 
+/// An update and its JSON as the journal has it.
+pub(crate) type Stored = (Arc<Settled>, Arc<str>);
+
 /// A part of a run, as an audience is shown it.
 #[derive(Debug)]
 pub(crate) enum Stretch {
@@ -279,7 +282,7 @@ impl Audiences {
     pub(crate) fn theirs(
         &self,
         audience: usize,
-        updates: &[Settled],
+        updates: &[Stored],
         members: &Members,
     ) -> Vec<Vec<Theirs>> {
         if !self.has_secrets(audience) {
@@ -297,7 +300,7 @@ impl Audiences {
             };
             seers.filter_map(theirs).collect()
         };
-        updates.iter().map(of).collect()
+        updates.iter().map(|(update, _)| of(update)).collect()
     }
 
     /// The audience of a role; of one that the charter does not have, that which sees nothing.
@@ -313,11 +316,6 @@ impl Audiences {
     pub(crate) fn forget_snapshots(&mut self) {
         self.all.iter_mut().for_each(|audience| audience.snapshot = None);
         self.index = None;
-    }
-
-    /// Whether an update has to be read to be shown to everybody.
-    pub(crate) fn is_divided(&self) -> bool {
-        self.all.len() > 2
     }
 
     /// How much an audience sees of who is here.
@@ -575,12 +573,11 @@ impl Audiences {
     }
 
     /// A run of updates, and what those who follow by events and see more of them get in place of
-    /// some. `read` has them too where somebody needs that. Why there are no patches, if so.
+    /// some. Why there are no patches, if so.
     pub(crate) fn updates(
         &mut self,
         audience: usize,
-        updates: &[(u64, Arc<str>)],
-        read: &[Settled],
+        updates: &[Stored],
         theirs: &[Vec<Theirs>],
     ) -> (Vec<Stretch>, Instead, Option<String>) {
         let charter = self.charter.clone();
@@ -590,10 +587,10 @@ impl Audiences {
         let patches: Result<Vec<_>, String> = match followed {
             None => Ok(Vec::new()),
             Some(state) => {
-                let mut patch_of = |(at, (_, json)): (usize, &(u64, Arc<str>))| {
+                let mut patch_of = |(at, (update, _)): (usize, &Stored)| {
                     let theirs = theirs.get(at).map(Vec::as_slice).unwrap_or_default();
                     let viewers: Vec<&Viewer> = following(theirs).map(|one| &one.viewer).collect();
-                    let (all, own) = patch(state, &charter, &sight, json, &viewers)?;
+                    let (all, own) = patch(state, &charter, &sight, update, &viewers)?;
                     own_patches.push(own);
                     Ok(all)
                 };
@@ -604,23 +601,24 @@ impl Audiences {
         let (patches, why) = patches.map_or_else(|why| (vec![], Some(why)), |all| (all, None));
         let mut patches = patches.into_iter();
         let mut stretches: Vec<Stretch> = Vec::new();
-        for (at, (seq, json)) in updates.iter().enumerate() {
+        for (update, json) in updates {
             let patch = patches.next();
-            // One that cannot be read is not there, and the others would stand in its place.
-            let read = read.get(at).filter(|_| read.len() == updates.len() && !sight.is_whole());
-            let update = match read.map(|update| (update, sight.update(&charter.fields, update))) {
-                None => seen(&sight, &charter, json),
-                Some((_, shown)) if shown.is_blank() => {
-                    let blank = Blank { first: shown.seq, seq: shown.seq, at: shown.at };
-                    match stretches.last_mut() {
-                        Some(Stretch::Blank(before)) => *before = before.and(blank),
-                        _ => stretches.push(Stretch::Blank(blank)),
+            let json = match sight.shows_all(&charter.fields, update) {
+                true => json.clone(),
+                false => {
+                    let shown = sight.update(&charter.fields, update);
+                    if shown.is_blank() {
+                        let blank = Blank { first: shown.seq, seq: shown.seq, at: shown.at };
+                        match stretches.last_mut() {
+                            Some(Stretch::Blank(before)) => *before = before.and(blank),
+                            _ => stretches.push(Stretch::Blank(blank)),
+                        }
+                        continue;
                     }
-                    continue;
+                    encoded(&shown, update, json)
                 }
-                Some((update, shown)) => encoded(&shown, update, json),
             };
-            let entry = ShownUpdate { seq: *seq, update, patch };
+            let entry = ShownUpdate { seq: update.seq, update: json, patch };
             match stretches.last_mut() {
                 Some(Stretch::Shown(entries)) => entries.push(entry),
                 _ => stretches.push(Stretch::Shown(vec![entry])),
@@ -628,7 +626,8 @@ impl Audiences {
         }
         let mut instead = Vec::new();
         for (at, theirs) in theirs.iter().enumerate() {
-            let Some(update) = read.get(at).filter(|_| following(theirs).next().is_some()) else {
+            let Some((update, _)) = updates.get(at).filter(|_| following(theirs).next().is_some())
+            else {
                 continue;
             };
             let open = sight.update(&charter.fields, update);
@@ -917,11 +916,10 @@ fn patch(
     state: &mut State,
     charter: &Charter,
     sight: &Sight,
-    json: &str,
+    update: &Settled,
     viewers: &[&Viewer],
 ) -> Result<(String, Vec<String>), String> {
-    let update: Settled = serde_json::from_str(json).map_err(|error| error.to_string())?;
-    let patches = state.patches(&charter.fields, &update, sight, viewers);
+    let patches = state.patches(&charter.fields, update, sight, viewers);
     let (all, theirs) = patches.map_err(|misfit| misfit.to_string())?;
     let text = |ops| serde_json::to_string(ops).map_err(|error| error.to_string());
     Ok((text(&all)?, theirs.iter().map(text).collect::<Result<_, _>>()?))

@@ -23,7 +23,7 @@ const TIDY: usize = 1_024;
 #[derive(Debug)]
 pub(crate) enum Waiting {
     Update {
-        seq: u64,
+        update: Arc<Settled>,
         json: Arc<str>,
         from: Origin,
     },
@@ -263,13 +263,13 @@ impl Order {
     }
 
     /// An update is to be written, and shown when it is.
-    pub(crate) fn push_update(&mut self, update: &Settled, from: Origin) {
-        let body: Arc<str> = serde_json::to_string(update).unwrap_or_default().into();
+    pub(crate) fn push_update(&mut self, update: Settled, from: Origin) {
+        let body: Arc<str> = serde_json::to_string(&update).unwrap_or_default().into();
         self.bytes_since += body.len() as u64;
         self.recent.push(update.seq, body.clone());
         let (seq, met) = (update.seq, !update.verdicts.is_empty());
         self.batch.updates.push(UpdateRow { seq, body: body.clone(), met });
-        self.push(Waiting::Update { seq, json: body, from });
+        self.push(Waiting::Update { update: update.into(), json: body, from });
         if seq - self.kept >= self.spacing.updates || self.bytes_since >= self.spacing.bytes {
             self.kept = seq;
             self.bytes_since = 0;

@@ -11,7 +11,7 @@ use governor::state::keyed::DefaultKeyedStateStore;
 use governor::{Quota, RateLimiter};
 use rendel_core::{
     Actor, Charter, CueTo, Effect, Facts, HoldChange, Holds, Path, Power, Presence, Problem,
-    ProblemKind, RosterSight, Settled, Teller,
+    ProblemKind, RosterSight, Teller,
 };
 use rendel_wire::{CueFor, CueFrame, Left, LeftWhy, Participant, Roster, SendCue};
 
@@ -244,15 +244,13 @@ impl People {
         self.presence.handle_said(&self.charter, teller, connection, facts, now);
         self.plan_presence(now);
     }
-
-    /// Whether something that is told moves or goes with the state.
-    pub(crate) fn follows_state(&self) -> bool {
-        self.presence.follows_state(&self.charter)
-    }
-
     /// Updates are shown: what is told of places in them moves along.
-    pub(crate) fn handle_shown(&mut self, updates: &[Settled], now: u64) {
-        updates.iter().for_each(|update| self.presence.handle_settled(&self.charter, update));
+    pub(crate) fn handle_shown(&mut self, updates: &[crate::audiences::Stored], now: u64) {
+        if self.presence.follows_state(&self.charter) {
+            for (update, _) in updates {
+                self.presence.handle_settled(&self.charter, update);
+            }
+        }
         self.plan_presence(now);
     }
 

@@ -224,7 +224,9 @@ fn who_sees_nothing_is_told_of_every_place_in_the_order() {
     story.enter(1, "wren", "stranger", None);
     story.enter(2, "oda", "participant", None);
     story.propose(2, 1, 0, add());
-    let told = shown(&story.write());
+    let mut told = shown(&story.write());
+    story.now = story.machine.next_timeout().unwrap();
+    told.extend(shown(&story.tell(Input::Timeout)));
     let blank: Vec<_> =
         told.iter().filter(|frame| frame["updates"][0]["effects"] == json!([])).collect();
     assert_eq!((blank.len(), &blank[0]["updates"][0]["seq"]), (1, &json!(1)), "{told:?}");

@@ -27,6 +27,9 @@ pub(crate) const FORMS: &str = "  PATH set VALUE              /title set \"North
   PATH roll SIDES [COUNT]     /bag roll 6 2
   PATH shuffle MAP FIELD      /bag shuffle /cards face
   PATH open DRAW              /bag open 3
+  PATH commit SHA256          /bag commit 0a1b…
+  PATH reveal BYTES           /bag reveal 2c3d…
+  PATH waive SEAT             /bag waive east
   PATH cast VALUE             /blend cast [\"dry\"], /brix cast 12.5
   PATH withdraw               /blend withdraw
   PATH unseal                 /blend unseal
@@ -93,6 +96,9 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
             one_word(edit.with("of", of), "field", field)?
         }
         "open" => edit.with("draw", json(op, rest)?),
+        "commit" => one_word(edit, "sha256", rest)?,
+        "reveal" => one_word(edit, "value", rest)?,
+        "waive" => one_word(edit, "seat", rest)?,
         "restart" => edit.with("question", json(op, rest)?),
         _ => bail!("\"{op}\" takes nothing after it, and here is {rest:?}\n{FORMS}"),
     })
@@ -211,6 +217,12 @@ pub(crate) fn played_in_words(value: &Value) -> Option<String> {
     }
     if value.get("draws").is_some() {
         let last = &value["last"];
+        let shares: Vec<_> = value["entropy"].as_object().into_iter().flatten().collect();
+        if !shares.is_empty() {
+            let revealed = shares.iter().filter(|(_, share)| share["value"].is_string()).count();
+            let all = shares.len();
+            return Some(format!("{revealed} of {all} revealed what they add to the next draw"));
+        }
         return Some(match last["kind"].as_str() {
             Some("roll") => format!("rolled {} of {}", last["values"], last["sides"]),
             Some(_) => format!("{} shuffled", last["of"].as_str().unwrap_or_default()),
@@ -324,6 +336,8 @@ mod tests {
                 Edit::new("/seats", "give").with("seat", "east").with("to", "bram"),
             ),
             ("/turn advance", Edit::new("/turn", "advance")),
+            ("/bag reveal 2c3d", Edit::new("/bag", "reveal").with("value", "2c3d")),
+            ("/bag waive east", Edit::new("/bag", "waive").with("seat", "east")),
             ("/bag roll 6 2", Edit::new("/bag", "roll").with("sides", 6).with("count", 2)),
             (
                 "/bag shuffle /cards face",

@@ -29,6 +29,9 @@ export type Act =
   | { op: "roll"; sides: number; count?: number }
   | { op: "shuffle"; of: string; field: string }
   | { op: "open"; draw: number }
+  | { op: "commit"; sha256: string }
+  | { op: "reveal"; value: string }
+  | { op: "waive"; seat: string }
   | { op: "cast"; choices?: string[]; value?: number | "unsure" }
   | { op: "restart"; question?: string };
 

@@ -4,7 +4,7 @@ export const KINDS = {
   counter: { takes: ["add"], inside: [] },
   list: { takes: ["insert"], inside: ["move", "remove"] },
   map: { takes: ["put"], inside: ["drop"] },
-  random: { takes: ["roll", "shuffle", "open"], inside: [] },
+  random: { takes: ["roll", "shuffle", "open", "commit", "reveal", "waive"], inside: [] },
   register: { takes: ["set", "clear"], inside: [] },
   seats: { takes: ["sit", "stand", "offer", "accept", "give"], inside: [] },
   set: { takes: ["include", "exclude"], inside: [] },

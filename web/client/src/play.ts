@@ -25,9 +25,13 @@ export type Turn = {
 };
 
 /** A draw that was made. */
-export type Draw =
+export type Draw = (
   | { kind: "roll"; draw: number; key: string; sides: number; values: number[] }
-  | { kind: "shuffle"; draw: number; of: string; field: string };
+  | { kind: "shuffle"; draw: number; of: string; field: string }
+) & {
+  /** What seats added, in hexadecimal. */
+  entropy?: { [seat: string]: string };
+};
 
 /** What was drawn last, and to what the next draw is bound. */
 export type Chance = {
@@ -35,6 +39,8 @@ export type Chance = {
   last: Draw | null;
   next: string | null;
   opened: { draw: number; key: string } | null;
+  /** What seats add to the next draw, where the charter lets them. */
+  entropy?: { [seat: string]: { sha256: string; value: string | null } };
 };
 
 /** What a ballot comes to. */
@@ -132,6 +138,12 @@ export function chanceAt(session: Around, at: string) {
     shuffle: (of: string, field: string) => act({ op: "shuffle", of, field }),
     /** Tells the key of a shuffle. Needs the power `open-draws`. */
     open: (draw: number) => act({ op: "open", draw }),
+    /** Commits one's seat to 32 bytes that it adds to the next draw, by their SHA-256 in hexadecimal. */
+    commit: (sha256: string) => act({ op: "commit", sha256 }),
+    /** Reveals the bytes, in hexadecimal. Nothing is drawn before all who committed have. */
+    reveal: (value: string) => act({ op: "reveal", value }),
+    /** Takes back what a seat does not reveal. Needs the power `open-draws`. */
+    waive: (seat: string) => act({ op: "waive", seat }),
   };
 }
 

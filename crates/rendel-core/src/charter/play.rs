@@ -69,7 +69,11 @@ impl Play {
                 }
                 Field::Seats(_) => play.seats = Some(name.into()),
                 Field::Turn(_) => play.turns.push(section.turn(name, fields)),
-                Field::Random(_) => {
+                Field::Random(of) => {
+                    if of.takes_entropy() && fields.seats().is_none() {
+                        let expected = "a field of seats in the charter, whose owners add to draws";
+                        section.fault_at("entropy", expected, None);
+                    }
                     let shuffles = section.shuffled(fields);
                     play.draws.push(Draws { field: name.into(), shuffles });
                 }

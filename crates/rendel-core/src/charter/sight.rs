@@ -239,6 +239,18 @@ impl Sight {
         Some(seen)
     }
 
+    /// Whether all of an update is shown, as it stands. Cost O(effects), without a copy.
+    pub fn shows_all(&self, fields: &Fields, update: &Settled) -> bool {
+        let is_shown = |path: &Path| self.extent(fields, path) == Extent::Whole;
+        self.is_whole()
+            || update.disclosures.is_empty()
+                && update.effects.iter().all(|effect| is_shown(&effect.at))
+                && update
+                    .verdicts
+                    .iter()
+                    .all(|verdict| Path::parse(&verdict.at).is_ok_and(|path| is_shown(&path)))
+    }
+
     /// An update as all of an audience are shown it. One of which nothing is shown keeps its place
     /// in the order and the time, and says neither who made it nor why.
     pub fn update(&self, fields: &Fields, update: &Settled) -> Settled {

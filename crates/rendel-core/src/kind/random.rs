@@ -7,12 +7,22 @@
 //! | `roll` | dice: `count` of so many `sides` |
 //! | `shuffle` | deals the values of a `field` anew among the records of a map that the charter names |
 //! | `open` | tells the key of a shuffle, by who has the power `open-draws` |
+//! | `commit` | the hash of what a seat adds to the next draw, where the charter has `entropy` |
+//! | `reveal` | what it committed to |
+//! | `waive` | takes back what was committed and not revealed, by who has the power `open-draws` |
 //!
 //! A key is HKDF-SHA256 (RFC 5869) of the session's secret, with the field's path and the number of
 //! the draw as info. Its stream is HMAC-SHA256 of the key over 0, 1, 2 … as 32 bits, read as numbers
 //! of 32 bits, all big-endian. A number below n is one of them modulo n, of those only below the
 //! greatest multiple of n, so that each is as likely. A shuffle is that of Durstenfeld (1964), from
 //! the last place down. Cost O(dice), O(records).
+//!
+//! What seats add is 32 bytes each. The key of the stream is then HMAC-SHA256 of the key over them:
+//! for each seat in the order of their names the name, a zero byte and the 32 bytes. Nobody knows
+//! what others add when they commit, nor the key, so whoever adds anything knows that no other could
+//! have chosen the draw.
+
+use std::collections::BTreeMap;
 
 use hkdf::Hkdf;
 use hmac::{Hmac, KeyInit as _, Mac as _};
@@ -29,7 +39,10 @@ use crate::problem::{Problem, ProblemKind};
 
 /// A declared source of chance.
 #[derive(Clone, Debug)]
-pub(crate) struct Field;
+pub(crate) struct Field {
+    /// Whether seats may add entropy of their own.
+    takes_entropy: bool,
+}
 
 /// What was drawn last, and to what the next draw is bound.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -43,7 +56,23 @@ pub(crate) struct Cell {
     next: Option<String>,
     /// The shuffle that was opened last.
     opened: Option<Opened>,
+    /// What seats add to the next draw, where the charter lets them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    entropy: Option<BTreeMap<String, Share>>,
 }
+
+/// What a seat adds to the next draw.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Share {
+    /// The SHA-256 of the 32 bytes, in hexadecimal.
+    sha256: String,
+    /// The bytes in hexadecimal, once they are revealed.
+    value: Option<String>,
+}
+
+/// What seats added to a draw, in hexadecimal.
+pub type Entropy = BTreeMap<String, String>;
 
 /// A draw that was made.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -59,6 +88,9 @@ pub enum Draw {
         sides: u64,
         /// What came up.
         values: Vec<u64>,
+        /// What seats added.
+        #[serde(default, skip_serializing_if = "Entropy::is_empty")]
+        entropy: Entropy,
     },
     /// Values of a field were dealt anew.
     Shuffle {
@@ -68,6 +100,9 @@ pub enum Draw {
         of: Path,
         /// The register of its records.
         field: String,
+        /// What seats added.
+        #[serde(default, skip_serializing_if = "Entropy::is_empty")]
+        entropy: Entropy,
     },
 }
 
@@ -76,6 +111,13 @@ impl Draw {
     pub fn number(&self) -> u64 {
         match self {
             Self::Roll { draw, .. } | Self::Shuffle { draw, .. } => *draw,
+        }
+    }
+
+    /// What seats added to it.
+    pub fn entropy(&self) -> &Entropy {
+        match self {
+            Self::Roll { entropy, .. } | Self::Shuffle { entropy, .. } => entropy,
         }
     }
 }
@@ -140,6 +182,19 @@ impl DrawKey {
     /// What is told of it before the draw.
     pub fn commitment(self) -> String {
         hex::encode(Sha256::digest(self.0))
+    }
+
+    /// The key with what seats add; the same where they add nothing.
+    #[must_use]
+    pub fn with_entropy(self, entropy: &Entropy) -> Self {
+        // A key of HMAC may have any length.
+        let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(&self.0) else { return self };
+        for (seat, value) in entropy {
+            mac.update(seat.as_bytes());
+            mac.update(&[0]);
+            mac.update(&hex::decode(value).unwrap_or_default());
+        }
+        if entropy.is_empty() { self } else { Self(mac.finalize().into_bytes().into()) }
     }
 
     /// So many dice.
@@ -229,10 +284,11 @@ impl Cell {
                 return Err(Problem::new(ProblemKind::OutOfBounds, detail));
             }
         }
-        let draw = self.draws + 1;
+        let (draw, entropy) = (self.draws + 1, self.revealed());
         let key = chance.key(field, draw);
-        let values = key.roll(sides, count);
-        Ok(self.drawn(chance, field, Draw::Roll { draw, key: key.to_hex(), sides, values }))
+        let values = key.with_entropy(&entropy).roll(sides, count);
+        let roll = Draw::Roll { draw, key: key.to_hex(), sides, values, entropy };
+        Ok(self.drawn(chance, field, roll))
     }
 
     /// The cell after a shuffle, and its key.
@@ -243,14 +299,88 @@ impl Cell {
         of: &Path,
         register: &str,
     ) -> (Self, DrawKey) {
-        let draw = self.draws + 1;
-        let shuffle = Draw::Shuffle { draw, of: of.clone(), field: register.to_owned() };
-        (self.drawn(chance, field, shuffle), chance.key(field, draw))
+        let (draw, entropy) = (self.draws + 1, self.revealed());
+        let key = chance.key(field, draw).with_entropy(&entropy);
+        let shuffle = Draw::Shuffle { draw, of: of.clone(), field: register.to_owned(), entropy };
+        (self.drawn(chance, field, shuffle), key)
     }
 
     fn drawn(&self, chance: &Chance, field: &str, draw: Draw) -> Self {
-        let next = Self { draws: self.draws + 1, last: Some(draw), ..self.clone() };
+        let entropy = self.entropy.as_ref().map(|_| BTreeMap::new());
+        let next = Self { draws: self.draws + 1, last: Some(draw), entropy, ..self.clone() };
         next.bound(chance, field)
+    }
+
+    fn revealed(&self) -> Entropy {
+        let shares = self.entropy.iter().flatten();
+        shares.filter_map(|(seat, share)| Some((seat.clone(), share.value.clone()?))).collect()
+    }
+
+    /// Refuses a draw for which something is committed and not revealed.
+    pub(crate) fn check_revealed(&self) -> Result<(), Problem> {
+        let mut shares = self.entropy.iter().flatten();
+        let Some((seat, _)) = shares.find(|(_, share)| share.value.is_none()) else {
+            return Ok(());
+        };
+        let detail = format!(
+            "The seat {seat:?} has not revealed what it committed to. Who has the power \
+             \"open-draws\" may waive it."
+        );
+        Err(Problem::new(ProblemKind::NotAllowed, detail).with("seat", seat.clone()))
+    }
+
+    /// The cell with the hash of what a seat will reveal. Once one has revealed nobody commits any
+    /// more: what they add would be chosen after that.
+    pub(crate) fn committed(&self, seat: &str, sha256: &str) -> Result<Self, Problem> {
+        if !self.revealed().is_empty() {
+            let detail = "Some have revealed what they add to this draw. Commit to the next.";
+            return Err(Problem::new(ProblemKind::Stale, detail));
+        }
+        if bytes_of(sha256).is_none() {
+            let detail = "\"sha256\" is the SHA-256 of 32 bytes, as 64 hexadecimal digits.";
+            return Err(Problem::new(ProblemKind::WrongType, detail));
+        }
+        let share = Share { sha256: sha256.to_ascii_lowercase(), value: None };
+        Ok(self.with_share(seat, Some(share)))
+    }
+
+    /// The cell with what a seat committed to.
+    pub(crate) fn with_revealed(&self, seat: &str, value: &str) -> Result<Self, Problem> {
+        let Some(share) = self.entropy.iter().flatten().find(|(of, _)| *of == seat) else {
+            let detail = format!("The seat {seat:?} has committed to nothing.");
+            return Err(Problem::new(ProblemKind::OutOfBounds, detail));
+        };
+        let bytes =
+            bytes_of(value).filter(|bytes| hex::encode(Sha256::digest(bytes)) == share.1.sha256);
+        let Some(bytes) = bytes else {
+            let detail = "\"value\" is the 32 bytes that were committed to, as 64 hexadecimal \
+                digits; these have another hash.";
+            return Err(Problem::new(ProblemKind::OutOfBounds, detail));
+        };
+        let share = Share { sha256: share.1.sha256.clone(), value: Some(hex::encode(bytes)) };
+        Ok(self.with_share(seat, Some(share)))
+    }
+
+    /// The cell without what a seat committed to and did not reveal.
+    pub(crate) fn waived(&self, seat: &str) -> Result<Self, Problem> {
+        let share = self.entropy.iter().flatten().find(|(of, _)| *of == seat);
+        match share.is_some_and(|(_, share)| share.value.is_none()) {
+            true => Ok(self.with_share(seat, None)),
+            false => {
+                let detail = format!("The seat {seat:?} has nothing to reveal.");
+                Err(Problem::new(ProblemKind::OutOfBounds, detail))
+            }
+        }
+    }
+
+    fn with_share(&self, seat: &str, share: Option<Share>) -> Self {
+        let mut next = self.clone();
+        let shares = next.entropy.get_or_insert_default();
+        match share {
+            Some(share) => shares.insert(seat.to_owned(), share),
+            None => shares.remove(seat),
+        };
+        next
     }
 
     /// The cell with a draw opened.
@@ -264,26 +394,39 @@ impl Cell {
     }
 }
 
+fn bytes_of(hex: &str) -> Option<[u8; 32]> {
+    hex::decode(hex).ok()?.try_into().ok()
+}
+
+impl Field {
+    pub(crate) fn takes_entropy(&self) -> bool {
+        self.takes_entropy
+    }
+}
+
 impl Ruled for Field {
     type Cell = Cell;
-    const WORDS: KindWords =
-        KindWords { name: "random", takes: &["roll", "shuffle", "open"], inside: &[] };
+    const WORDS: KindWords = KindWords {
+        name: "random",
+        takes: &["roll", "shuffle", "open", "commit", "reveal", "waive"],
+        inside: &[],
+    };
     const WHAT: &'static str = "A source of chance";
 
     fn declare(section: &mut Section<'_>) -> Self {
         // What may be shuffled is read once all fields are known.
         section.know("shuffles");
-        Self
+        Self { takes_entropy: section.choice("entropy", &["none", "seats"], "none") == "seats" }
     }
 
     fn initial(&self) -> Cell {
-        Cell::default()
+        Cell { entropy: self.takes_entropy.then(BTreeMap::new), ..Cell::default() }
     }
 
     fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
         // What another session was bound to binds nothing here.
         let cell = ruled::load(at, plain)?;
-        Ok(if loading.is_settled { cell } else { Cell::default() })
+        Ok(if loading.is_settled { cell } else { self.initial() })
     }
 
     /// Nothing that may refuse an edit reads what comes up.
@@ -295,8 +438,6 @@ impl Ruled for Field {
 #[cfg(test)]
 mod tests {
     #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
-    use std::collections::BTreeMap;
 
     use super::*;
 

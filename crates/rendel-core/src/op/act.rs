@@ -46,6 +46,12 @@ pub enum Act {
     },
     /// Open a draw that was made, so that anybody can check it.
     Open(u64),
+    /// Commit to what one's seat adds to the next draw, by its hash.
+    Commit(String),
+    /// Reveal what one's seat committed to.
+    Reveal(String),
+    /// Take back what a seat committed to and did not reveal.
+    Waive(String),
     /// Choose: in an array of choices, or a value of a scale, or that one is not sure.
     Cast(Value),
     /// Take one's own ballot back.
@@ -73,9 +79,9 @@ pub enum Act {
 
 impl Act {
     /// The names of those that can be asked for.
-    pub(super) const ASKED: [&'static str; 14] = [
+    pub(super) const ASKED: [&'static str; 17] = [
         "sit", "stand", "offer", "accept", "give", "advance", "reverse", "roll", "shuffle", "open",
-        "cast", "withdraw", "unseal", "restart",
+        "commit", "reveal", "waive", "cast", "withdraw", "unseal", "restart",
     ];
 
     /// Whether an operation of that name is one.
@@ -132,6 +138,9 @@ impl Act {
             Self::Roll { .. } => "roll",
             Self::Shuffle { .. } => "shuffle",
             Self::Open(_) => "open",
+            Self::Commit(_) => "commit",
+            Self::Reveal(_) => "reveal",
+            Self::Waive(_) => "waive",
             Self::Cast(_) => "cast",
             Self::Withdraw => "withdraw",
             Self::Unseal => "unseal",
@@ -176,6 +185,9 @@ impl Act {
                 Self::Shuffle { of: Path::parse(&of)?, field }
             }
             "open" => Self::Open(members.only(&["draw"])?.index("draw")? as u64),
+            "commit" => Self::Commit(members.only(&["sha256"])?.needed_name("sha256")?),
+            "reveal" => Self::Reveal(members.only(&["value"])?.needed_name("value")?),
+            "waive" => Self::Waive(members.only(&["seat"])?.needed_name("seat")?),
             "cast" => {
                 members.only(&["choices", "value"])?;
                 match (members.0.arg("choices"), members.0.arg("value")) {
@@ -233,6 +245,9 @@ impl Act {
                 map.serialize_entry("of", of)
             }
             Self::Open(draw) => map.serialize_entry("draw", draw),
+            Self::Commit(sha256) => map.serialize_entry("sha256", sha256),
+            Self::Reveal(value) => map.serialize_entry("value", value),
+            Self::Waive(seat) => map.serialize_entry("seat", seat),
             Self::Away { who, until } => {
                 map.serialize_entry("until", until)?;
                 map.serialize_entry("who", who)
@@ -244,6 +259,12 @@ impl Act {
 }
 
 impl Members<'_> {
+    /// A member that is a string and has to be there.
+    fn needed_name(self, name: &str) -> Result<String, Problem> {
+        let detail = || format!("{:?} needs {name:?}, a string.", self.0.op);
+        self.name(name)?.ok_or_else(|| self.malformed(&detail()))
+    }
+
     /// A member that is a name or an id, where it is given.
     fn name(self, name: &str) -> Result<Option<String>, Problem> {
         match self.0.arg(name) {

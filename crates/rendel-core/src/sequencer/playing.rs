@@ -10,7 +10,9 @@ use super::{Present, Sequencer};
 use crate::actor::Actor;
 use crate::charter::{Charter, Power};
 use crate::edit::Edit;
-use crate::kind::{Cell, Chance, Field, RandomCell, Seats, Settlement, Site, TurnCell};
+use crate::kind::{
+    Cell, Chance, Field, RandomCell, RandomField, Seats, Settlement, Site, TurnCell,
+};
 use crate::op::{Act, Op};
 use crate::path::{Path, Token, inner};
 use crate::problem::{Problem, ProblemKind};
@@ -117,7 +119,7 @@ impl Sequencer {
                 let played = self.play_ballot(present, act, (of, now), actor, site);
                 return Some(played.map_err(|problem| problem.at(site.path)));
             }
-            (Field::Random(_), Cell::Random(now)) => match act {
+            (Field::Random(of), Cell::Random(now)) => match act {
                 Act::Open(_) if !may(Power::OpenDraws) => {
                     let detail = "Only who has the power \"open-draws\" opens a shuffle.";
                     Err(Problem::new(ProblemKind::NotAllowed, detail))
@@ -134,12 +136,48 @@ impl Sequencer {
                     let checked = checked.map_err(|problem| problem.at(site.path));
                     return Some(checked.map(|()| nothing()));
                 }
+                Act::Commit(_) | Act::Reveal(_) | Act::Waive(_) => {
+                    self.add_entropy(present, actor, act, of, now).map(Cell::Random)
+                }
                 _ => return None,
             },
             _ => return None,
         };
         let next = next.map_err(|problem| problem.at(site.path));
         Some(next.map(|next| told(field.plain(&next), field.plain(cell))))
+    }
+
+    /// What seats add to the next draw.
+    fn add_entropy(
+        &self,
+        present: &Present,
+        actor: &Actor,
+        act: &Act,
+        of: &RandomField,
+        now: &RandomCell,
+    ) -> Result<RandomCell, Problem> {
+        if !of.takes_entropy() {
+            let detail = "The charter lets nobody add to these draws: entropy = \"seats\" would.";
+            return Err(Problem::new(ProblemKind::NotAllowed, detail));
+        }
+        let own = || {
+            let seats = present.state.seats(&self.charter);
+            seats.and_then(|(_, seats)| seats.seat_of(&actor.id)).ok_or_else(|| {
+                let detail = "Only who has a seat adds to a draw. Sit down first.";
+                Problem::new(ProblemKind::NotAllowed, detail)
+            })
+        };
+        match act {
+            Act::Commit(sha256) => now.committed(own()?, sha256),
+            Act::Reveal(value) => now.with_revealed(own()?, value),
+            Act::Waive(seat) if self.charter.has_power(&actor.role, Power::OpenDraws) => {
+                now.waived(seat)
+            }
+            _ => {
+                let detail = "Only who has the power \"open-draws\" waives what was committed.";
+                Err(Problem::new(ProblemKind::NotAllowed, detail))
+            }
+        }
     }
 
     fn chance(&self) -> Result<&Chance, Problem> {
@@ -167,6 +205,7 @@ impl Sequencer {
             let detail = "The next draw is not bound yet. Try again.";
             return Err(Problem::new(ProblemKind::Unavailable, detail));
         }
+        now.check_revealed()?;
         match act {
             Act::Shuffle { of, field } => {
                 let draws = self.charter.play.draws.iter().find(|draws| draws.field == *name);

@@ -84,7 +84,8 @@ fn check_draw(was: &Value, now: &Value) -> Result<(), String> {
     }
     let Some(key) = draw["key"].as_str().and_then(DrawKey::from_hex) else { return Ok(()) };
     let dice = draw["values"].as_array().map_or(0, Vec::len);
-    let again = json!(key.roll(draw["sides"].as_u64().unwrap_or(1), dice));
+    let entropy = serde_json::from_value(draw["entropy"].clone()).unwrap_or_default();
+    let again = json!(key.with_entropy(&entropy).roll(draw["sides"].as_u64().unwrap_or(1), dice));
     match json!(key.commitment()) == was["next"] && again == draw["values"] {
         true => Ok(()),
         false => Err(format!("a draw is not what it was bound to: {was}, {now}")),

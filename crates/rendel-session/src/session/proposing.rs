@@ -157,7 +157,7 @@ impl Session {
 
     pub(super) fn come_out(&mut self, n: u64, outcome: Outcome, from: Origin) {
         match (outcome, from) {
-            (Outcome::Settled(update), from) => self.settled(&update, from),
+            (Outcome::Settled(update), from) => self.settled(update, from),
             (Outcome::Refused(problem), from) => {
                 self.report(Report::Refused(problem.clone()));
                 if self.order.push_refusal(n, problem, from) {
@@ -170,9 +170,9 @@ impl Session {
         }
     }
 
-    fn settled(&mut self, update: &Settled, from: Origin) {
+    fn settled(&mut self, update: Settled, from: Origin) {
         self.seating.is_due |= self.charter.has_seats();
-        self.audiences.handle_settled(update);
+        self.audiences.handle_settled(&update);
         self.people.handle_settled(&update.by, &update.effects, self.now);
         self.order.push_update(update, from);
         self.compare_at.get_or_insert(self.now + self.settings.digest_within);

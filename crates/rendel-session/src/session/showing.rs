@@ -3,11 +3,11 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use rendel_core::{ClientOutcome, Reader, Settled, Viewer};
+use rendel_core::{ClientOutcome, Reader, Viewer};
 use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
 
 use super::Session;
-use crate::audiences::{Stretch, Theirs, Word};
+use crate::audiences::{Stored, Stretch, Theirs, Word};
 use crate::input::{ConnectionId, Standing, Status};
 use crate::members::Member;
 use crate::order::{Origin, Waiting};
@@ -22,7 +22,7 @@ const QUIET: u64 = 250;
 /// place.
 #[derive(Default)]
 struct Run {
-    updates: Vec<(u64, Arc<str>)>,
+    updates: Vec<Stored>,
     own: Vec<(ConnectionId, u64, u64)>,
 }
 
@@ -51,7 +51,8 @@ impl Session {
     fn show(&mut self, waiting: Vec<Waiting>) {
         let mut run = Run::default();
         for one in waiting {
-            if let Waiting::Update { seq, json, from } = one {
+            if let Waiting::Update { update, json, from } = one {
+                let seq = update.seq;
                 self.order.note_shown(seq);
                 match from {
                     Origin::Call { call, reader, .. } => {
@@ -61,7 +62,7 @@ impl Session {
                     Origin::Connection { connection, n, .. } => run.own.push((connection, n, seq)),
                     Origin::Own => {}
                 }
-                run.updates.push((seq, json));
+                run.updates.push((update, json));
                 continue;
             }
             self.show_run(std::mem::take(&mut run));
@@ -154,8 +155,10 @@ impl Session {
     pub(super) fn show_unseen(&mut self, updates: Vec<Arc<str>>) {
         let last = self.order.seq();
         self.order.note_shown(last);
-        let first = last + 1 - updates.len() as u64;
-        self.show_run(Run { updates: (first..).zip(updates).collect(), own: Vec::new() });
+        let read = |json: Arc<str>| Some((Arc::new(serde_json::from_str(&json).ok()?), json));
+        // Nobody could say what is in one that cannot be read. Replicas find the gap, and come back.
+        let updates = updates.into_iter().map_while(read).collect();
+        self.show_run(Run { updates, own: Vec::new() });
     }
 
     /// Tells everybody of what they were shown nothing of.
@@ -175,25 +178,14 @@ impl Session {
         if updates.is_empty() {
             return;
         }
-        let is_read = self.people.follows_state() || self.audiences.is_divided();
-        let read: Vec<Settled> = match is_read {
-            true => {
-                updates.iter().filter_map(|(_, json)| serde_json::from_str(json).ok()).collect()
-            }
-            false => Vec::new(),
-        };
         let mut told_beside = BTreeSet::new();
         for audience in self.audiences.ids() {
             if !self.members.has_audience(audience) && !self.audiences.is_followed(audience) {
                 self.audiences.forget_quiet(audience);
                 continue;
             }
-            let theirs = match read.len() == updates.len() {
-                true => self.audiences.theirs(audience, &read, &self.members),
-                false => Vec::new(),
-            };
-            let (stretches, instead, why) =
-                self.audiences.updates(audience, &updates, &read, &theirs);
+            let theirs = self.audiences.theirs(audience, &updates, &self.members);
+            let (stretches, instead, why) = self.audiences.updates(audience, &updates, &theirs);
             for (followers, shown) in instead {
                 self.outputs.push(Output::Show { to: To::These(followers), shown });
             }
@@ -239,13 +231,15 @@ impl Session {
             if told_beside.contains(&(connection, seq)) {
                 continue;
             }
-            let update = read.iter().find(|update| update.seq == seq);
-            if update.is_some_and(|update| self.audiences.hides_author(member.audience, update)) {
+            let update = updates.iter().find(|(update, _)| update.seq == seq);
+            if update
+                .is_some_and(|(update, _)| self.audiences.hides_author(member.audience, update))
+            {
                 let outcome = ClientOutcome::Settled(seq).into();
                 self.tell(connection, Word::Outcome(OutcomeFrame { n, outcome }));
             }
         }
-        self.people.handle_shown(&read, self.now);
+        self.people.handle_shown(&updates, self.now);
     }
 
     /// Shows what changed in presence, where it is time.

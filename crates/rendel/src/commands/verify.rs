@@ -124,8 +124,9 @@ async fn check(api: &Api, session: &str, one: &Drawn, opened: Option<&String>) -
         None => Outcome::Closed,
         Some(key) => {
             let is_bound = one.bound.as_deref() == Some(key.commitment().as_str());
+            let made = key.with_entropy(one.draw.entropy());
             let is_made = match &one.draw {
-                Draw::Roll { sides, values, .. } => key.roll(*sides, values.len()) == *values,
+                Draw::Roll { sides, values, .. } => made.roll(*sides, values.len()) == *values,
                 Draw::Shuffle { of, field, .. } => {
                     let before = state(api, session, one.seq - 1).await?;
                     let records = before.pointer(&of.to_string()).and_then(Value::as_object);
@@ -133,13 +134,12 @@ async fn check(api: &Api, session: &str, one: &Drawn, opened: Option<&String>) -
                         records.into_iter().flatten().collect();
                     let mut values: Vec<Value> =
                         records.values().map(|record| record[field].clone()).collect();
-                    key.shuffle(&mut values);
+                    made.shuffle(&mut values);
                     let top = || of.tokens().iter().map(|token| token.as_str());
                     let paths = records
                         .keys()
                         .map(|id| Path::of(top().chain([id.as_str(), field.as_str()])).to_string());
-                    let made: BTreeMap<String, Value> = paths.zip(values).collect();
-                    made == one.dealt
+                    paths.zip(values).collect::<BTreeMap<String, Value>>() == one.dealt
                 }
             };
             if is_bound && is_made { Outcome::Right } else { Outcome::Wrong }

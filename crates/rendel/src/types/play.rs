@@ -80,6 +80,10 @@ pub(super) fn schema(field: &Value) -> Option<Value> {
         "turn" => object(json!({
             "moves": whole, "number": whole, "reversed": { "type": "boolean" }, "seat": or_null("string"),
         })),
+        "random" if field["entropy"] == "seats" => object(json!({
+            "draws": whole, "entropy": each(json!({ "type": "object" })), "last": or_null("object"),
+            "next": or_null("string"), "opened": or_null("object"),
+        })),
         "random" => object(json!({
             "draws": whole, "last": or_null("object"), "next": or_null("string"), "opened": or_null("object"),
         })),

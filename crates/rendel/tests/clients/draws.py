@@ -21,6 +21,12 @@ def below(stream, n):
     return next(number for number in stream if number < bound) % n
 
 
+def with_entropy(key, draw):
+    added = draw.get("entropy", {})
+    message = b"".join(seat.encode() + b"\0" + bytes.fromhex(added[seat]) for seat in sorted(added))
+    return hmac.new(key, message, hashlib.sha256).digest() if added else key
+
+
 bound, shuffles = None, {}
 for update in map(json.loads, sys.stdin):
     for effect in update["effects"]:
@@ -31,19 +37,19 @@ for update in map(json.loads, sys.stdin):
         if last and last["kind"] == "roll" and last["draw"] not in shuffles:
             key = bytes.fromhex(last["key"])
             assert hashlib.sha256(key).hexdigest() == bound, update
-            stream = numbers(key)
+            stream = numbers(with_entropy(key, last))
             made = [below(stream, last["sides"]) + 1 for _ in last["values"]]
             assert made == last["values"], update
             shuffles[last["draw"]] = None
             print("roll", last["draw"], *made)
         if last and last["kind"] == "shuffle" and last["draw"] not in shuffles:
             dealt = {e["at"]: e["value"] for e in update["effects"] if e["at"].startswith(last["of"] + "/")}
-            shuffles[last["draw"]] = (bound, [dealt[at] for at in sorted(dealt, key=lambda path: path.split("/"))])
+            shuffles[last["draw"]] = (bound, last, [dealt[at] for at in sorted(dealt, key=lambda path: path.split("/"))])
         if opened and shuffles.get(opened["draw"]):
-            promised, dealt = shuffles.pop(opened["draw"])
+            promised, draw, dealt = shuffles.pop(opened["draw"])
             key = bytes.fromhex(opened["key"])
             assert hashlib.sha256(key).hexdigest() == promised, update
-            stream, before = numbers(key), list(range(len(dealt)))
+            stream, before = numbers(with_entropy(key, draw)), list(range(len(dealt)))
             for at in range(len(before) - 1, 0, -1):
                 other = below(stream, at + 1)
                 before[at], before[other] = before[other], before[at]

@@ -6,6 +6,7 @@ use std::process::{Command, Stdio};
 use futures_util::StreamExt as _;
 use futures_util::future::join_all;
 use serde_json::{Value, json};
+use sha2::Digest as _;
 use thirtyfour::prelude::*;
 
 use crate::harness::{Browser, Heard, Raw, Service, listener, name, until};
@@ -168,18 +169,7 @@ async fn draws_are_checked_by_a_program_in_another_language() {
     does(&mut keziah, json!([{ "at": "/chance", "op": "open", "draw": 4 }])).await;
     does(&mut keziah, json!([{ "at": "/chance", "op": "roll", "sides": 6 }])).await;
 
-    let script = format!("{}/tests/clients/draws.py", env!("CARGO_MANIFEST_DIR"));
-    let mut python = Command::new("python3")
-        .arg(script)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
-    let journal = service.get("/v1/sessions/windfall/journal").await.text().await.unwrap();
-    python.stdin.take().unwrap().write_all(journal.as_bytes()).unwrap();
-    let output = python.wait_with_output().unwrap();
-    assert!(output.status.success());
-    let said = String::from_utf8(output.stdout).unwrap();
+    let said = checked_in_python(&service, "windfall").await;
     assert_eq!(said.lines().filter(|line| line.starts_with("roll")).count(), 4, "{said}");
     let bags = before["bags"].as_object().unwrap();
     let mut ids: Vec<&String> = bags.keys().collect();
@@ -194,6 +184,88 @@ async fn draws_are_checked_by_a_program_in_another_language() {
     service.sql("update journal set body = replace(body, '\"sides\":2,\"values\":[1]', '\"sides\":2,\"values\":[3]')");
     service.sql("update journal set body = replace(body, '\"sides\":2,\"values\":[2]', '\"sides\":2,\"values\":[3]')");
     let verified = service.rendel(&["verify", "windfall"]);
+    assert!(!verified.status.success(), "{}", String::from_utf8_lossy(&verified.stdout));
+}
+
+/// What a program that knows the page on charters alone makes of the draws of a session.
+async fn checked_in_python(service: &Service, session: &str) -> String {
+    let script = format!("{}/tests/clients/draws.py", env!("CARGO_MANIFEST_DIR"));
+    let mut python = Command::new("python3")
+        .arg(script)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let journal = format!("/v1/sessions/{session}/journal");
+    let journal = service.get(&journal).await.text().await.unwrap();
+    python.stdin.take().unwrap().write_all(journal.as_bytes()).unwrap();
+    let output = python.wait_with_output().unwrap();
+    assert!(output.status.success());
+    String::from_utf8(output.stdout).unwrap()
+}
+
+const FAIR: &str = r#"
+charter = "fair"
+version = 1
+[roles.player]
+edit = ["/**"]
+powers = ["open-draws"]
+[state.seats]
+kind = "seats"
+names = ["east", "west"]
+[state.chance]
+kind = "random"
+entropy = "seats"
+shuffles = ["/bags/*/prize"]
+[state.bags]
+kind = "map"
+[state.bags.each.prize]
+kind = "register"
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_both_seats_add_is_in_a_draw_that_another_language_checks() {
+    let mut service = Service::start().await;
+    service.publish(FAIR).await;
+    let bags = json!({ "a": { "prize": 1 }, "b": { "prize": 2 }, "c": { "prize": 3 } });
+    service.open("fair", json!({ "bags": bags })).await;
+    for (draw, edit) in [
+        (1, json!({ "at": "/chance", "op": "roll", "sides": 100, "count": 9 })),
+        (2, json!({ "at": "/chance", "op": "shuffle", "of": "/bags", "field": "prize" })),
+    ] {
+        let mut players = Vec::new();
+        for (who, byte) in [("oda", 10 * draw), ("bram", 10 * draw + 1)] {
+            let (mut player, _) = enter(&service, "fair", who, "player").await;
+            let hash = hex::encode(sha2::Sha256::digest([byte; 32]));
+            does(&mut player, json!([{ "at": "/seats", "op": "sit" }])).await;
+            does(&mut player, json!([{ "at": "/chance", "op": "commit", "sha256": hash }])).await;
+            players.push((player, hex::encode([byte; 32])));
+        }
+        assert_eq!(refused(&mut players[0].0, json!([edit])).await, "not-allowed");
+        // What was committed outlives the service.
+        service.kill();
+        service.launch();
+        for (who, (_, value)) in ["oda", "bram"].iter().zip(players) {
+            let (mut player, _) = enter(&service, "fair", who, "player").await;
+            does(&mut player, json!([{ "at": "/chance", "op": "reveal", "value": value }])).await;
+        }
+        let (mut oda, _) = enter(&service, "fair", "oda", "player").await;
+        does(&mut oda, json!([edit])).await;
+    }
+    let (mut oda, _) = enter(&service, "fair", "oda", "player").await;
+    does(&mut oda, json!([{ "at": "/chance", "op": "open", "draw": 2 }])).await;
+    let said = checked_in_python(&service, "fair").await;
+    assert!(said.contains("roll 1") && said.contains("shuffle|2|1|2|3"), "{said}");
+    let verified = service.rendel(&["verify", "fair"]);
+    let said = String::from_utf8_lossy(&verified.stdout).into_owned();
+    assert_eq!(said.matches("as it was bound").count(), 2, "{said}");
+    // Another value of one seat makes another draw.
+    service.sql(&format!(
+        "update journal set body = replace(body, '{}', '{}')",
+        hex::encode([10u8; 32]),
+        hex::encode([99u8; 32])
+    ));
+    let verified = service.rendel(&["verify", "fair"]);
     assert!(!verified.status.success(), "{}", String::from_utf8_lossy(&verified.stdout));
 }
 

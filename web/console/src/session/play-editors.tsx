@@ -135,6 +135,56 @@ export function TurnEditor(props: Props) {
   );
 }
 
+const hex = (bytes: Uint8Array) =>
+  Array.from(bytes, (byte) => byte.toString(16).padStart(2, "0")).join("");
+
+function Pending(props: { seat: string; bytes: string | null; act: ReturnType<typeof acting> }) {
+  const { seat, bytes, act } = props;
+  if (bytes !== null)
+    return <Button onClick={() => act({ op: "reveal", value: bytes })}>Reveal</Button>;
+  return (
+    <Button tone="quiet" onClick={() => act({ op: "waive", seat })}>
+      Waive
+    </Button>
+  );
+}
+
+/** What seats add to the next draw. What this page committed to is kept over a reload. */
+function EntropyEditor({
+  entropy,
+  act,
+}: {
+  entropy: NonNullable<Chance["entropy"]>;
+  act: ReturnType<typeof acting>;
+}) {
+  const kept = (sha256: string) => sessionStorage.getItem(`rendel/entropy/${sha256}`);
+  const shares = Object.entries(entropy);
+  const isRevealing = shares.some(([, share]) => share.value !== null);
+  const commit = async () => {
+    const bytes = crypto.getRandomValues(new Uint8Array(32));
+    const sha256 = hex(new Uint8Array(await crypto.subtle.digest("SHA-256", bytes)));
+    sessionStorage.setItem(`rendel/entropy/${sha256}`, hex(bytes));
+    act({ op: "commit", sha256 });
+  };
+  return (
+    <ul className="flex flex-wrap items-center gap-1.5">
+      {shares.map(([seat, { sha256, value }]) => (
+        <li key={seat} className="flex items-center gap-1.5">
+          <Badge meaning={value === null ? "amber" : "leaf"}>
+            {seat} {value === null ? "has committed" : "has revealed"}
+          </Badge>
+          {value === null && <Pending seat={seat} bytes={kept(sha256)} act={act} />}
+        </li>
+      ))}
+      <li>
+        <Button tone="quiet" disabled={isRevealing} onClick={() => void commit()}>
+          Add to the draw
+        </Button>
+      </li>
+    </ul>
+  );
+}
+
 /** Dice, and values that are dealt anew. */
 export function ChanceEditor(props: Props) {
   const { field, path, value } = props;
@@ -183,6 +233,7 @@ export function ChanceEditor(props: Props) {
           </Button>
         )}
       </div>
+      {chance.entropy !== undefined && <EntropyEditor entropy={chance.entropy} act={act} />}
       <p className="truncate font-mono text-xs text-faint" title={chance.next ?? ""}>
         {chance.next === null ? "not bound yet" : `next ${chance.next.slice(0, 16)}…`}
       </p>

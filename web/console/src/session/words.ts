@@ -60,6 +60,11 @@ function playedInWords(value: Json | undefined): string | undefined {
   }
   if ("reversed" in value && "seat" in value)
     return `turn ${shown(value.number)} is ${value.seat === null ? "nobody's" : String(value.seat)}`;
+  const shares = Object.values(member(value, "entropy") ?? {});
+  if ("draws" in value && shares.length > 0) {
+    const revealed = shares.filter((share) => isMembers(share) && share.value !== null).length;
+    return `${revealed} of ${shares.length} revealed what they add to the next draw`;
+  }
   if ("draws" in value && isMembers(last))
     return last.kind === "roll"
       ? `rolled ${shown(last.values)} of ${shown(last.sides)}`
