@@ -363,7 +363,8 @@ impl Audiences {
     /// Whether whoever proposed an update cannot tell it by its author.
     pub(crate) fn hides_author(&self, audience: usize, update: &Settled) -> bool {
         let sight = self.sight(audience);
-        !sight.is_whole() && sight.update(&self.charter.fields, update).by.is_empty()
+        let fields = &self.charter.fields;
+        !sight.shows_all(fields, update) && sight.update(fields, update).is_blank()
     }
 
     /// The value at a path, or the whole state, for who reads it; `None` where nothing is shown

@@ -885,7 +885,12 @@ fn overheard(face: &Value, note: &str) -> Vec<(u64, String)> {
         }))
     };
     heard.play(&mut story, |story| story.enter(1, "oda", "player", None));
+    let arrived = heard.0.len();
     heard.play(&mut story, |story| story.enter(2, "bram", "player", None));
+    let welcome = heard.0[arrived..].iter().find(|(_, told)| told.contains("audience"));
+    let welcome: Value = serde_json::from_str(&welcome.unwrap().1).unwrap();
+    let head: Value = serde_json::from_str(welcome["Welcome"]["head"].as_str().unwrap()).unwrap();
+    let audience = usize::try_from(head["audience"].as_u64().unwrap()).unwrap();
     heard.play(&mut story, |story| story.tell(events(3, "bram", true)));
     heard.play(&mut story, |story| story.tell(events(4, "pippa", false)));
     let card = json!({ "face": face, "holder": "oda", "note": note });
@@ -910,7 +915,6 @@ fn overheard(face: &Value, note: &str) -> Vec<(u64, String)> {
         heard.play(&mut story, |story| story.tell(Input::Call { call: 1, ask }));
     }
     heard.play(&mut story, |story| story.enter(5, "pippa", "player", None));
-    let audience = 65_537;
     let had = Some(Had { seen: 2, epoch: 1, audience });
     heard.play(&mut story, |story| story.enter(6, "bram", "player", had));
     let drop = Edit::new("/cards/c1", "drop");

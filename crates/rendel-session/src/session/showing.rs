@@ -231,7 +231,8 @@ impl Session {
             if told_beside.contains(&(connection, seq)) {
                 continue;
             }
-            let update = updates.iter().find(|(update, _)| update.seq == seq);
+            let first = updates.first().map_or(seq, |(first, _)| first.seq);
+            let update = updates.get(usize::try_from(seq - first).unwrap_or(usize::MAX));
             if update
                 .is_some_and(|(update, _)| self.audiences.hides_author(member.audience, update))
             {
