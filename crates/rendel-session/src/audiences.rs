@@ -21,6 +21,7 @@ use uuid::Uuid;
 
 use crate::input::{ConnectionId, StateDigests};
 use crate::members::Members;
+use crate::quiet::{Blank, Stretch, Stretches};
 use crate::recent::Recent;
 
 /// Something as an audience may see it.
@@ -88,43 +89,8 @@ pub struct ShownUpdate {
     pub patch: Option<String>,
 }
 
-/// Updates of which nothing is shown, from `first` to `seq`.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Blank {
-    pub(crate) first: u64,
-    pub(crate) seq: u64,
-    pub(crate) at: u64,
-}
-
-impl Blank {
-    fn update(self) -> Settled {
-        Settled::blank(self.first, self.seq, self.at)
-    }
-
-    /// With those that come right after it.
-    fn and(self, next: Self) -> Self {
-        Self { first: self.first, ..next }
-    }
-}
-
 /// An update and its JSON as the journal has it.
 pub(crate) type Stored = (Arc<Settled>, Arc<str>);
-
-/// A part of a run, as an audience is shown it.
-#[derive(Debug)]
-pub(crate) enum Stretch {
-    Blank(Blank),
-    Shown(Vec<ShownUpdate>),
-}
-
-impl Stretch {
-    pub(crate) fn last(&self) -> u64 {
-        match self {
-            Self::Blank(blank) => blank.seq,
-            Self::Shown(entries) => entries.last().map_or(0, |entry| entry.seq),
-        }
-    }
-}
 
 /// A `welcome`, with its state apart, which many share.
 #[derive(Clone, Debug, Serialize)]
@@ -496,18 +462,17 @@ impl Audiences {
             // What cannot be read is not passed on: they get the state.
             let update: Settled = serde_json::from_str(json).ok()?;
             let shown = sight.update(&self.charter.fields, &update);
-            if shown.is_blank() {
-                let blank = Blank { first: shown.seq, seq: shown.seq, at: shown.at };
+            if let Some(blank) = Blank::of(&shown) {
                 let all = quiet.take().map_or(blank, |before| before.and(blank));
                 let has_beside = sight.beside(&self.charter.fields, &update, viewer).is_some();
                 quiet = Some(all).filter(|_| !has_beside);
-                missed.extend(has_beside.then(|| entry_of(all).update));
+                missed.extend(has_beside.then(|| all.told().update));
             } else {
-                missed.extend(quiet.take().map(|blank| entry_of(blank).update));
+                missed.extend(quiet.take().map(|blank| blank.told().update));
                 missed.push(encoded(&shown, &update, json));
             }
         }
-        missed.extend(quiet.map(|blank| entry_of(blank).update));
+        missed.extend(quiet.map(|blank| blank.told().update));
         Some(missed.iter().map(|json| raw(json)).collect())
     }
 
@@ -601,29 +566,21 @@ impl Audiences {
         // Without its patch a follower ends, and comes back for the state.
         let (patches, why) = patches.map_or_else(|why| (vec![], Some(why)), |all| (all, None));
         let mut patches = patches.into_iter();
-        let mut stretches: Vec<Stretch> = Vec::new();
+        let mut stretches = Stretches::default();
         for (update, json) in updates {
             let patch = patches.next();
             let json = match sight.shows_all(&charter.fields, update) {
                 true => json.clone(),
                 false => {
                     let shown = sight.update(&charter.fields, update);
-                    if shown.is_blank() {
-                        let blank = Blank { first: shown.seq, seq: shown.seq, at: shown.at };
-                        match stretches.last_mut() {
-                            Some(Stretch::Blank(before)) => *before = before.and(blank),
-                            _ => stretches.push(Stretch::Blank(blank)),
-                        }
+                    if let Some(blank) = Blank::of(&shown) {
+                        stretches.push_blank(blank);
                         continue;
                     }
                     encoded(&shown, update, json)
                 }
             };
-            let entry = ShownUpdate { seq: update.seq, update: json, patch };
-            match stretches.last_mut() {
-                Some(Stretch::Shown(entries)) => entries.push(entry),
-                _ => stretches.push(Stretch::Shown(vec![entry])),
-            }
+            stretches.push_shown(ShownUpdate { seq: update.seq, update: json, patch });
         }
         let mut instead = Vec::new();
         for (at, theirs) in theirs.iter().enumerate() {
@@ -639,7 +596,7 @@ impl Audiences {
                 instead.push((followers.clone(), Shown(content)));
             }
         }
-        (stretches, instead, why)
+        (stretches.0, instead, why)
     }
 
     /// Notes updates of which an audience is shown nothing, to tell of them later, all at once.
@@ -657,14 +614,14 @@ impl Audiences {
     ) -> Shown<Content> {
         let of = self.all.get_mut(audience);
         if let Some(quiet) = of.and_then(|of| of.quiet.take()) {
-            entries.insert(0, entry_of(quiet));
+            entries.insert(0, quiet.told());
         }
         Shown(Content::Updates(entries))
     }
 
     /// What was not told yet, up to an update that one is shown something of.
     pub(crate) fn blank(&self, quiet: Blank, seq: u64) -> Shown<Content> {
-        Shown(Content::Updates(vec![entry_of(Blank { seq, ..quiet })]))
+        Shown(Content::Updates(vec![quiet.up_to(seq).told()]))
     }
 
     /// Whether there is something that an audience was not told of.
@@ -891,11 +848,6 @@ fn seen_by(sight: &Sight, charter: &Charter, viewer: &Viewer, json: &Arc<str>) -
 
 fn seen_update(sight: &Sight, charter: &Charter, update: &Settled, json: &Arc<str>) -> Arc<str> {
     encoded(&sight.update(&charter.fields, update), update, json)
-}
-
-fn entry_of(blank: Blank) -> ShownUpdate {
-    let update = serde_json::to_string(&blank.update()).unwrap_or_default().into();
-    ShownUpdate { seq: blank.seq, update, patch: Some("[]".to_owned()) }
 }
 
 /// What is shown of an update, given the JSON of all of it.

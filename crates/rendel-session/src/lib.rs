@@ -18,6 +18,7 @@ mod order;
 mod output;
 mod people;
 mod problems;
+mod quiet;
 mod recent;
 mod roster;
 mod session;

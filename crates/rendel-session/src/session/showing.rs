@@ -7,12 +7,13 @@ use rendel_core::{ClientOutcome, Reader, Viewer};
 use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
 
 use super::Session;
-use crate::audiences::{Stored, Stretch, Theirs, Word};
+use crate::audiences::{Stored, Theirs, Word};
 use crate::input::{ConnectionId, Standing, Status};
 use crate::members::Member;
 use crate::order::{Origin, Waiting};
 use crate::output::{Answer, Output, Report, To};
 use crate::problems::ended;
+use crate::quiet::Stretch;
 
 /// Who is shown nothing of updates is told of them together, at the next multiple of so many
 /// milliseconds: it costs no frame for each, nor does it tell when they were made.

@@ -26,10 +26,12 @@ export function Button({
 }
 
 export const INPUT =
-  "h-8 w-full min-w-0 rounded-small border border-rule bg-sheet px-2 text-sm text-ink placeholder:text-faint disabled:opacity-60 aria-invalid:border-brick";
+  "h-8 min-w-0 rounded-small border border-rule bg-sheet px-2 text-sm text-ink placeholder:text-faint disabled:opacity-60 aria-invalid:border-brick";
 
 export function Input({ className = "", ...rest }: ComponentProps<"input">) {
-  return <input className={`${INPUT} ${className}`} {...rest} />;
+  // Of two widths the later in the style sheet would win, whichever was meant.
+  const width = /(^|\s)w-/.test(className) ? "" : "w-full";
+  return <input className={`${INPUT} ${width} ${className}`} {...rest} />;
 }
 
 export function Panel({

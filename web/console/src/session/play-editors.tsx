@@ -177,7 +177,7 @@ function EntropyEditor({
         </li>
       ))}
       <li>
-        <Button tone="quiet" disabled={isRevealing} onClick={() => void commit()}>
+        <Button disabled={isRevealing} onClick={() => void commit()}>
           Add to the draw
         </Button>
       </li>

@@ -121,7 +121,7 @@ export function TextEditor({
         rows={2}
         placeholder="empty"
         defaultValue={first}
-        className={`${INPUT} field-sizing-content block h-auto max-h-48 min-h-14 resize-none py-1.5 leading-snug`}
+        className={`${INPUT} field-sizing-content w-full block h-auto max-h-48 min-h-14 resize-none py-1.5 leading-snug`}
         onInput={(event) => {
           if (!(event.nativeEvent as InputEvent).isComposing) change();
         }}

@@ -65,10 +65,12 @@ function playedInWords(value: Json | undefined): string | undefined {
     const revealed = shares.filter((share) => isMembers(share) && share.value !== null).length;
     return `${revealed} of ${shares.length} revealed what they add to the next draw`;
   }
-  if ("draws" in value && isMembers(last))
+  if ("draws" in value) {
+    if (!isMembers(last)) return "the next draw is bound";
     return last.kind === "roll"
       ? `rolled ${shown(last.values)} of ${shown(last.sides)}`
       : `${String(last.of)} shuffled`;
+  }
   return undefined;
 }
 
