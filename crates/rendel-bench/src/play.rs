@@ -130,8 +130,14 @@ async fn casts_together(report: &mut Report, time: Duration) -> Result<()> {
     let rules = "[session]\nparticipants = 5000\n[roles.participant]\nedit = [\"/**\"]\nroster = \"count\"\n\
          [state.blend]\nkind = \"ballot\"\nchoices = [\"dry\", \"mellow\", \"sweet\"]\nsealed = true\nvoters = \"count\"\n";
     let (session, tokens) = rendel.people(TOGETHER, rules).await?;
-    let choice = |at: u64| ["dry", "mellow", "sweet"][at as usize % 3];
-    let cast = move |who: usize, n: u64| json!({ "at": "/blend", "op": "cast", "choices": [choice(who as u64 + n)] });
+    let cast = move |who: usize, n: u64| {
+        let choice = match (who as u64 + n) % 3 {
+            0 => "dry",
+            1 => "mellow",
+            _ => "sweet",
+        };
+        json!({ "at": "/blend", "op": "cast", "choices": [choice] })
+    };
     let add = |_: usize, _: u64| json!({ "at": "/heads", "op": "add", "by": 1 });
     let (mut ours, mut theirs) = (0.0_f64, 0.0_f64);
     for _ in 0..3 {
