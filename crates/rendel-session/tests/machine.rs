@@ -681,7 +681,9 @@ kind = "register"
 "#;
 
 /// To whom updates go out, and the `first` and `seq` of each with its number of effects.
-fn runs(outputs: &[Output]) -> Vec<(To, Vec<(u64, u64, usize)>)> {
+type Runs = Vec<(To, Vec<(u64, u64, usize)>)>;
+
+fn runs(outputs: &[Output]) -> Runs {
     let run = |output: &Output| match output {
         Output::Show { to, shown } => match shown.get() {
             Content::Updates(entries) => {
