@@ -9,7 +9,7 @@
 //! | `open` | tells the key of a shuffle, by who has the power `open-draws` |
 //! | `commit` | the hash of what a seat adds to the next draw, where the charter has `entropy` |
 //! | `reveal` | what it committed to |
-//! | `waive` | takes back what was committed and not revealed, by who has the power `open-draws` |
+//! | `waive` | takes back what was committed and not revealed; needs the power `open-draws` |
 //!
 //! A key is HKDF-SHA256 (RFC 5869) of the session's secret, with the field's path and the number of
 //! the draw as info. Its stream is HMAC-SHA256 of the key over 0, 1, 2 … as 32 bits, read as numbers
@@ -323,7 +323,7 @@ impl Cell {
             return Ok(());
         };
         let detail = format!(
-            "The seat {seat:?} has not revealed what it committed to. Who has the power \
+            "The seat {seat:?} has not revealed what it committed to. Whoever has the power \
              \"open-draws\" may waive it."
         );
         Err(Problem::new(ProblemKind::NotAllowed, detail).with("seat", seat.clone()))

@@ -163,7 +163,7 @@ impl Sequencer {
         let own = || {
             let seats = present.state.seats(&self.charter);
             seats.and_then(|(_, seats)| seats.seat_of(&actor.id)).ok_or_else(|| {
-                let detail = "Only who has a seat adds to a draw. Sit down first.";
+                let detail = "Sit down first: seats add to a draw, and you have none.";
                 Problem::new(ProblemKind::NotAllowed, detail)
             })
         };
@@ -174,7 +174,7 @@ impl Sequencer {
                 now.waived(seat)
             }
             _ => {
-                let detail = "Only who has the power \"open-draws\" waives what was committed.";
+                let detail = "Waiving what a seat committed to needs the power \"open-draws\".";
                 Err(Problem::new(ProblemKind::NotAllowed, detail))
             }
         }
