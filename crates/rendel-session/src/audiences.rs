@@ -21,7 +21,7 @@ use uuid::Uuid;
 
 use crate::input::{ConnectionId, StateDigests};
 use crate::members::Members;
-use crate::quiet::{Blank, Stretch, Stretches};
+use crate::quiet::{Blank, ShownUpdate, Stretch, Stretches};
 use crate::recent::Recent;
 
 /// Something as an audience may see it.
@@ -76,17 +76,6 @@ pub enum Content {
     Frame(Arc<str>),
     /// One that says nothing of the state, as JSON: theirs also if their role has changed since.
     Aside(Arc<str>),
-}
-
-/// An update of a run, or several of which nothing is shown.
-#[derive(Clone, Debug, Serialize)]
-pub struct ShownUpdate {
-    /// The place of the last that it stands for.
-    pub seq: u64,
-    /// The update as JSON.
-    pub update: Arc<str>,
-    /// The JSON Patch, where somebody follows by patches.
-    pub patch: Option<String>,
 }
 
 /// An update and its JSON as the journal has it.
@@ -629,7 +618,7 @@ impl Audiences {
         self.all.get(audience).is_some_and(|of| of.quiet.is_some())
     }
 
-    /// Nobody of an audience is here: who comes begins after what it was not told of.
+    /// Nobody of an audience is here. Whoever comes next gets a state that has all of it.
     pub(crate) fn forget_quiet(&mut self, audience: usize) {
         if let Some(of) = self.all.get_mut(audience) {
             of.quiet = None;

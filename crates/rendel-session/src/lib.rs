@@ -24,9 +24,7 @@ mod roster;
 mod session;
 mod standing;
 
-pub use audiences::{
-    Content, Shown, ShownUpdate, Told, Welcomed, digests, states_seen, update_seen,
-};
+pub use audiences::{Content, Shown, Told, Welcomed, digests, states_seen, update_seen};
 pub use input::{
     AppendId, Ask, CallId, ConnectionId, Entry, Found, GateVerdict, Had, Heard, IfMatch, Input,
     Person, Standing, StateDigests, Status, WayIn,
@@ -34,4 +32,5 @@ pub use input::{
 pub use order::Spacing;
 pub use output::{Answer, Asked, Figures, Output, RefusalRow, Report, To, UpdateRow};
 pub use problems::{ended, moved, nothing_at, shutting_down, unavailable};
+pub use quiet::ShownUpdate;
 pub use session::{Session, Settings};

@@ -1,9 +1,21 @@
 //! Updates of which an audience is shown nothing. Each keeps its place in the order, and nobody needs
 //! a frame for each: they are told of together.
 
-use rendel_core::Settled;
+use std::sync::Arc;
 
-use crate::audiences::ShownUpdate;
+use rendel_core::Settled;
+use serde::Serialize;
+
+/// An update of a run, or several of which nothing is shown.
+#[derive(Clone, Debug, Serialize)]
+pub struct ShownUpdate {
+    /// The place of the last that it stands for.
+    pub seq: u64,
+    /// The update as JSON.
+    pub update: Arc<str>,
+    /// The JSON Patch, where somebody follows by patches.
+    pub patch: Option<String>,
+}
 
 /// Updates of which nothing is shown, from `first` to `seq`.
 #[derive(Clone, Copy, Debug)]
@@ -14,7 +26,7 @@ pub(crate) struct Blank {
 }
 
 impl Blank {
-    /// An update as it is shown, where that is nothing.
+    /// The place of an update, if nothing of it is shown.
     pub(crate) fn of(shown: &Settled) -> Option<Self> {
         let blank = Self { first: shown.seq, seq: shown.seq, at: shown.at };
         shown.is_blank().then_some(blank)

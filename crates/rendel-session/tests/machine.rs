@@ -734,7 +734,7 @@ fn who_is_shown_nothing_of_casts_is_told_of_them_together_and_who_casts_at_once(
     assert_eq!(runs(&told)[0].1, [(4, 4, 0)]);
     let counted = story.write();
     assert_eq!(runs(&counted)[0].1[..1], [(5, 5, 4)], "three voters, and their number");
-    // Replicas stand where they are compared, 5 s after the first change.
+    // Replicas are compared 5 s after the first change, and are told of all of it before.
     story.now = 6_005;
     story.propose(1, 2, 0, Edit::new("/blend", "cast").with("choices", json!(["sweet"])));
     let told = story.write();

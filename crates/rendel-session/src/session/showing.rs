@@ -133,7 +133,7 @@ impl Session {
             }
             Waiting::Keep(snapshot) => self.outputs.push(Output::Keep(snapshot)),
             Waiting::AskForDigests { seq, state } => {
-                // All have to stand where they are compared.
+                // Replicas can only be compared at one place.
                 self.end_quiet();
                 let replicas = self.members.replicas();
                 let has_secrets =
