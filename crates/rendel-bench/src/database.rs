@@ -137,7 +137,15 @@ async fn append(url: &str, time: Duration) -> Result<f64> {
                 }
                 free.add_permits(1);
             });
-            let append = Append { session, epoch: 0, updates, refusals: vec![], done };
+            let append = Append {
+                session,
+                epoch: 0,
+                updates,
+                refusals: vec![],
+                announcements: vec![],
+                wakes: None,
+                done,
+            };
             writer.append(append).await.map_err(|_| anyhow::anyhow!("the writer ended"))?;
         }
     }

@@ -17,6 +17,7 @@ mod relay;
 mod report;
 mod secrets;
 mod server;
+mod timing;
 mod writing;
 
 use std::time::Duration;
@@ -43,7 +44,7 @@ enum Command {
         #[arg(long, default_value_t = 5)]
         seconds: u64,
         /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal,
-        /// late, slow, recovery, idle, beat, presence, guards, lookers, secrets, play, hostile.
+        /// late, slow, recovery, idle, beat, presence, guards, lookers, secrets, play, timing, hostile.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -128,6 +129,9 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("play") {
         play::measure(&mut report, time).await?;
+    }
+    if is_wanted("timing") {
+        timing::measure(&mut report, time).await?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;

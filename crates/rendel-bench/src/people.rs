@@ -253,6 +253,7 @@ pub(crate) async fn guards(report: &mut Report, time: Duration) -> Result<()> {
     let mut stand_in = Command::new(program);
     stand_in.args([
         "stand-in",
+        "gate",
         "--port",
         &port.to_string(),
         "--secret",

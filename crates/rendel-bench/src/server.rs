@@ -133,6 +133,13 @@ impl Rendel {
         Ok(response.error_for_status()?.json().await?)
     }
 
+    pub(crate) async fn get(&self, path: &str) -> Result<Value> {
+        let key = fs::read_to_string(self.dir.path().join("key"))?;
+        let url = format!("http://127.0.0.1:{}/v1{path}", self.port);
+        let response = self.http.get(url).bearer_auth(key.trim()).send().await?;
+        Ok(response.error_for_status()?.json().await?)
+    }
+
     async fn token(&self, session: &str) -> Result<String> {
         self.token_of(session, "oda").await
     }
@@ -233,6 +240,8 @@ impl Rendel {
                 epoch: 0,
                 updates,
                 refusals: vec![],
+                announcements: vec![],
+                wakes: None,
                 done,
             };
             writer.append(append).await.map_err(|_| anyhow::anyhow!("the writer ended"))?;

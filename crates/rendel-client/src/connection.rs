@@ -21,10 +21,16 @@ use uuid::Uuid;
 
 use crate::outbox::Outbox;
 use crate::replica::{Change, Replica};
+use crate::time::ServiceTime;
 
 const FIRST_WAIT: Duration = Duration::from_millis(100);
 const LONGEST_WAIT: Duration = Duration::from_secs(5);
 const ENTER_WITHIN: Duration = Duration::from_secs(15);
+/// So many pings are sent at this pace where somebody asks for the service's time.
+const SOON: usize = 48;
+const FIRST_BEAT: Duration = Duration::from_millis(250);
+/// And at this one from then on.
+const TIMED_BEAT: Duration = Duration::from_secs(2);
 /// A connection is pinged this often, and is lost when nothing at all came for three times as long.
 const BEAT: Duration = Duration::from_secs(5);
 
@@ -150,6 +156,11 @@ pub struct Connection {
     /// When something last came, and when the next ping is due.
     heard: Instant,
     ping_at: Instant,
+    /// From when on its own time counts, and what is known of the service's.
+    begun: Instant,
+    time: ServiceTime,
+    /// Whether somebody asks for that: then it is soon found out.
+    is_timed: bool,
     /// What is to be said of its participant, and when that may next be sent.
     saying: Facts,
     say_at: Instant,
@@ -185,6 +196,9 @@ impl Connection {
             wait: FIRST_WAIT,
             heard: Instant::now(),
             ping_at: Instant::now(),
+            begun: Instant::now(),
+            time: ServiceTime::default(),
+            is_timed: false,
             saying: Facts::new(),
             say_at: Instant::now(),
             say_every: Duration::from_millis(33),
@@ -199,6 +213,27 @@ impl Connection {
     /// The replica.
     pub fn replica(&self) -> &Replica {
         &self.replica
+    }
+
+    /// The service's time, in milliseconds since 1970 UTC; nothing before the first answer to a ping.
+    /// It is told from the answers to pings, which are sent while [`next`](Self::next) is waited for:
+    /// every five seconds, and every two once this was called, after some in a row.
+    pub fn now(&mut self) -> Option<u64> {
+        if !self.is_timed {
+            self.is_timed = true;
+            self.ping_at = Instant::now();
+        }
+        #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a time")]
+        self.time.at(self.own_time()).map(|time| time as u64)
+    }
+
+    /// What is known of the service's time.
+    pub fn service_time(&self) -> &ServiceTime {
+        &self.time
+    }
+
+    fn own_time(&self) -> f64 {
+        self.begun.elapsed().as_secs_f64() * 1_000.0
     }
 
     /// Whether it has entered and was not lost since.
@@ -323,11 +358,16 @@ impl Connection {
     /// A peer that is gone without a word, as behind a router that was switched off, is found by
     /// its silence.
     async fn beat(&mut self) {
-        self.ping_at = Instant::now() + BEAT;
+        let every = match self.time.samples() {
+            _ if !self.is_timed => BEAT,
+            samples if samples < SOON => FIRST_BEAT,
+            _ => TIMED_BEAT,
+        };
+        self.ping_at = Instant::now() + every;
         if self.heard.elapsed() > BEAT * 3 {
             self.lost("nothing was heard from the service".to_owned());
         } else {
-            self.ping(0.0).await;
+            self.ping(self.own_time()).await;
         }
     }
 
@@ -402,7 +442,7 @@ impl Connection {
                 self.socket = Some(socket);
                 self.wait = FIRST_WAIT;
                 self.heard = Instant::now();
-                self.ping_at = self.heard + BEAT;
+                self.ping_at = self.heard;
                 self.take_in(welcome);
                 self.send_proposals().await;
             }
@@ -463,6 +503,10 @@ impl Connection {
                     Duration::from_millis(wait),
                     self.replica.unanswered(),
                 );
+            }
+            FromService::Pong(pong) => {
+                let received = self.own_time();
+                self.time.handle_pong(pong.sent, pong.time, received);
             }
             FromService::Bye(bye) => match Attempt::bye(bye.problem) {
                 Attempt::Final(error) => return Err(error),

@@ -13,9 +13,11 @@ mod draft;
 mod outbox;
 mod position;
 mod replica;
+mod time;
 
 pub use anchor::Anchor;
 pub use apply::{Misapplied, apply_edit, apply_effect};
 pub use connection::{Connection, ConnectionError, Encoding, Event, Standing, Target};
 pub use position::{to_scalars, to_units};
 pub use replica::{Change, Replica};
+pub use time::ServiceTime;

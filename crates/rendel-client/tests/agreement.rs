@@ -81,6 +81,14 @@ kind = "turn"
 seats = "/seats"
 moves = 1
 governs = ["/opener"]
+[state.end]
+kind = "deadline"
+in = "1m"
+[state.pace]
+kind = "clock"
+[[when]]
+changes = "/end"
+do = [{ at = "/pace", op = "start" }]
 [state.bag]
 kind = "random"
 shuffles = ["/markers/*/what"]
@@ -482,6 +490,10 @@ fn act() -> impl Strategy<Value = Edit> {
         prop::sample::select(vec!["p0", "p1"])
             .prop_map(|to| Edit::new("/seats", "offer").with("to", to)),
         prop::sample::select(vec!["advance", "reverse"]).prop_map(|op| Edit::new("/turn", op)),
+        Just(Edit::new("/end", "set").with("in", "1h")),
+        prop::sample::select(vec!["cancel", "start"]).prop_map(|op| Edit::new("/end", op)),
+        prop::sample::select(vec!["start", "stop"]).prop_map(|op| Edit::new("/pace", op)),
+        Just(Edit::new("/pace", "seek").with("to", 500)),
         Just(Edit::new("/bag", "roll").with("sides", 6)),
         Just(Edit::new("/bag", "shuffle").with("of", "/markers").with("field", "what")),
         prop::sample::select(vec!["dry", "sweet"])

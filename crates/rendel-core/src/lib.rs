@@ -47,9 +47,9 @@ mod update;
 pub use actor::{Actor, ClientKey};
 pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
-    Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Lens, Limits,
-    NoAnswer, Pattern, Permission, Power, PresenceRules, Role, RosterSight, SecretIndex,
-    SessionRules, Sight, Unanswered,
+    BuiltIn, Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Lens,
+    Limits, NoAnswer, Pattern, Permission, Power, PresenceRules, Role, RosterSight, Rules,
+    SecretIndex, SessionRules, Sight, Unanswered,
 };
 pub use declaration::{Fault, charter_schema};
 pub use difference::{Difference, differences};
@@ -57,7 +57,7 @@ pub use document::Document;
 pub use edit::Edit;
 pub use holds::{Hold, HoldChange, Holds};
 pub use kind::{Cell, Chance, Draw, DrawKey, Entropy, Field, Fields, KINDS, KindWords};
-pub use op::{Act, Made, Op, Place, Splicing};
+pub use op::{Act, Made, Op, Place, Splicing, When};
 pub use patch::PatchOp;
 pub use path::{Path, Token};
 pub use presence::{Facts, Presence, Teller, follow_carets, placed};
@@ -70,5 +70,6 @@ pub use state::{Misfit, State};
 pub use suggest::nearest;
 pub use surface::Surface;
 pub use update::{
-    Beside, Change, Disclosure, Effect, Effects, Proposal, Settled, Verdict, VerdictKind,
+    Announced, Beside, Change, Disclosure, Effect, Effects, Passage, Proposal, RuleMark, Settled,
+    Verdict, VerdictKind, Way, Whose,
 };

@@ -83,6 +83,7 @@ problems! {
     WrongMedia     "wrong-media"     415 41 "Content-Type not taken here"
     Crowded        "crowded"         503 42 "No place at this moment"
     Gathering      "gathering"       409 43 "Waiting for participants"
+    Rule           "rule"            422 44 "A rule of the session could not be carried out"
 }
 
 impl ProblemKind {

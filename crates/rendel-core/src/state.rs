@@ -130,8 +130,7 @@ impl State {
 
     /// Applies the effects of a settled update. Cost O(effects × log size).
     pub fn apply(&mut self, fields: &Fields, update: &Settled) -> Result<(), Misfit> {
-        let stamp = Stamp { seq: update.seq, client: update.key() };
-        for effect in &update.effects {
+        for (effect, stamp) in update.stamped() {
             self.apply_one(fields, effect, stamp)?;
         }
         self.age(fields, update.seq);
@@ -158,11 +157,10 @@ impl State {
         sight: &Sight,
         viewers: &[&Viewer],
     ) -> Result<(Vec<PatchOp>, Vec<Vec<PatchOp>>), Misfit> {
-        let stamp = Stamp { seq: update.seq, client: update.key() };
         let told = sight.told(fields, update);
         let mut ops = Vec::new();
         let mut theirs = vec![Vec::new(); viewers.len()];
-        for effect in &update.effects {
+        for (effect, stamp) in update.stamped() {
             let shown = told.open(effect);
             let shown = shown.map_or(Ok(vec![]), |seen| self.ops(fields, update.seq, seen))?;
             for (ops, viewer) in theirs.iter_mut().zip(viewers) {

@@ -1,5 +1,7 @@
 //! What goes into a sequencer and what comes out of it, in the shapes that travel on the wire.
 
+use std::collections::BTreeMap;
+
 use serde::de::Error as _;
 use serde::ser::SerializeMap as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -7,11 +9,12 @@ use serde_json::Value;
 use smallvec::SmallVec;
 use uuid::Uuid;
 
-use crate::actor::ClientKey;
+use crate::actor::{Actor, ClientKey};
 use crate::edit::Edit;
 use crate::op::Op;
 use crate::path::{Path, inner};
 use crate::seers::Seers;
+use crate::stamp::Stamp;
 
 /// The effects of an update. Most have one, which is kept in place.
 pub type Effects = SmallVec<[Effect; 1]>;
@@ -151,9 +154,77 @@ pub struct Settled {
     /// The proposer's word on why.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// What rules of the session did in it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rules: Vec<RuleMark>,
+    /// Who came or went, where it is of that: in the journal alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub passage: Option<Passage>,
+    /// What is announced to other systems with it, which is kept beside the journal.
+    #[serde(skip)]
+    pub announced: Vec<Announced>,
     /// What it did to who sees what: in the journal alone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub disclosures: Vec<Disclosure>,
+}
+
+/// What one rule of the session did in an update.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RuleMark {
+    /// Its name.
+    pub rule: String,
+    /// The index of its first effect.
+    pub first: usize,
+    /// How many effects it had.
+    pub count: usize,
+    /// Why it was not carried out, where it was not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failed: Option<String>,
+}
+
+/// Of what arrivals and departures are counted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Whose {
+    /// Of participants.
+    Participant,
+    /// Of their connections.
+    Connection,
+}
+
+/// Somebody who came or went.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Passage {
+    /// The participant.
+    pub who: String,
+    /// Their role.
+    pub role: String,
+    /// Which way.
+    pub way: Way,
+    /// Of what it is told: of the participant, or of one connection of theirs.
+    pub of: Whose,
+}
+
+/// Which way somebody went.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Way {
+    /// Into the session.
+    In,
+    /// Out of it.
+    Out,
+}
+
+/// Something that other systems are to learn.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Announced {
+    /// Its type, such as `barrel.sold`.
+    pub kind: String,
+    /// The rule that announces it, where one does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rule: Option<String>,
+    /// What it says.
+    pub values: BTreeMap<String, Value>,
 }
 
 /// A place that some do not see, which an update touches: who saw it before, and who sees it now.
@@ -230,8 +301,17 @@ impl Settled {
             verdicts: Vec::new(),
             gesture: None,
             note: None,
+            rules: Vec::new(),
+            passage: None,
+            announced: Vec::new(),
             disclosures: Vec::new(),
         }
+    }
+
+    /// As it is told: without what only the journal keeps.
+    #[must_use]
+    pub fn without_what_is_kept(self) -> Self {
+        Self { passage: None, disclosures: Vec::new(), ..self }
     }
 
     /// Whether nothing of it is shown.
@@ -247,6 +327,18 @@ impl Settled {
     /// The client that made it.
     pub fn key(&self) -> ClientKey {
         ClientKey::of(&self.by, self.client)
+    }
+
+    /// Its effects with their stamps: what rules did, the session did.
+    pub(crate) fn stamped(&self) -> impl Iterator<Item = (&Effect, Stamp)> {
+        let (seq, key, own) = (self.seq, self.key(), Actor::session().key());
+        let is_of_rule = |index: usize| {
+            self.rules.iter().any(|mark| (mark.first..mark.first + mark.count).contains(&index))
+        };
+        self.effects.iter().enumerate().map(move |(index, effect)| {
+            let client = if is_of_rule(index) { own } else { key };
+            (effect, Stamp { seq, client })
+        })
     }
 }
 
@@ -269,7 +361,10 @@ pub enum VerdictKind {
 /// What became of one edit of a settled update, and why.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Verdict {
-    /// The index of the edit in its proposal.
+    /// The rule of the session whose edit it is, where it is not the proposer's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rule: Option<String>,
+    /// The index of the edit in its proposal, or in its rule.
     pub edit: usize,
     /// The path of the edit.
     pub at: String,

@@ -10,7 +10,10 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use rendel_core::{Actor, Chance, Charter, Edit, Outcome, Proposal, Sequencer, Settled, weight};
+use rendel_core::{
+    Actor, Chance, Charter, Edit, Outcome, Passage, Proposal, Sequencer, Settled, Way, Whose,
+    weight,
+};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -78,6 +81,20 @@ kind = "turn"
 seats = "/seats"
 governs = ["/best"]
 moves = 1
+[state.end]
+kind = "deadline"
+in = "1s"
+extend = { by = "1s", within = "1h", when = "/barrels" }
+[state.pace]
+kind = "clock"
+max = "1h"
+[state.noted]
+kind = "list"
+most = 60
+[state.noted.each.title]
+kind = "text"
+[state.sold]
+kind = "counter"
 [state.bag]
 kind = "random"
 shuffles = ["/barrels/*/crew"]
@@ -99,6 +116,26 @@ kind = "total"
 from = "/barrels/*/steps"
 count = true
 where = "record.crew != null"
+[[when]]
+changes = "/heads"
+if = "new != 7"
+do = [{ at = "/noted", op = "insert", from = { value = { title = "who.id" } } }, { at = "/sold", op = "add", by = 1 }]
+[[when]]
+changes = "/barrels/*"
+if = "new == null"
+do = [{ at = "/sold", op = "add", by = -2 }, { at = "/rows", op = "include", from = "id" }]
+[[when]]
+fires = "/end"
+do = [{ at = "/noted", op = "insert", value = { title = "over" } }, { at = "/end", op = "set", in = "300ms" }]
+[[when]]
+enters = "first"
+do = [{ at = "/status", op = "set", from = "who.id" }]
+[[when]]
+leaves = "last"
+do = [{ at = "/status", op = "set", from = "who.id" }, { at = "/lock", op = "set", from = "state.heads" }]
+[[when]]
+all-cast = "/blend"
+do = [{ at = "/blend", op = "restart" }]
 [[guards]]
 at = "/heads"
 rule = "new != 13"
@@ -121,6 +158,11 @@ enum Step {
     /// The last proposal of a tab comes once more.
     Again(usize),
     Reset(usize),
+    /// So many milliseconds pass; then what is due is done, one after the other.
+    Wait(u64),
+    Due,
+    /// A participant comes or goes.
+    Pass(usize, Way),
 }
 
 fn edit() -> impl Strategy<Value = Edit> {
@@ -201,6 +243,15 @@ fn edit() -> impl Strategy<Value = Edit> {
         prop::sample::select(vec!["dry", "sweet"])
             .prop_map(|choice| Edit::new("/blend", "cast").with("choices", json!([choice]))),
         prop::sample::select(vec!["withdraw", "unseal"]).prop_map(|op| Edit::new("/blend", op)),
+        prop::sample::select(vec![50u64, 200, 900])
+            .prop_map(|ms| Edit::new("/end", "set").with("in", ms)),
+        prop::sample::select(vec!["cancel", "start"]).prop_map(|op| Edit::new("/end", op)),
+        Just(Edit::new("/end", "extend").with("by", "2s")),
+        prop::sample::select(vec!["start", "stop", "cancel"]).prop_map(|op| Edit::new("/pace", op)),
+        prop::sample::select(vec![-5i64, 5_000, 7_200_000])
+            .prop_map(|to| Edit::new("/pace", "seek").with("to", to)),
+        prop::sample::select(vec![json!(-1.5), json!(2), json!("fast")])
+            .prop_map(|rate| Edit::new("/pace", "rate").with("rate", rate)),
         Just(Edit::new("/bag", "shuffle").with("of", "/barrels").with("field", "crew")),
     ];
     prop_oneof![2 => scalars, 3 => records, 4 => sequences, 2 => play]
@@ -214,6 +265,9 @@ fn step() -> impl Strategy<Value = Step> {
         ),
         1 => (0..4usize).prop_map(Step::Again),
         1 => (0..4usize).prop_map(Step::Reset),
+        3 => (1..1_500u64).prop_map(Step::Wait),
+        1 => (0..4usize, prop::sample::select(vec![Way::In, Way::Out]))
+            .prop_map(|(tab, way)| Step::Pass(tab, way)),
     ]
 }
 
@@ -255,17 +309,39 @@ fn run(rule: &str, steps: Vec<Step>) {
     let mut journal: Vec<Settled> = Vec::new();
     let (mut sent, mut last) = ([0u64; 4], [const { None }; 4]);
     let mut before = snapshots[0].clone();
-    for step in steps {
+    let (mut now, mut ticks) = (1, 0);
+    let mut steps = steps.into_iter();
+    while let Some(step) = if ticks > 0 { Some(Step::Due) } else { steps.next() } {
         let mut twin = restored(&charter, &before);
         let (outcome, same) = match step {
+            Step::Wait(ms) => {
+                now += ms;
+                ticks = 8;
+                continue;
+            }
+            Step::Due => {
+                ticks -= 1;
+                if sequencer.next_due().is_none_or(|due| due > now) {
+                    ticks = 0;
+                    continue;
+                }
+                (sequencer.handle_timeout(now).unwrap(), twin.handle_timeout(now).unwrap())
+            }
+            Step::Pass(tab, way) => {
+                let who = actor(tab);
+                let of = Whose::Participant;
+                let passage = Passage { who: who.id.clone(), role: who.role.clone(), way, of };
+                let pass = |s: &mut Sequencer| s.handle_passage(&who, &passage, now);
+                (pass(&mut sequencer), pass(&mut twin))
+            }
             Step::Reset(tab) => {
                 let opening = json!({ "heads": 1, "crews": { "a": {} } });
-                let reset = |s: &mut Sequencer| s.handle_reset(&actor(tab), 0, Some(&opening), 1);
+                let reset = |s: &mut Sequencer| s.handle_reset(&actor(tab), 0, Some(&opening), now);
                 (reset(&mut sequencer), reset(&mut twin))
             }
             Step::Again(tab) => {
                 let Some(proposal) = &last[tab] else { continue };
-                let again = |s: &mut Sequencer| s.handle_proposal(&actor(tab), proposal, 1);
+                let again = |s: &mut Sequencer| s.handle_proposal(&actor(tab), proposal, now);
                 let outcome = again(&mut sequencer);
                 assert!(matches!(outcome, Outcome::Repeated(_)), "{outcome:?}");
                 (outcome, again(&mut twin))
@@ -275,7 +351,7 @@ fn run(rule: &str, steps: Vec<Step>) {
                 let n = if is_numbered { sent[tab] } else { 0 };
                 let seen = Some(sequencer.seq().saturating_sub(late));
                 let proposal = Proposal::new(n, seen, edits);
-                let propose = |s: &mut Sequencer| s.handle_proposal(&actor(tab), &proposal, 1);
+                let propose = |s: &mut Sequencer| s.handle_proposal(&actor(tab), &proposal, now);
                 let outcomes = (propose(&mut sequencer), propose(&mut twin));
                 if is_numbered {
                     last[tab] = Some(proposal);
@@ -287,7 +363,9 @@ fn run(rule: &str, steps: Vec<Step>) {
         let after = stored(&sequencer);
         assert_eq!(after, stored(&twin));
         match outcome {
-            Outcome::Settled(update) => {
+            Outcome::Settled(mut update) => {
+                // What is announced is kept beside the journal.
+                update.announced.clear();
                 let text = serde_json::to_string(&update).unwrap();
                 assert_eq!(serde_json::from_str::<Settled>(&text).unwrap(), update);
                 journal.push(update);

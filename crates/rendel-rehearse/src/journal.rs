@@ -12,6 +12,9 @@ use serde_json::Value;
 
 use crate::participant::Part;
 
+/// The virtual time at which worlds begin.
+pub(crate) const BEGIN: u64 = 1_800_000_000_000;
+
 /// The journal, and beside it the state that follows from it alone.
 #[derive(Debug)]
 pub(crate) struct Journal {
@@ -27,6 +30,8 @@ pub(crate) struct Journal {
     /// Each proposal that has its place, by client and number.
     proposals: BTreeSet<(ClientKey, u64)>,
     state: State,
+    /// What was announced, with the update that it was written with.
+    announced: Vec<(u64, String)>,
     /// The state after each update.
     truth: Vec<State>,
 }
@@ -45,6 +50,7 @@ impl Journal {
             refusals: Vec::new(),
             refused: BTreeSet::new(),
             proposals: BTreeSet::new(),
+            announced: Vec::new(),
             state,
             truth,
         })
@@ -73,6 +79,8 @@ impl Journal {
             refusals: self.refusals.iter().filter(|(at, ..)| *at >= after).cloned().collect(),
             unseen: None,
             secret: uuid::Uuid::from_u128(7),
+            opened: BEGIN,
+            wakes: None,
         }
     }
 
@@ -94,6 +102,12 @@ impl Journal {
     /// Whether a proposal has a place.
     pub(crate) fn has(&self, client: ClientKey, n: u64) -> bool {
         self.proposals.contains(&(client, n))
+    }
+
+    /// How often something was announced with an update.
+    pub(crate) fn announced(&self, seq: u64, kind: &str) -> usize {
+        let is_it = |(at, own): &&(u64, String)| *at == seq && own == kind;
+        self.announced.iter().filter(is_it).count()
     }
 
     /// Whether the refusal of a proposal is written.
@@ -124,6 +138,8 @@ impl Journal {
             let applied = self.state.apply(&self.charter.fields, &update);
             applied.map_err(|misfit| misfit.to_string())?;
             self.truth.push(self.state.clone());
+            let announced = row.announced.iter().map(|one| (row.seq, one.kind.clone()));
+            self.announced.extend(announced);
             self.updates.push((row.body.clone(), update));
         }
         for row in refusals {

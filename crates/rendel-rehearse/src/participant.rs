@@ -266,7 +266,13 @@ fn secret_edit(view: &Value, chance: &mut Chance) -> Edit {
     let team = ["early", "late"][chance.below(2)];
     // What a seat adds to a draw is one of two, so that some reveal what they did not commit to.
     let added = ["01", "02"][chance.below(2)].repeat(32);
-    match chance.below(34) {
+    match chance.below(38) {
+        34 | 35 => {
+            let time = ["200ms", "1s", "4s"][chance.below(3)];
+            Edit::new("/closing", "set").with("in", time)
+        }
+        36 => Edit::new("/closing", "extend").with("by", "1s"),
+        37 => Edit::new("/closing", "cancel"),
         29 | 30 => {
             let hash = Sha256::digest(hex::decode(&added).unwrap_or_default());
             Edit::new("/bag", "commit").with("sha256", hex::encode(hash))

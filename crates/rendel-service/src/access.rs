@@ -34,6 +34,8 @@ impl App {
             if looks.is_multiple_of(TIDY) {
                 let kept = TimeDelta::days(i64::from(self.config.audit_days));
                 let _ = self.store.forget_audit(Utc::now() - kept).await;
+                let announced = TimeDelta::days(i64::from(self.config.announcement_days));
+                let _ = self.store.forget_announcements(Utc::now() - announced, 100_000).await;
                 let _ = self.store.forget_calls(Utc::now() - TimeDelta::days(1)).await;
             }
             if looks.is_multiple_of(SWEEP) {

@@ -8,9 +8,10 @@ use std::time::Instant;
 use parking_lot::Mutex;
 use rendel_core::{Problem, ProblemKind};
 use rendel_store::{JournalWriter, Store};
-use tokio::sync::OnceCell;
+use tokio::sync::{Notify, OnceCell, watch};
 
 use crate::addresses::Addresses;
+use crate::announcing::Receivers;
 use crate::budget::Budget;
 use crate::config::Config;
 use crate::documents::Documents;
@@ -48,6 +49,10 @@ pub(crate) struct App {
     /// Searches for a seat that are under way.
     pub(crate) searches: Searches,
     pub(crate) gates: Gates,
+    pub(crate) receivers: Receivers,
+    /// Told when something was announced here, or a session was opened.
+    pub(crate) announced: watch::Sender<u64>,
+    pub(crate) opened: Notify,
     pub(crate) documents: Documents,
     sessions: Mutex<Slots>,
     /// Sessions that another process took over, and when that was noticed.
@@ -77,6 +82,9 @@ impl App {
             guests: Guests::new(config.guests_per_address),
             budget: Budget::new(&config),
             gates: Gates::new(config.gate_secret.signer(), config.variables.clone()),
+            receivers: Receivers::new(config.webhooks_to_private_addresses),
+            announced: watch::Sender::new(0),
+            opened: Notify::new(),
             keys,
             documents: Documents::default(),
             revoked: Revoked::default(),
@@ -157,6 +165,11 @@ impl App {
     /// The sessions in memory.
     pub(crate) fn sessions_in_memory(&self) -> Vec<SessionHandle> {
         self.sessions.lock().values().filter_map(|slot| slot.get().cloned()).collect()
+    }
+
+    /// Something was announced: whoever waits for that looks.
+    pub(crate) fn note_announced(&self) {
+        self.announced.send_modify(|count| *count = count.wrapping_add(1));
     }
 
     /// From now on the service says that it is not ready, and goes on.

@@ -26,6 +26,14 @@ pub struct Config {
     pub variables: BTreeMap<String, String>,
     /// What calls to gates are signed with.
     pub gate_secret: WebhookSecret,
+    /// Whether webhooks may go to addresses of private networks.
+    pub webhooks_to_private_addresses: bool,
+    /// How long a webhook that was not taken waits for the first time; later waits are longer.
+    pub webhook_first_wait: Duration,
+    /// How long it is tried.
+    pub webhook_give_up: Duration,
+    /// Days for which announcements are kept.
+    pub announcement_days: u32,
     /// Guests from one address.
     pub guests_per_address: usize,
     /// Days for which it is kept who did what.
@@ -95,6 +103,10 @@ impl Config {
             key,
             previous_keys: Vec::new(),
             variables: BTreeMap::new(),
+            webhooks_to_private_addresses: false,
+            webhook_first_wait: Duration::from_secs(5),
+            webhook_give_up: Duration::from_secs(3 * 86_400),
+            announcement_days: 30,
             guests_per_address: 50,
             audit_days: 90,
             origins: Origins::default(),

@@ -13,6 +13,7 @@
 
 mod access;
 mod addresses;
+mod announcing;
 mod app;
 mod auth;
 mod budget;
@@ -42,6 +43,7 @@ mod sign_ins;
 mod signature;
 mod tickets;
 mod token;
+mod waking;
 
 pub use config::Config;
 pub use openapi::openapi_json;

@@ -9,6 +9,7 @@ use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
 use prometheus_client::metrics::info::Info;
 use prometheus_client::registry::Registry;
 use rendel_core::Problem;
+use rendel_store::Outcome;
 
 /// The problem that a refusal or an ended connection carries.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, EncodeLabelSet)]
@@ -47,12 +48,20 @@ pub(crate) struct Metrics {
     limited: Family<OfLimit, Counter>,
     pub(crate) presence: Counter,
     pub(crate) unanswered: Counter,
+    pub(crate) rules_failed: Counter,
+    webhook_attempts: Family<OfOutcome, Counter>,
     pub(crate) gates_away: Counter,
     pub(crate) gate_seconds: Histogram,
     pub(crate) written_seconds: Histogram,
     pub(crate) load_seconds: Histogram,
     pub(crate) mailbox: Histogram,
     http_seconds: Family<OfCall, Histogram, fn() -> Histogram>,
+}
+
+/// What became of an attempt to hand something over.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(crate) struct OfOutcome {
+    pub(crate) outcome: &'static str,
 }
 
 /// A call over HTTP.
@@ -65,6 +74,16 @@ pub(crate) struct OfCall {
 }
 
 impl Metrics {
+    /// Counts an attempt to hand an announcement to a webhook.
+    pub(crate) fn delivered(&self, outcome: &Outcome) {
+        let outcome = match outcome {
+            Outcome::Taken => "taken",
+            Outcome::Again { .. } => "again",
+            Outcome::Dead(_) => "dead",
+        };
+        self.webhook_attempts.get_or_create(&OfOutcome { outcome }).inc();
+    }
+
     pub(crate) fn new() -> Self {
         let metrics = Self {
             registry: Registry::with_prefix("rendel"),
@@ -89,6 +108,8 @@ impl Metrics {
             limited: Family::default(),
             presence: Counter::default(),
             unanswered: Counter::default(),
+            rules_failed: Counter::default(),
+            webhook_attempts: Family::default(),
             gates_away: Counter::default(),
             gate_seconds: Histogram::new(exponential_buckets(0.001, 2.0, 14)),
             written_seconds: Histogram::new(exponential_buckets(0.000_25, 2.0, 16)),
@@ -181,6 +202,16 @@ impl Metrics {
             "presence",
             "Beats of presence put before connections",
             self.presence.clone(),
+        );
+        registry.register(
+            "rules_failed",
+            "Rules of sessions that could not be carried out, while what set them off counted",
+            self.rules_failed.clone(),
+        );
+        registry.register(
+            "webhook_attempts",
+            "Attempts to hand an announcement to a webhook, by what became of them",
+            self.webhook_attempts.clone(),
         );
         registry.register(
             "unanswered",

@@ -11,8 +11,8 @@ use utoipa::{Modify, OpenApi};
 
 use crate::auth::COOKIE;
 use crate::http::{
-    audit, charters, console, events, invitations, journal, keys, life, lines, participants,
-    people, seats, service, sessions, state, tickets, tokens,
+    announcements, audit, charters, console, events, invitations, journal, keys, life, lines,
+    participants, people, seats, service, sessions, state, tickets, tokens, webhooks,
 };
 
 #[derive(OpenApi)]
@@ -28,6 +28,7 @@ use crate::http::{
         sessions::show, sessions::ensure, seats::find, life::freeze, life::thaw, life::end, life::delete, life::reset, life::export, life::import, life::connections,
         tokens::issue, tokens::revoke, tickets::issue, keys::list, keys::add, keys::retire, invitations::make,
         invitations::list, invitations::withdraw, invitations::accept, people::list, people::amend, people::record, people::forget, people::remove, people::removals, people::lift, people::cue, people::may,
+        announcements::list, webhooks::make, webhooks::list, webhooks::remove, webhooks::deliveries, webhooks::resend,
         audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, lines::open, lines::say, service::charter_schema, service::openapi
     ),
     components(schemas(rendel_wire::described::Problem)),

@@ -110,6 +110,8 @@ impl Service {
         let watching = [
             tokio::spawn(self.app.clone().watch_access()),
             tokio::spawn(self.app.clone().watch_ownership()),
+            tokio::spawn(self.app.clone().watch_webhooks()),
+            tokio::spawn(self.app.clone().watch_waking()),
         ];
         stop.await;
         self.app.drain();
@@ -126,6 +128,8 @@ impl Service {
             );
         }
         watching.iter().for_each(tokio::task::JoinHandle::abort);
+        // Others wait for its lease to end otherwise, and no longer.
+        let _ = self.app.store.note_stopped().await;
         handle.stop(true).await;
         serving.await.map_err(std::io::Error::other)??;
         if let Some((handle, probed)) = probes {

@@ -433,4 +433,10 @@ pub struct Found {
     pub unseen: Option<Vec<Arc<str>>>,
     /// What the store knows the session by and nobody is told; draws are made from it.
     pub secret: Uuid,
+    /// When it was opened, in milliseconds since 1970 UTC.
+    #[serde(default)]
+    pub opened: u64,
+    /// When the store knows it to act next, in milliseconds since 1970 UTC.
+    #[serde(default)]
+    pub wakes: Option<u64>,
 }

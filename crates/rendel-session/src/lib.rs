@@ -30,7 +30,7 @@ pub use input::{
     Person, Standing, StateDigests, Status, WayIn,
 };
 pub use order::Spacing;
-pub use output::{Answer, Asked, Figures, Output, RefusalRow, Report, To, UpdateRow};
+pub use output::{Answer, Asked, Figures, Output, RefusalRow, Report, To, UpdateRow, Wake};
 pub use problems::{ended, moved, nothing_at, shutting_down, unavailable};
 pub use quiet::ShownUpdate;
 pub use session::{Session, Settings};

@@ -12,7 +12,7 @@ use serde_json::Value;
 
 use crate::audiences::{Content, Shown};
 use crate::input::{AppendId, CallId, ConnectionId, Found, Had, Standing};
-use crate::output::{Answer, Output, RefusalRow, UpdateRow};
+use crate::output::{Answer, Output, RefusalRow, UpdateRow, Wake};
 use crate::problems::unavailable;
 use crate::recent::Recent;
 
@@ -144,6 +144,8 @@ pub(crate) struct Order {
     bytes_since: u64,
     /// Refusals that were written since the store was last told to forget the oldest.
     refused_since: usize,
+    /// When the store knows the session to act next, in milliseconds since 1970 UTC.
+    wakes: Option<u64>,
     /// The last `seq` that was shown.
     shown: u64,
     batch: Batch,
@@ -185,6 +187,7 @@ impl Order {
             kept: found.snapshot.as_ref().map_or(0, |snapshot| snapshot.seq),
             bytes_since: 0,
             refused_since: 0,
+            wakes: found.wakes,
             batch: Batch::default(),
             under_way: None,
             next_append: 1,
@@ -263,12 +266,14 @@ impl Order {
     }
 
     /// An update is to be written, and shown when it is.
-    pub(crate) fn push_update(&mut self, update: Settled, from: Origin) {
+    pub(crate) fn push_update(&mut self, mut update: Settled, from: Origin) {
+        let announced = std::mem::take(&mut update.announced);
         let body: Arc<str> = serde_json::to_string(&update).unwrap_or_default().into();
         self.bytes_since += body.len() as u64;
         self.recent.push(update.seq, body.clone());
         let (seq, met) = (update.seq, !update.verdicts.is_empty());
-        self.batch.updates.push(UpdateRow { seq, body: body.clone(), met });
+        let at = update.at;
+        self.batch.updates.push(UpdateRow { seq, body: body.clone(), met, at, announced });
         self.push(Waiting::Update { update: update.into(), json: body, from });
         if seq - self.kept >= self.spacing.updates || self.bytes_since >= self.spacing.bytes {
             self.kept = seq;
@@ -320,7 +325,25 @@ impl Order {
         let append = self.next_append;
         self.next_append += 1;
         self.under_way = Some((append, waiting));
-        (Some(Output::Append { append, epoch: self.epoch, updates, refusals }), Vec::new())
+        let wake = if updates.is_empty() { None } else { self.poll_wake() };
+        (Some(Output::Append { append, epoch: self.epoch, updates, refusals, wake }), Vec::new())
+    }
+
+    /// When the session acts next by itself, where the store has to know: it has none, a later one,
+    /// or one that is over. One that is too early is looked at in vain, which does no harm.
+    pub(crate) fn poll_wake(&mut self) -> Option<Wake> {
+        // Whoever is here is to be missed after a restart.
+        let here = self.sequencer.here().next().map(|_| 1);
+        let next = here.or_else(|| self.sequencer.next_due().map(|due| due.max(1)));
+        let is_known = match (self.wakes, next) {
+            (Some(known), Some(next)) => known <= next && known > self.sequencer.at(),
+            (known, next) => known == next,
+        };
+        if is_known || self.wakes == next {
+            return None;
+        }
+        self.wakes = next;
+        Some(next.map_or(Wake::Never, Wake::At))
     }
 
     /// An append is on disk: what waited for it.
@@ -356,6 +379,7 @@ impl Order {
         self.epoch = found.epoch;
         self.epochs.clone_from(&found.epochs);
         self.bytes_since = 0;
+        self.wakes = found.wakes;
         self.kept = found.snapshot.as_ref().map_or(0, |snapshot| snapshot.seq);
         let recent = self.recent.after(self.shown).map(|updates| updates.cloned().collect());
         let unseen = recent.or_else(|| found.unseen.clone());
@@ -391,7 +415,7 @@ fn replayed(
         Some(snapshot) => Sequencer::restore(charter.clone(), snapshot),
         None => Sequencer::open(charter.clone(), opening).map_err(|problem| problem.to_string())?,
     };
-    sequencer = sequencer.with_chance(Some(Chance::of(found.secret)));
+    sequencer = sequencer.with_chance(Some(Chance::of(found.secret))).with_opened(found.opened);
     let mut recent = Recent::from(sequencer.seq());
     // Refusals in their places among the updates: what is forgotten of clients follows from the
     // order.

@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{
-    ClientKey, Edit, Problem, Reader, SequencerSnapshot, State, Teller, Verdicted, Viewer,
+    Announced, ClientKey, Edit, Problem, Reader, SequencerSnapshot, State, Teller, Verdicted,
+    Viewer,
 };
 use rendel_wire::http::ParticipantList;
 use serde::Serialize;
@@ -26,6 +27,8 @@ pub enum Output {
         updates: Vec<UpdateRow>,
         /// Refusals.
         refusals: Vec<RefusalRow>,
+        /// When the session must be in memory next, where the store has another time.
+        wake: Option<Wake>,
     },
     /// The session is to be taken over again once the journal is there.
     Recover,
@@ -99,6 +102,8 @@ pub enum Output {
     ForgetRefusals,
     /// So many seats are free now.
     FreeSeats(usize),
+    /// When the session must be in memory next.
+    NoteWake(Wake),
     /// Something that whoever runs the service wants to know.
     Report(Report),
     /// The session has stopped, or goes on elsewhere. What it wanted to do is above.
@@ -118,6 +123,15 @@ pub enum To {
     One(ConnectionId),
 }
 
+/// When a session must be in memory next, to act by itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub enum Wake {
+    /// At that time at the latest, in milliseconds since 1970 UTC.
+    At(u64),
+    /// Not before somebody comes.
+    Never,
+}
+
 /// A settled update on its way into the journal.
 #[derive(Clone, Debug, Serialize)]
 pub struct UpdateRow {
@@ -127,6 +141,10 @@ pub struct UpdateRow {
     pub body: Arc<str>,
     /// Whether its verdicts are more than `applied`.
     pub met: bool,
+    /// When it was settled, in milliseconds since 1970 UTC.
+    pub at: u64,
+    /// What is announced with it.
+    pub announced: Vec<Announced>,
 }
 
 /// A refusal that is remembered.
@@ -242,6 +260,13 @@ pub enum Report {
         who: String,
         /// Where the session stood.
         seq: u64,
+    },
+    /// A rule of the session could not be carried out, and what set it off counts all the same.
+    RuleFailed {
+        /// Its name.
+        rule: String,
+        /// Why.
+        why: String,
     },
     /// Somebody took over what another held.
     TookOver {

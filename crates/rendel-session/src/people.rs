@@ -130,6 +130,11 @@ impl People {
         Some(count)
     }
 
+    /// Whether somebody is here, or away for a moment.
+    pub(crate) fn has(&self, id: &str) -> bool {
+        self.present.has(id)
+    }
+
     /// Whether somebody has a connection.
     pub(crate) fn is_here(&self, id: &str) -> bool {
         self.present.is_here(id)

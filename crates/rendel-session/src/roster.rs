@@ -84,6 +84,11 @@ impl Present {
     }
 
     /// Whether somebody has a connection.
+    /// Whether somebody is here, or away for a moment.
+    pub(crate) fn has(&self, id: &str) -> bool {
+        self.participants.contains_key(id)
+    }
+
     pub(crate) fn is_here(&self, id: &str) -> bool {
         self.participants.get(id).is_some_and(|here| here.shown.connections > 0)
     }

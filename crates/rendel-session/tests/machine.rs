@@ -61,6 +61,8 @@ fn found(epoch: u64) -> Found {
         refusals: vec![],
         unseen: None,
         secret: Uuid::nil(),
+        opened: 0,
+        wakes: None,
     }
 }
 

@@ -14,7 +14,7 @@ use crate::error::StoreError;
 use crate::participants::{Amendment, amendments};
 use crate::rows::{read, read_snapshot, signed, unsigned};
 use crate::schema::{
-    audit, charters, journal, participants, refusals, removals, sessions, snapshots,
+    announcements, audit, charters, journal, participants, refusals, removals, sessions, snapshots,
 };
 use crate::sessions::{Claim, raise};
 use crate::store::Store;
@@ -80,7 +80,7 @@ impl Store {
     }
 
     /// Puts all that a session holds of a participant under another name, in one transaction:
-    /// journal, snapshots, refusals, audit, and the values of fields that are filled with the
+    /// journal, snapshots, refusals, audit, announcements, and the values of fields that are filled with the
     /// author's id. What stands over their tokens goes, and all of their tokens are revoked until
     /// `kept_until`. Gives the revocation; `None` if there is no such session.
     ///
@@ -106,6 +106,7 @@ impl Store {
             renaming.refusals(conn, ord)?;
             renaming.opening(conn, ord)?;
             renaming.audit(conn, &session)?;
+            renaming.announcements(conn, &session)?;
             let sub = renaming.sub;
             let amended = participants::session.eq(ord).and(participants::sub.eq(&sub));
             diesel::delete(participants::table.filter(amended)).execute(conn)?;
@@ -208,7 +209,8 @@ impl Renaming {
         };
         let renamed = read_snapshot(&body, true)?
             .with_changed_state(charter, |plain| self.rename(plain, false))
-            .map_err(|misfit| StoreError::Damaged(misfit.to_string()))?;
+            .map_err(|misfit| StoreError::Damaged(misfit.to_string()))?
+            .with_renamed(&self.sub, &self.alias);
         let renamed = serde_json::to_string(&renamed)
             .map_err(|error| StoreError::Damaged(error.to_string()))?;
         diesel::update(row).set(snapshots::body.eq(renamed)).execute(conn)?;
@@ -261,6 +263,22 @@ impl Renaming {
         Ok(())
     }
 
+    /// Of what was announced, what was taken already stays with whoever took it.
+    fn announcements(&self, conn: &mut PgConnection, session: &str) -> Result<(), StoreError> {
+        let rows: Vec<(i64, String)> = announcements::table
+            .filter(announcements::session.eq(session))
+            .filter(strpos(announcements::event, quoted(&self.sub)).gt(0))
+            .select((announcements::ord, announcements::event))
+            .load(conn)?;
+        for (ord, event) in rows {
+            let mut event: Value = read(&event)?;
+            self.rename(&mut event["data"]["values"], true);
+            let renamed = announcements::event.eq(event.to_string());
+            diesel::update(announcements::table.find(ord)).set(renamed).execute(conn)?;
+        }
+        Ok(())
+    }
+
     fn renamed(&self, body: &str) -> Result<String, StoreError> {
         let mut value = read(body)?;
         self.rename(&mut value, false);
@@ -282,7 +300,7 @@ impl Renaming {
                 let is_of_author =
                     at.rsplit('/').next().is_some_and(|last| self.fields.contains(last));
                 for (name, value) in members {
-                    let is_theirs = matches!(name.as_str(), "by" | "holder" | "sub")
+                    let is_theirs = matches!(name.as_str(), "by" | "holder" | "sub" | "passage")
                         || self.fields.contains(name)
                         || (is_of_author && matches!(name.as_str(), "value" | "lost" | "current"));
                     self.rename(value, stands_for_them || is_theirs);

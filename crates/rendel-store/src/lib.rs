@@ -13,6 +13,7 @@
 //! can come into its journal.
 
 mod access;
+mod announcements;
 mod audit;
 mod calls;
 mod charters;
@@ -26,9 +27,12 @@ mod schema;
 mod sessions;
 mod store;
 mod timeline;
+mod waking;
+mod webhooks;
 mod writer;
 
 pub use access::{InvitationRow, KeyRow, NewInvitation, NewRevocation, Revocation};
+pub use announcements::{AnnouncementRow, NewAnnouncement, Wanted};
 pub use audit::{AuditRow, Note};
 pub use calls::OnceCall;
 pub use charters::CharterRow;
@@ -37,6 +41,7 @@ pub use forgetting::Held;
 pub use journal::{Keeping, Past};
 pub use local::{LocalDatabase, LocalDatabaseError, find_server_programs};
 pub use participants::Amendment;
-pub use sessions::{Claim, Findable, Ownership, SessionRow, Sought, TakenOver, Whole};
+pub use sessions::{Claim, Findable, Ownership, SessionRow, Sought, StandingRow, TakenOver, Whole};
 pub use store::Store;
+pub use webhooks::{Delivery, DeliveryState, Due, Outcome, WebhookRow};
 pub use writer::{Append, JournalWriter, RefusalRow, UpdateRow, WriteError};

@@ -29,6 +29,52 @@ diesel::table! {
         free_seats -> Nullable<Integer>,
         sought -> Nullable<Text>,
         sought_no -> Nullable<BigInt>,
+        wakes -> Nullable<BigInt>,
+    }
+}
+
+diesel::table! {
+    instances (owner) {
+        owner -> Uuid,
+        seen -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    announcements (ord) {
+        ord -> BigInt,
+        id -> Uuid,
+        session -> Text,
+        charter -> Text,
+        kind -> Text,
+        event -> Text,
+        made -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    webhooks (id) {
+        id -> Uuid,
+        url -> Text,
+        types -> Array<Text>,
+        charters -> Array<Text>,
+        secret -> Text,
+        ordered -> Bool,
+        after -> BigInt,
+        made -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    deliveries (webhook, announcement) {
+        webhook -> Uuid,
+        announcement -> BigInt,
+        session -> Text,
+        status -> Text,
+        attempts -> Integer,
+        began -> Timestamptz,
+        due -> Timestamptz,
+        why -> Nullable<Text>,
     }
 }
 
@@ -151,3 +197,6 @@ diesel::table! {
 }
 
 diesel::allow_tables_to_appear_in_same_query!(charters, sessions);
+
+diesel::allow_tables_to_appear_in_same_query!(announcements, deliveries);
+diesel::allow_tables_to_appear_in_same_query!(instances, sessions);

@@ -9,6 +9,7 @@ use rendel_core::{ClientKey, Problem, SequencerSnapshot, Settled};
 use uuid::Uuid;
 
 use crate::access::{NewRevocation, revoke};
+use crate::announcements::{NewAnnouncement, announce, forget_session};
 use crate::audit::Note;
 use crate::calls::OnceCall;
 use crate::error::StoreError;
@@ -52,6 +53,8 @@ pub struct SessionRow {
     pub labels: Vec<String>,
     /// How many seats are free, where it has seats.
     pub free_seats: Option<i32>,
+    /// When it must be in memory to act by itself, at the latest, in milliseconds since 1970 UTC.
+    pub wakes: Option<i64>,
 }
 
 /// What a new session is found by.
@@ -63,6 +66,10 @@ pub struct Findable {
     pub free_seats: Option<i32>,
     /// The search for a seat that opens it, and the how manieth that is.
     pub sought: Option<(String, i64)>,
+    /// When it must be in memory first, to act by itself, in milliseconds since 1970 UTC.
+    pub wakes: Option<i64>,
+    /// What is announced of its opening.
+    pub announcement: Option<NewAnnouncement>,
 }
 
 /// Which sessions are looked for.
@@ -148,6 +155,19 @@ pub enum Ownership {
     Deleted,
 }
 
+/// How a session stands, as it is written.
+#[derive(Clone, Debug)]
+pub struct StandingRow {
+    /// Its status, by name.
+    pub status: &'static str,
+    /// The roles that go on while it is frozen, as JSON.
+    pub except: String,
+    /// When it is to be deleted.
+    pub delete_at: Option<DateTime<Utc>>,
+    /// What is announced with it.
+    pub announcement: Option<NewAnnouncement>,
+}
+
 impl Store {
     /// Keeps a new session. `Exists` if its id is taken, or the call was made before.
     pub async fn open_session(
@@ -171,7 +191,9 @@ impl Store {
                 dsl::free_seats.eq(findable.free_seats),
                 dsl::sought.eq(findable.sought.as_ref().map(|(search, _)| search)),
                 dsl::sought_no.eq(findable.sought.as_ref().map(|(_, no)| no)),
+                dsl::wakes.eq(findable.wakes),
             );
+            announce(conn, findable.announcement.as_slice())?;
             let insert = diesel::insert_into(sessions::table).values(row);
             Ok(insert.returning(SessionRow::as_returning()).get_result(conn)?)
         };
@@ -317,20 +339,22 @@ impl Store {
         &self,
         session: i64,
         epoch: u64,
-        status: &'static str,
-        except: String,
-        delete_at: Option<DateTime<Utc>>,
+        standing: StandingRow,
         note: Note,
     ) -> Result<bool, StoreError> {
         let set = self.run_noted(note, move |conn| {
             let own = sessions::table
                 .filter(sessions::ord.eq(session).and(sessions::epoch.eq(signed(epoch))));
             let set = (
-                sessions::status.eq(status),
-                sessions::frozen_except.eq(except),
-                sessions::delete_at.eq(delete_at),
+                sessions::status.eq(standing.status),
+                sessions::frozen_except.eq(standing.except),
+                sessions::delete_at.eq(standing.delete_at),
             );
-            Ok((diesel::update(own).set(set).execute(conn)? == 1).then_some(()))
+            let is_own = diesel::update(own).set(set).execute(conn)? == 1;
+            if is_own {
+                announce(conn, standing.announcement.as_slice())?;
+            }
+            Ok(is_own.then_some(()))
         });
         Ok(set.await?.is_some())
     }
@@ -412,6 +436,7 @@ fn delete(
     let all_of_it =
         NewRevocation { session: id.to_owned(), sub: None, jti: None, issued_until, kept_until };
     revoke(conn, &all_of_it)?;
+    forget_session(conn, id)?;
     // Epochs, removals and amendments go with it.
     diesel::delete(sessions::table.filter(sessions::ord.eq(session))).execute(conn)?;
     Ok(true)
@@ -581,6 +606,8 @@ fn bring_in(conn: &mut PgConnection, whole: &Whole) -> Result<SessionRow, StoreE
         sessions::kept_from.eq(kept_from),
         sessions::secret.eq(whole.secret),
         sessions::labels.eq(&whole.labels),
+        // Whether it has to do something by itself is seen when it is in memory.
+        sessions::wakes.eq(Some(1)),
     );
     let row: SessionRow = diesel::insert_into(sessions::table)
         .values(row)

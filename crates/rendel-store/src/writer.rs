@@ -7,10 +7,11 @@ use std::thread;
 use diesel::connection::SimpleConnection as _;
 use diesel::pg::PgConnection;
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Bool, Text};
+use diesel::sql_types::{Array, BigInt, Bool, Nullable, Text};
 use tokio::sync::mpsc;
 use uuid::Uuid;
 
+use crate::announcements::{NewAnnouncement, announce};
 use crate::error::StoreError;
 use crate::rows::signed;
 use crate::schema::{journal, refusals, sessions};
@@ -73,6 +74,10 @@ pub struct Append {
     pub updates: Vec<UpdateRow>,
     /// Refusals.
     pub refusals: Vec<RefusalRow>,
+    /// What is announced with the updates, in order.
+    pub announcements: Vec<NewAnnouncement>,
+    /// When the session must be in memory next, where that is to be noted.
+    pub wakes: Option<Option<i64>>,
     /// Called once, from the writer's thread, when all of it is on disk or none of it ever will be.
     pub done: Box<dyn FnOnce(Result<(), WriteError>) + Send>,
 }
@@ -243,7 +248,10 @@ impl Writer {
             }
         };
         let rows: usize = group.iter().map(|append| append.updates.len()).sum();
-        let held = if rows < COPY_FROM && group.iter().all(|append| append.refusals.is_empty()) {
+        let is_plain = |append: &Append| {
+            append.refusals.is_empty() && append.announcements.is_empty() && append.wakes.is_none()
+        };
+        let held = if rows < COPY_FROM && group.iter().all(is_plain) {
             insert(conn, group)?
         } else {
             conn.transaction(|conn| {
@@ -256,6 +264,10 @@ impl Writer {
                     .values(refused)
                     .on_conflict_do_nothing()
                     .execute(conn)?;
+                note_wakes(conn, current())?;
+                let announced: Vec<_> =
+                    current().flat_map(|append| append.announcements.iter().cloned()).collect();
+                announce(conn, &announced)?;
                 Ok::<_, StoreError>(held)
             })?
         };
@@ -363,6 +375,27 @@ fn insert(conn: &mut PgConnection, group: &[Append]) -> Result<BTreeSet<(i64, i6
     .bind::<Array<Text>, _>(rows().map(|(_, row)| &*row.body).collect::<Vec<_>>())
     .bind::<Array<Bool>, _>(rows().map(|(_, row)| row.met).collect::<Vec<_>>());
     Ok(held.load::<Held>(conn)?.into_iter().map(|held| (held.session, held.epoch)).collect())
+}
+
+/// Notes when sessions must be in memory next.
+fn note_wakes<'a>(
+    conn: &mut PgConnection,
+    group: impl Iterator<Item = &'a Append>,
+) -> Result<(), StoreError> {
+    let wakes: BTreeMap<i64, Option<i64>> =
+        group.filter_map(|append| Some((append.session, append.wakes?))).collect();
+    if wakes.is_empty() {
+        return Ok(());
+    }
+    let (sessions, wakes): (Vec<i64>, Vec<Option<i64>>) = wakes.into_iter().unzip();
+    diesel::sql_query(
+        "UPDATE sessions s SET wakes = w.wakes FROM unnest($1, $2) AS w (session, wakes) \
+         WHERE s.ord = w.session",
+    )
+    .bind::<Array<BigInt>, _>(sessions)
+    .bind::<Array<Nullable<BigInt>>, _>(wakes)
+    .execute(conn)?;
+    Ok(())
 }
 
 /// The present epochs of a group's sessions.

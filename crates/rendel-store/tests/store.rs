@@ -13,7 +13,7 @@ use diesel::{Connection as _, PgConnection, RunQueryDsl as _};
 use rendel_core::{ClientKey, Problem, ProblemKind};
 use rendel_store::{
     Append, Claim, Findable, JournalWriter, Keeping, LocalDatabase, LocalDatabaseError,
-    NewRevocation, Note, RefusalRow, Sought, Store, StoreError, UpdateRow, WriteError,
+    NewRevocation, Note, RefusalRow, Sought, StandingRow, Store, StoreError, UpdateRow, WriteError,
 };
 use tempfile::TempDir;
 use uuid::Uuid;
@@ -155,7 +155,18 @@ async fn append(
     let (told, answers) = mpsc::channel();
     let updates = seqs.map(|seq| update(session, seq)).collect();
     let done = Box::new(move |result| told.send(result).unwrap());
-    writer.append(Append { session, epoch, updates, refusals: vec![], done }).await.unwrap();
+    writer
+        .append(Append {
+            session,
+            epoch,
+            updates,
+            refusals: vec![],
+            announcements: vec![],
+            wakes: None,
+            done,
+        })
+        .await
+        .unwrap();
     answers
 }
 
@@ -243,12 +254,12 @@ async fn what_an_older_epoch_appends_is_left_out_as_a_whole_and_so_is_all_that_i
             store.take_over("gate".into(), Claim::Again).await.unwrap().is_none(),
             "it does not take it back unasked"
         );
-        assert!(
-            !store.set_status(session, old, "frozen", "[]".to_owned(), None, note()).await.unwrap()
-        );
-        assert!(
-            store.set_status(session, new, "open", "[]".to_owned(), None, note()).await.unwrap()
-        );
+        let standing = |status| {
+            let except = "[]".to_owned();
+            StandingRow { status, except, delete_at: None, announcement: None }
+        };
+        assert!(!store.set_status(session, old, standing("frozen"), note()).await.unwrap());
+        assert!(store.set_status(session, new, standing("open"), note()).await.unwrap());
     }
     // A place that is taken under one's own epoch is what a lost answer leaves behind: the session
     // is loaded again.
@@ -462,7 +473,18 @@ async fn of_the_refusals_of_a_session_the_newest_are_kept_in_order() {
         let (told, answers) = mpsc::channel();
         let done = Box::new(move |result| told.send(result).unwrap());
         let refusals = (first + 1..=first + 5_000).map(refusal).collect();
-        writer.append(Append { session, epoch: 0, updates: vec![], refusals, done }).await.unwrap();
+        writer
+            .append(Append {
+                session,
+                epoch: 0,
+                updates: vec![],
+                refusals,
+                announcements: vec![],
+                wakes: None,
+                done,
+            })
+            .await
+            .unwrap();
         answer(&answers).unwrap();
     }
     store.forget_refusals(session).await.unwrap();
@@ -616,7 +638,18 @@ async fn taking_over_raises_the_epoch_and_gives_the_snapshot_and_what_came_after
     let (told, answers) = mpsc::channel();
     let done = Box::new(move |result| told.send(result).unwrap());
     let refusals = vec![refusal(20, 4), refusal(21, 6)];
-    writer.append(Append { session, epoch: 2, updates: vec![], refusals, done }).await.unwrap();
+    writer
+        .append(Append {
+            session,
+            epoch: 2,
+            updates: vec![],
+            refusals,
+            announcements: vec![],
+            wakes: None,
+            done,
+        })
+        .await
+        .unwrap();
     answer(&answers).unwrap();
     let body = serde_json::to_string(&sequencer.snapshot()).unwrap();
     store.keep_snapshot(session, 2, 5, body, KEEPING).await.unwrap();

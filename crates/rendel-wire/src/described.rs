@@ -89,11 +89,28 @@ pub struct SettledUpdate {
     pub gesture: Option<String>,
     /// The proposer's word on why.
     pub note: Option<String>,
+    /// What rules of the session did in it.
+    pub rules: Option<Vec<RuleMark>>,
+}
+
+/// What one rule of the session did in an update.
+#[derive(Debug, ToSchema)]
+pub struct RuleMark {
+    /// Its name.
+    pub rule: String,
+    /// The index of its first effect.
+    pub first: u64,
+    /// How many effects it had.
+    pub count: u64,
+    /// Why it was not carried out, where it was not.
+    pub failed: Option<String>,
 }
 
 /// What became of one edit, and why.
 #[derive(Debug, ToSchema)]
 pub struct Verdict {
+    /// The rule of the session whose edit it is, where it is not the proposer's.
+    pub rule: Option<String>,
     /// The index of the edit in its proposal.
     pub edit: u64,
     /// The path of the edit.

@@ -661,3 +661,116 @@ pub struct ProposeBody {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
 }
+
+/// Something that a session has announced.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Announcement {
+    /// Its place among all: give it as `after` for what comes after it.
+    pub cursor: i64,
+    /// The event, a CloudEvent 1.0 in the JSON format. Its `id` is the same however often it is sent.
+    #[schema(value_type = BTreeMap<String, Value>)]
+    pub event: Value,
+}
+
+/// What sessions have announced, the oldest first.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AnnouncementList {
+    /// In the order of their cursors.
+    pub announcements: Vec<Announcement>,
+    /// Where to go on: the `after` of the next call.
+    pub next: i64,
+}
+
+/// Makes a webhook.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MakeWebhook {
+    /// Where announcements are sent to.
+    pub url: String,
+    /// Of which types; of all where it is left out.
+    #[serde(default)]
+    pub types: Vec<String>,
+    /// Of sessions of which charters; of all where it is left out.
+    #[serde(default)]
+    pub charters: Vec<String>,
+    /// Whether those of one session come in their order: then one that is not taken holds up those
+    /// of its session that come after it, and no others. `true` where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ordered: Option<bool>,
+    /// With what they are signed, `whsec_` and 24 to 64 bytes in base64; made where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<String>,
+}
+
+/// A webhook.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WebhookInfo {
+    /// Its id.
+    pub id: String,
+    /// Where announcements are sent to.
+    pub url: String,
+    /// Of which types; of all where there are none.
+    pub types: Vec<String>,
+    /// Of sessions of which charters; of all where there are none.
+    pub charters: Vec<String>,
+    /// Whether those of one session come in their order.
+    pub ordered: bool,
+    /// When it was made, RFC 3339.
+    pub made: String,
+    /// With what they are signed; told when it is made, and never again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<String>,
+}
+
+/// All webhooks.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WebhookList {
+    /// The oldest first.
+    pub webhooks: Vec<WebhookInfo>,
+}
+
+/// What became of an announcement at a webhook.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeliveryInfo {
+    /// The announcement's place among all.
+    pub cursor: i64,
+    /// The announcement's id.
+    pub id: String,
+    /// Its type.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The session that it is about.
+    pub session: String,
+    /// `waiting`, `delivered`, or `dead` where it is not tried any more.
+    pub status: String,
+    /// How often it was tried.
+    pub attempts: u32,
+    /// When it is tried next, or was last; RFC 3339.
+    pub at: String,
+    /// What was wrong the last time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+/// The deliveries of a webhook.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeliveryList {
+    /// The newest first.
+    pub deliveries: Vec<DeliveryInfo>,
+}
+
+/// Sends announcements again.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Resend {
+    /// Those with these ids; all that are dead where it is left out.
+    #[serde(default)]
+    pub ids: Vec<String>,
+}
+
+/// What is sent again.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Resent {
+    /// How many.
+    pub count: u64,
+}

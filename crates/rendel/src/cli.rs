@@ -73,8 +73,15 @@ pub(crate) enum Command {
     /// List, add and retire keys that sign participants' tokens beside the service key.
     #[command(subcommand)]
     Key(KeyCommand),
-    /// Run a small stand-in for an outside check, with word lists: for trying gates out.
-    StandIn(StandInArgs),
+    /// List, follow and send again what sessions have announced to other systems.
+    #[command(subcommand)]
+    Announcements(AnnouncementsCommand),
+    /// Make, list and remove webhooks, to which announcements are sent.
+    #[command(subcommand)]
+    Webhook(WebhookCommand),
+    /// Run a small stand-in for another system: for trying gates and webhooks out.
+    #[command(subcommand)]
+    StandIn(StandInCommand),
     /// Say what is missing or misconfigured on this machine, and how to mend it.
     Doctor(DoctorArgs),
     /// Print a completion script for a shell.
@@ -134,8 +141,124 @@ pub(crate) struct DemoArgs {
     pub(crate) seed: u64,
 }
 
+#[derive(Debug, Subcommand)]
+pub(crate) enum StandInCommand {
+    /// A gate with word lists.
+    Gate(GateArgs),
+    /// A receiver of webhooks, which prints each announcement once.
+    Receiver(ReceiverArgs),
+}
+
 #[derive(Debug, Args)]
-pub(crate) struct StandInArgs {
+pub(crate) struct ReceiverArgs {
+    /// The port of loopback to listen on.
+    #[arg(long, default_value_t = 7462)]
+    pub(crate) port: u16,
+    /// What announcements are signed with: the secret of the webhook.
+    #[arg(long, env = "RENDEL_WEBHOOK_SECRET", hide_env_values = true)]
+    pub(crate) secret: String,
+    /// Answer 500 so many times first, to see that it is tried again.
+    #[arg(long, default_value_t = 0)]
+    pub(crate) fails: u32,
+}
+
+/// Which announcements.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct OfWhich {
+    /// Only of this session.
+    #[arg(long, value_name = "ID")]
+    pub(crate) session: Option<String>,
+    /// Only of these types, such as barrel.sold.
+    #[arg(long = "type", value_name = "TYPE")]
+    pub(crate) types: Vec<String>,
+    /// Only of sessions of these charters.
+    #[arg(long = "charter", value_name = "NAME")]
+    pub(crate) charters: Vec<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum AnnouncementsCommand {
+    /// List what was announced, the oldest first.
+    List {
+        #[command(flatten)]
+        of: OfWhich,
+        /// Only what comes after this cursor.
+        #[arg(long, default_value_t = 0)]
+        after: i64,
+        /// At most so many.
+        #[arg(long, default_value_t = 100, value_parser = clap::value_parser!(u64).range(1..=1000))]
+        most: u64,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Print what is announced from now on, or after a cursor, until it is ended.
+    Follow {
+        #[command(flatten)]
+        of: OfWhich,
+        /// Go on after this cursor.
+        #[arg(long)]
+        after: Option<i64>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Send announcements to a webhook again: those given, or all that are not tried any more.
+    Resend {
+        /// The webhook's id.
+        webhook: String,
+        /// The ids of announcements.
+        ids: Vec<String>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum WebhookCommand {
+    /// Make a webhook and print its secret, which is never told again.
+    Make {
+        /// Where announcements are sent to.
+        url: String,
+        /// Only of these types, such as barrel.sold.
+        #[arg(long = "type", value_name = "TYPE")]
+        types: Vec<String>,
+        /// Only of sessions of these charters.
+        #[arg(long = "charter", value_name = "NAME")]
+        charters: Vec<String>,
+        /// Do not keep the order of each session: one that is not taken holds nothing up.
+        #[arg(long)]
+        unordered: bool,
+        /// What to sign with, in place of a new secret: whsec_ and 24 to 64 bytes in base64.
+        #[arg(long, env = "RENDEL_WEBHOOK_SECRET", hide_env_values = true)]
+        secret: Option<String>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// List webhooks.
+    List {
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// List what became of each announcement at a webhook, the newest first.
+    Deliveries {
+        /// The webhook's id.
+        webhook: String,
+        /// Only those that stand like this.
+        #[arg(long, value_parser = ["waiting", "delivered", "dead"])]
+        status: Option<String>,
+        #[command(flatten)]
+        reach: Reach,
+    },
+    /// Remove a webhook with all that was still to be sent to it.
+    Remove {
+        /// The webhook's id.
+        webhook: String,
+        #[command(flatten)]
+        reach: Reach,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct GateArgs {
     /// The word lists, as JSON: {"refuse": {WORD: SENTENCE}, "replace": {WORD: OTHER}}.
     #[arg(long, value_name = "FILE", default_value = "demo/gate/words.json")]
     pub(crate) words: PathBuf,

@@ -42,6 +42,10 @@ struct Settings {
     calls_per_participant: Option<u32>,
     gate_secret: Option<String>,
     audit_days: Option<u32>,
+    announcement_days: Option<u32>,
+    webhooks_to_private_addresses: Option<bool>,
+    webhook_first_wait_ms: Option<u64>,
+    webhook_hours: Option<u64>,
     #[serde(default)]
     variables: BTreeMap<String, String>,
     trust_forwarded: Option<bool>,
@@ -77,6 +81,10 @@ const NAMES: &[&str] = &[
     "calls_per_participant",
     "gate_secret",
     "audit_days",
+    "announcement_days",
+    "webhooks_to_private_addresses",
+    "webhook_first_wait_ms",
+    "webhook_hours",
     "variables",
     "trust_forwarded",
     "import_bytes",
@@ -150,6 +158,22 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
         )?;
     }
     set(&mut config.audit_days, settings.audit_days, 1..=36_500, "audit_days")?;
+    set(
+        &mut config.announcement_days,
+        settings.announcement_days,
+        1..=36_500,
+        "announcement_days",
+    )?;
+    let private = settings.webhooks_to_private_addresses;
+    config.webhooks_to_private_addresses = private.unwrap_or(false);
+    set_ms(
+        &mut config.webhook_first_wait,
+        settings.webhook_first_wait_ms,
+        "webhook_first_wait_ms",
+    )?;
+    let mut hours = 72;
+    set(&mut hours, settings.webhook_hours, 1..=720, "webhook_hours")?;
+    config.webhook_give_up = Duration::from_secs(hours * 3_600);
     let per_second = 10..=1_000_000;
     let (address, participant) = (settings.calls_per_address, settings.calls_per_participant);
     set(&mut config.calls_per_address, address, per_second.clone(), "calls_per_address")?;

@@ -17,7 +17,7 @@ use tokio::time::Instant;
 use crate::api::Api;
 
 /// Who takes part where.
-const PARTS: [(&str, &str, &str); 18] = [
+const PARTS: [(&str, &str, &str); 22] = [
     ("slope-plan", "Mirela", "picker"),
     ("slope-plan", "Tobin", "picker"),
     ("slope-plan", "Anouk", "steward"),
@@ -30,6 +30,10 @@ const PARTS: [(&str, &str, &str); 18] = [
     ("picking-board", "Oda", "picker"),
     ("headcount", "Bram", "participant"),
     ("windfall", "Wren", "player"),
+    ("last-barrel", "Keziah", "steward"),
+    ("last-barrel", "Tobin", "bidder"),
+    ("last-barrel", "Oda", "bidder"),
+    ("last-barrel", "Lucjan", "bidder"),
     ("blend-vote", "Keziah", "steward"),
     ("blend-vote", "Mirela", "voter"),
     ("blend-vote", "Anouk", "voter"),
@@ -118,6 +122,7 @@ impl Member {
             "picking-board" => self.at_the_board().await,
             "windfall" => self.at_the_baskets().await,
             "blend-vote" => self.at_the_ballot(role).await,
+            "last-barrel" => self.at_the_barrel(role).await,
             _ => {
                 self.connection.propose(vec![Edit::new("/heads", "add").with("by", 1)]).await;
                 Duration::from_millis(self.random.random_range(4_000..9_000))
@@ -273,6 +278,43 @@ impl Member {
         let cast = Edit::new("/sweetness", "cast").with("value", value);
         self.connection.propose(vec![cast]).await;
         Duration::from_millis(self.random.random_range(6_000..20_000))
+    }
+
+    /// Offers more than the leading offer, to a point; the steward brings the next barrel out a while
+    /// after one was sold.
+    async fn at_the_barrel(&mut self, role: &str) -> Duration {
+        let is_open = self.view("/status") == "open";
+        if role == "steward" {
+            if !is_open && self.beat > 1 {
+                self.next_barrel().await;
+            }
+            return Duration::from_secs(if is_open { 45 } else { 20 });
+        }
+        let leading = self.view("/leading");
+        let amount = leading["amount"].as_u64().unwrap_or(30);
+        let you = self.connection.replica().you().map(|you| you.id.clone()).unwrap_or_default();
+        if is_open && amount < 150 && leading["bidder"] != json!(you) {
+            let amount = amount + self.random.random_range(5..12);
+            let put = Edit::new("/offers", "put").with("value", json!({ "amount": amount }));
+            self.connection.propose(vec![put]).await;
+        }
+        Duration::from_millis(self.random.random_range(9_000..30_000))
+    }
+
+    async fn next_barrel(&mut self) {
+        let offers = self.view("/offers");
+        let drop = |id: &String| Edit::new(format!("/offers/{id}"), "drop");
+        let mut edits: Vec<Edit> =
+            offers.as_object().into_iter().flat_map(|offers| offers.keys()).map(drop).collect();
+        let number = self.random.random_range(15..60);
+        edits.extend([
+            Edit::new("/lot", "set").with("value", format!("Barrel {number}, dry")),
+            Edit::new("/leading", "clear"),
+            Edit::new("/winner", "clear"),
+            Edit::new("/status", "set").with("value", "open"),
+            Edit::new("/closing", "set").with("in", "4m"),
+        ]);
+        self.connection.propose(edits).await;
     }
 
     /// Types something at the end of a text, which never grows beyond `most`.

@@ -1,7 +1,9 @@
 //! Edits from words, and updates in words.
 
 use anyhow::{Context as _, Result, bail};
-use rendel_core::{Edit, Effect, Op, Path, Place, Settled, Splicing, Verdict, VerdictKind};
+use rendel_core::{
+    Edit, Effect, Op, Path, Place, RuleMark, Settled, Splicing, Verdict, VerdictKind, Way,
+};
 use serde_json::Value;
 
 /// The forms that edits take in words.
@@ -34,8 +36,16 @@ pub(crate) const FORMS: &str = "  PATH set VALUE              /title set \"North
   PATH withdraw               /blend withdraw
   PATH unseal                 /blend unseal
   PATH restart [TEXT]         /blend restart \"And next year?\"
+  PATH set in TIME            /closing set in 10m
+  PATH set due MS             /closing set due 1800000000000
+  PATH extend TIME            /closing extend 10s
+  PATH cancel                 /closing cancel
+  PATH start                  /playback start
+  PATH stop                   /playback stop
+  PATH seek TIME              /playback seek 90s
+  PATH rate NUMBER            /playback rate 1.5
 VALUE and TEXT are JSON: text stands in double quotes. PLACE is first, last, after ID or before ID.
-What stands in [ ] may be left out.";
+TIME is milliseconds, or such as 10s, 5m or 2h. What stands in [ ] may be left out.";
 
 /// Reads an edit such as `/heads add 1`, or an edit as JSON.
 pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
@@ -67,6 +77,13 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
                 .with("delete", json(op, delete)?)
                 .with("insert", insert)
         }
+        "set" if ["in", "due"].contains(&split_word(rest).0) => {
+            let (name, time) = split_word(rest);
+            edit.with(name, self::time(op, time)?)
+        }
+        "extend" => edit.with("by", time(op, rest)?),
+        "seek" => edit.with("to", time(op, rest)?),
+        "rate" => edit.with("rate", json(op, rest)?),
         "set" | "test" | "include" | "exclude" => edit.with("value", json(op, rest)?),
         "add" => edit.with("by", json(op, rest)?),
         "put" if rest.starts_with('{') => edit.with("value", json(op, rest)?),
@@ -144,6 +161,15 @@ fn json(op: &str, text: &str) -> Result<Value> {
     })
 }
 
+/// Milliseconds, or a time such as `10s`.
+fn time(op: &str, text: &str) -> Result<Value> {
+    match text.parse::<i64>() {
+        Ok(ms) => Ok(ms.into()),
+        Err(_) if !text.is_empty() && !text.contains(char::is_whitespace) => Ok(text.into()),
+        Err(_) => bail!("\"{op}\" needs a time after it, such as 10s\n{FORMS}"),
+    }
+}
+
 /// What an update did, in one line, and a further line for each verdict that is more than
 /// `applied`.
 pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
@@ -152,11 +178,31 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
     } else {
         update.by.clone()
     };
-    let effects: Vec<_> = update.effects.iter().map(effect_in_words).collect();
-    let did = if effects.is_empty() { "no effect".to_owned() } else { effects.join("; ") };
+    let rule_of = |index: usize| {
+        let begins = |mark: &&RuleMark| mark.count > 0 && mark.first == index;
+        update.rules.iter().find(begins).map(|mark| format!("by {}: ", mark.rule))
+    };
+    let effects = update.effects.iter().enumerate();
+    let effects: Vec<_> = effects
+        .map(|(index, effect)| rule_of(index).unwrap_or_default() + &effect_in_words(effect))
+        .collect();
+    let did = match (&update.passage, effects.is_empty()) {
+        (Some(passage), is_empty) => {
+            let way = if passage.way == Way::In { "comes" } else { "goes" };
+            let who = format!("{} {way}", passage.who);
+            if is_empty { who } else { format!("{who}; {}", effects.join("; ")) }
+        }
+        (None, true) => "no effect".to_owned(),
+        (None, false) => effects.join("; "),
+    };
     let mut words = format!("#{:<5} {who:<14} {did}", update.seq);
     if let Some(note) = &update.note {
         words += &format!("  ({note})");
+    }
+    for mark in &update.rules {
+        if let Some(why) = &mark.failed {
+            words += &format!("\n{:21} the rule {:?} was left out: {why}", "", mark.rule);
+        }
     }
     for verdict in &update.verdicts {
         words += &format!("\n{:21} {}", "", verdict_in_words(verdict));
@@ -227,6 +273,26 @@ pub(crate) fn played_in_words(value: &Value) -> Option<String> {
             Some("roll") => format!("rolled {} of {}", last["values"], last["sides"]),
             Some(_) => format!("{} shuffled", last["of"].as_str().unwrap_or_default()),
             None => "the next draw is bound".to_owned(),
+        });
+    }
+    if value.get("fired").is_some() {
+        let time = |name: &str| {
+            let ms = value[name].as_i64()?;
+            let time = chrono::DateTime::<chrono::Utc>::from_timestamp_millis(ms)?;
+            Some(time.format("%Y-%m-%d %H:%M:%S UTC").to_string())
+        };
+        return Some(match (time("due"), time("fired")) {
+            (Some(due), Some(_)) => format!("fired, was due {due}"),
+            (Some(due), None) => format!("due {due}"),
+            (None, _) => "no time is set".to_owned(),
+        });
+    }
+    if value.get("running").is_some() {
+        let seconds = value["position"].as_f64().unwrap_or(0.0) / 1_000.0;
+        let rate = &value["rate"];
+        return Some(match value["running"] == true {
+            true => format!("runs at rate {rate} from {seconds:.1} s"),
+            false => format!("stands at {seconds:.1} s"),
         });
     }
     if value.get("earlier").is_some() {
@@ -343,6 +409,12 @@ mod tests {
                 "/bag shuffle /cards face",
                 Edit::new("/bag", "shuffle").with("of", "/cards").with("field", "face"),
             ),
+            ("/closing set in 10m", Edit::new("/closing", "set").with("in", "10m")),
+            ("/closing set due 1800", Edit::new("/closing", "set").with("due", 1_800)),
+            ("/closing extend 10s", Edit::new("/closing", "extend").with("by", "10s")),
+            ("/closing cancel", Edit::new("/closing", "cancel")),
+            ("/playback seek 1500", Edit::new("/playback", "seek").with("to", 1_500)),
+            ("/playback rate -1.5", Edit::new("/playback", "rate").with("rate", -1.5)),
             ("/blend cast [\"dry\"]", Edit::new("/blend", "cast").with("choices", json!(["dry"]))),
             ("/brix cast 12.5", Edit::new("/brix", "cast").with("value", 12.5)),
             (

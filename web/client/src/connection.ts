@@ -57,7 +57,7 @@ const unavailable = (detail: string): Problem => ({
 });
 
 /** What is answered to what was asked while there was no connection. */
-const AWAY = unavailable("There is no connection now.");
+const AWAY = unavailable("There is no connection.");
 
 const data = (data: Json | undefined) => (data === undefined ? {} : { data });
 
@@ -70,6 +70,8 @@ export class Connection {
   standing: Standing = "waiting";
   /** Why it is away or has ended. */
   problem: Problem | undefined;
+  /** The last pong: when its ping was sent, and the service's time. It came `latency` after that. */
+  pong: { sent: number; time: number } | undefined;
   /** The way to the service and back, in milliseconds. */
   latency: number | undefined;
   #session: string;
@@ -147,7 +149,7 @@ export class Connection {
   }
 
   readonly #page: [string, () => void][] = [
-    ["offline", () => this.#link !== undefined && this.#lost("the browser is offline")],
+    ["offline", () => this.#link !== undefined && this.#lost("the page is offline")],
     ["online", () => this.#return()],
     ["pageshow", () => this.#wake()],
     ["pagehide", () => this.#keeping !== undefined && this.#write()],
@@ -347,7 +349,7 @@ export class Connection {
       this.#link = openLine(this.#session, ears);
       whenSocketsPass(socket, isOurs, () => {
         this.#blocked = 0;
-        this.#lost("a WebSocket gets through");
+        this.#lost("a socket gets through");
         this.#return();
       });
     }, ears.lost);
@@ -361,6 +363,7 @@ export class Connection {
 
   #receive(frame: FromService): void {
     if (frame.type === "pong") {
+      this.pong = frame;
       this.latency = performance.now() - frame.sent;
       this.#events.standing?.();
     }
@@ -370,12 +373,10 @@ export class Connection {
     }
     if (frame.type === "cue")
       this.#events.cued?.({ name: frame.name, by: frame.by, ...data(frame.data) });
-    if (frame.type === "welcome") {
-      // A guest comes back as the same guest.
-      if (frame.token !== undefined) {
-        this.#token = frame.token;
-        this.#guest = { token: frame.token };
-      }
+    // A guest comes back as the same guest.
+    if (frame.type === "welcome" && frame.token !== undefined) {
+      this.#token = frame.token;
+      this.#guest = { token: frame.token };
     }
     if (frame.type === "notice") this.#events.noticed?.(frame.problem);
     if (frame.type === "bye") this.#bye(frame.problem);
@@ -388,11 +389,17 @@ export class Connection {
       if (change.kind === "compared") this.#tellDigest(change);
       else this.#events.changed?.(change);
     }
-    if (changes.length > 0) this.#keep();
+    if (changes.length === 0) return;
+    this.#keep();
     if (changes.some((change) => change.kind === "diverged")) this.#lost("the replica differed");
-    if (changes.some((change) => change.kind === "unknown"))
-      this.#lost("the service forgot this client");
-    if (changes.length > 0) this.#events.standing?.();
+    if (changes.some((change) => change.kind === "unknown")) this.#lost("the client was forgotten");
+    this.#events.standing?.();
+  }
+
+  /** Asks for a pong. */
+  ping(): void {
+    this.#pinged = performance.now();
+    this.#send({ type: "ping", sent: this.#pinged });
   }
 
   #tellDigest({ seq, confirmed, own }: Change & { kind: "compared" }): void {
@@ -416,8 +423,7 @@ export class Connection {
       // A peer from which nothing had come for so long at the last ping is gone, though nobody said
       // so. Since then is no measure: the timers of a page that nobody looks at are late.
       if (this.#pinged - this.#heard > 2 * BEAT) return this.#lost();
-      this.#pinged = performance.now();
-      this.#send({ type: "ping", sent: this.#pinged });
+      this.ping();
     };
     this.#beat = setInterval(beat, BEAT);
     beat();

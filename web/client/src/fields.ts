@@ -49,7 +49,8 @@ export function refusalOf(fields: Fields, edit: Edit): Problem | undefined {
   // Within a value there may be anything, and what a role may not see is not declared here.
   const field = fieldAt(fields, tokens(edit.at));
   if (field === undefined) return undefined;
-  if (edit.op === "set" && field.kind === "register") return misfit(field, edit.value, edit.at);
+  if (edit.op === "set" && field.kind === "register")
+    return misfit(field, edit.value ?? null, edit.at);
   if ((edit.op === "put" || edit.op === "insert") && field.each !== undefined)
     return ofRecord(field.each, edit.value, edit.at);
   if (edit.op === "include" || edit.op === "insert") return misfit(field, edit.value, edit.at);

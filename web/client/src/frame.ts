@@ -20,10 +20,18 @@ export type Edit = { at: string } & (
   | Act
 );
 
+/** Milliseconds, or a time such as "10s" or "5m". */
+export type Span = number | string;
+
 /** What an edit asks of a field that keeps rules of play; what it did is told as values. */
 export type Act =
   | { op: "sit" | "accept"; seat?: string }
-  | { op: "stand" | "reverse" | "withdraw" | "unseal" }
+  | { op: "stand" | "reverse" | "withdraw" | "unseal" | "cancel" | "start" | "stop" }
+  | { op: "set"; value?: never; due: number }
+  | { op: "set"; value?: never; in: Span }
+  | { op: "extend"; by: Span }
+  | { op: "seek"; to: Span }
+  | { op: "rate"; rate: number }
   | { op: "offer" | "advance"; to?: string }
   | { op: "give"; seat: string; to?: string }
   | { op: "roll"; sides: number; count?: number }
@@ -58,6 +66,8 @@ export function takesAway(step: Edit | Effect): boolean {
 }
 
 export type Verdict = {
+  /** The rule of the session whose edit it is, where it is not the proposer's. */
+  rule?: string;
   edit: number;
   at: string;
   verdict: "applied" | "merged" | "rebased" | "overrode" | "dropped";
@@ -79,6 +89,8 @@ export type Settled = {
   verdicts?: Verdict[];
   gesture?: string;
   note?: string;
+  /** What rules of the session did in it: which effects, by their index, or why nothing. */
+  rules?: { rule: string; first: number; count: number; failed?: string }[];
 };
 
 /** What an update also did, for whoever sees more of it than all of their audience. */

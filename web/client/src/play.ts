@@ -1,7 +1,9 @@
 /** Rules of play: seats, turns, chance and ballots. Load it where a page has one. */
 
-import type { Act, Edit, Json } from "./frame.ts";
+import type { Connection } from "./connection.ts";
+import type { Act, Edit, Json, Span } from "./frame.ts";
 import type { Proposal } from "./session.ts";
+import { ServiceTime } from "./time.ts";
 
 /** Who sits where. */
 export type Seats = {
@@ -17,6 +19,10 @@ export type Seats = {
 
 /** Whose turn it is. */
 export type Turn = {
+  /** When its time has run out, in milliseconds since 1970 UTC, where turns have a time. */
+  due?: number;
+  /** Whether it has, and the turn did not pass. */
+  late?: true;
   moves: number;
   /** 1, 2, 3 …; 0 before the first. */
   number: number;
@@ -67,6 +73,95 @@ export type Ballot = {
   /** Who has cast, where names are told. */
   voters: { [who: string]: true } | null;
 };
+
+/** A time at which something happens, in milliseconds since 1970 UTC. */
+export type Deadline = {
+  due: number | null;
+  /** When it fired. */
+  fired: number | null;
+  /** How long after the session begins it is due, until that has begun. */
+  in?: number;
+};
+
+/** A position that moves with the service's time, in milliseconds. */
+export type Clock = {
+  position: number;
+  /** 1 is the pace of real time. */
+  rate: number;
+  running: boolean;
+  /** From when on it has moved. */
+  since: number | null;
+  min?: number;
+  max?: number;
+};
+
+/** Where a clock is at a time of the service, the same for everybody. */
+export function positionAt(clock: Clock, now: number): number {
+  const moved = clock.running ? Math.max(now - (clock.since ?? now), 0) * clock.rate : 0;
+  const position = Math.floor(clock.position + moved);
+  const { min = Number.NEGATIVE_INFINITY, max = Number.POSITIVE_INFINITY } = clock;
+  return Math.max(Math.min(position, max), min);
+}
+
+/** How long a deadline or a turn has, in milliseconds; nothing where no time is set or it is over. */
+export function timeLeft(of: Deadline | Turn, now: number): number | undefined {
+  if (of.due === null || of.due === undefined) return undefined;
+  if ("fired" in of && of.fired !== null) return undefined;
+  return Math.max(of.due - now, 0);
+}
+
+/** So many pings are sent at this pace at first, and at that one from then on. */
+const SOON = 48;
+const FIRST_BEAT = 250;
+const LATER_BEAT = 2_000;
+
+const times = new WeakMap<Connection, { time: ServiceTime; users: number; stop: () => void }>();
+
+/**
+ * The service's time, told from pings and pongs until it is ended: `now()` in milliseconds since 1970
+ * UTC, and one's own before anything is known. All who ask for that of one connection share it.
+ */
+export function serviceTime(session: { readonly parts: Connection }) {
+  const connection = session.parts;
+  const known = times.get(connection) ?? keepTime(connection);
+  known.users += 1;
+  let isOver = false;
+  return {
+    now: (): number => known.time.at(performance.now()) ?? Date.now(),
+    /** Whether anything is known yet. */
+    get isKnown(): boolean {
+      return known.time.samples > 0;
+    },
+    end: (): void => {
+      if (isOver) return;
+      isOver = true;
+      known.users -= 1;
+      if (known.users === 0) known.stop();
+    },
+  };
+}
+
+function keepTime(connection: Connection) {
+  const time = new ServiceTime();
+  let timer: ReturnType<typeof setTimeout>;
+  let last = connection.pong;
+  const beat = () => {
+    const { pong, latency = 0 } = connection;
+    if (pong !== undefined && pong !== last)
+      time.handlePong(pong.sent, pong.time, pong.sent + latency);
+    last = pong;
+    connection.ping();
+    timer = setTimeout(beat, time.samples < SOON ? FIRST_BEAT : LATER_BEAT);
+  };
+  const stop = () => {
+    clearTimeout(timer);
+    times.delete(connection);
+  };
+  const known = { time, users: 0, stop };
+  times.set(connection, known);
+  beat();
+  return known;
+}
 
 /** What one chose: choices, or a value of a scale. */
 export type Choice = string[] | number | "unsure";
@@ -144,6 +239,36 @@ export function chanceAt(session: Around, at: string) {
     reveal: (value: string) => act({ op: "reveal", value }),
     /** Takes back what a seat does not reveal. Needs the power `open-draws`. */
     waive: (seat: string) => act({ op: "waive", seat }),
+  };
+}
+
+/** The deadline at a path such as `/closing`. */
+export function deadlineAt(session: Around, at: string) {
+  const act = acting(session, at);
+  return {
+    get value() {
+      return session.at(at) as Deadline | undefined;
+    },
+    /** Gives it a time, so long from when that is settled. */
+    setIn: (span: Span) => act({ op: "set", in: span }),
+    /** Gives it a time, in milliseconds since 1970 UTC. */
+    setDue: (due: number) => act({ op: "set", due }),
+    extend: (by: Span) => act({ op: "extend", by }),
+    cancel: () => act({ op: "cancel" }),
+  };
+}
+
+/** The clock at a path such as `/playback`. */
+export function clockAt(session: Around, at: string) {
+  const act = acting(session, at);
+  return {
+    get value() {
+      return session.at(at) as Clock | undefined;
+    },
+    start: () => act({ op: "start" }),
+    stop: () => act({ op: "stop" }),
+    seek: (to: Span) => act({ op: "seek", to }),
+    rate: (rate: number) => act({ op: "rate", rate }),
   };
 }
 

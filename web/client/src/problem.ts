@@ -44,6 +44,7 @@ export const PROBLEM_KINDS = [
   "wrong-media",
   "crowded",
   "gathering",
+  "rule",
 ] as const;
 
 export type ProblemKind = (typeof PROBLEM_KINDS)[number];

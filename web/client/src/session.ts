@@ -418,7 +418,7 @@ const asTold = (problem: WireProblem | undefined) => problem && problemOf(proble
 
 const NOT_YET: Problem = {
   kind: "unavailable",
-  detail: "The session is not entered, or was left.",
+  detail: "The session is not entered.",
 };
 
 /** Something at one path: what it is, and hearing of its changes. */

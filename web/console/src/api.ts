@@ -126,6 +126,36 @@ export type Charter = {
   state: Fields;
 };
 
+/** Something that a session has announced: a CloudEvent, and its place among all. */
+export type Announcement = {
+  cursor: number;
+  event: {
+    id: string;
+    type: string;
+    time: string;
+    data: { session: string; rule?: string; values?: { [name: string]: Json } };
+  };
+};
+
+/** To whom announcements are sent. */
+export type Webhook = {
+  id: string;
+  url: string;
+  types: string[];
+  charters: string[];
+  ordered: boolean;
+};
+
+/** What became of an announcement at a webhook. */
+export type Delivery = {
+  id: string;
+  type: string;
+  session: string;
+  status: "waiting" | "delivered" | "dead";
+  attempts: number;
+  why?: string;
+};
+
 /** A call that failed with a problem of the service. */
 export class Refusal extends Error {
   readonly problem: Problem;
@@ -203,6 +233,30 @@ export class Api {
 
   audit(session: string): Promise<{ entries: AuditEntry[] }> {
     return this.#read(`/v1/sessions/${encodeURIComponent(session)}/audit?most=200`);
+  }
+
+  /** What was announced last, the newest first; only of one type where it is given. */
+  async announcements(type: string): Promise<Announcement[]> {
+    type List = { announcements: Announcement[]; next: number };
+    const of = type === "" ? "" : `&types=${encodeURIComponent(type)}`;
+    const { next } = await this.#read<List>("/v1/announcements?after=now");
+    const after = type === "" ? Math.max(next - 200, 0) : 0;
+    const list = await this.#read<List>(`/v1/announcements?after=${after}&most=1000${of}`);
+    return list.announcements.reverse().slice(0, 200);
+  }
+
+  async webhooks(): Promise<Webhook[]> {
+    return (await this.#read<{ webhooks: Webhook[] }>("/v1/webhooks")).webhooks;
+  }
+
+  async deliveries(webhook: string): Promise<Delivery[]> {
+    const path = `/v1/webhooks/${webhook}/deliveries`;
+    return (await this.#read<{ deliveries: Delivery[] }>(path)).deliveries;
+  }
+
+  /** Sends all to a webhook again that are not tried any more. */
+  async resend(webhook: string): Promise<void> {
+    await this.#send(`/v1/webhooks/${webhook}/resend`, { method: "POST", body: "{}" });
   }
 
   /** What a role is shown of the state. */

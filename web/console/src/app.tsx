@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link, Redirect, Route, Switch, useRoute } from "wouter";
 import { AuthProvider, useAuth } from "./auth.tsx";
+import { AnnouncementsPage } from "./pages/announcements.tsx";
 import { AuditPage } from "./pages/audit.tsx";
 import { JoinPage } from "./pages/join.tsx";
 import { SessionPage } from "./pages/session.tsx";
@@ -43,6 +44,11 @@ function Frame() {
                 <Redirect to={`/sessions/${signed.token.session}`} />
               )}
             </Route>
+            {signed.token === undefined && (
+              <Route path="/announcements">
+                <AnnouncementsPage />
+              </Route>
+            )}
             <Route path="/sessions/:id">{({ id }) => <SessionPage key={id} id={id} />}</Route>
             <Route path="/sessions/:id/table">{({ id }) => <TablePage key={id} id={id} />}</Route>
             <Route path="/sessions/:id/audit">{({ id }) => <AuditPage key={id} id={id} />}</Route>
@@ -71,6 +77,13 @@ function TopBar() {
         <img src="/mark.svg" alt="" className="size-6" />
         Rendel
       </Link>
+      {signed !== undefined && signed.token === undefined && (
+        <nav className="flex items-center gap-3 text-sm">
+          <Link href="/announcements" className="text-soft hover:text-ink hover:underline">
+            Announcements
+          </Link>
+        </nav>
+      )}
       <div className="ml-auto flex items-center gap-1">
         {signed !== undefined && (
           <>

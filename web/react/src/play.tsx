@@ -5,13 +5,18 @@ import {
   ballotAt,
   type Chance,
   type Choice,
+  type Clock,
   chanceAt,
+  clockAt,
+  type Deadline,
+  deadlineAt,
   type Seats,
   seatsAt,
+  serviceTime,
   type Turn,
   turnAt,
 } from "@rendel/client/play";
-import { useMemo } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { useAt, useSession } from "./index.tsx";
 
 /** Takes a value and what one may do with it together: drawn again when the value changes. */
@@ -43,6 +48,41 @@ export function useChance(
   at: string,
 ): readonly [Chance | undefined, ReturnType<typeof chanceAt> | undefined] {
   return useHandle<Chance, ReturnType<typeof chanceAt>>(at, chanceAt);
+}
+
+/** The deadline at a path. */
+export function useDeadline(
+  at: string,
+): readonly [Deadline | undefined, ReturnType<typeof deadlineAt> | undefined] {
+  return useHandle<Deadline, ReturnType<typeof deadlineAt>>(at, deadlineAt);
+}
+
+/** The clock at a path. Where it is follows from the service's time: `positionAt(clock, now)`. */
+export function useClock(
+  at: string,
+): readonly [Clock | undefined, ReturnType<typeof clockAt> | undefined] {
+  return useHandle<Clock, ReturnType<typeof clockAt>>(at, clockAt);
+}
+
+/**
+ * The service's time in milliseconds since 1970 UTC, drawn again every so often: 250 ms where nothing
+ * is said. The same on every screen, within what the network lets be known.
+ */
+export function useServiceTime(everyMs = 250): number | undefined {
+  const session = useSession();
+  const [now, setNow] = useState<number>();
+  useEffect(() => {
+    if (session === undefined) return;
+    const time = serviceTime(session);
+    const tick = () => setNow(time.isKnown ? time.now() : undefined);
+    const timer = setInterval(tick, everyMs);
+    tick();
+    return () => {
+      clearInterval(timer);
+      time.end();
+    };
+  }, [session, everyMs]);
+  return now;
 }
 
 /** The ballot at a path, what one may do about it, and what one has cast. */

@@ -354,6 +354,38 @@ pub(crate) const EXAMPLES: &[Example] = &[
         at: "/turn",
     },
     Example {
+        rule: "deadline, two set it",
+        state: DEADLINE,
+        opening: nothing,
+        first: || Edit::new("/closing", "set").with("in", "10m"),
+        second: || Edit::new("/closing", "set").with("in", "5m"),
+        at: "/closing",
+    },
+    Example {
+        rule: "deadline, one sets it, one extends it",
+        state: DEADLINE,
+        opening: nothing,
+        first: || Edit::new("/closing", "set").with("in", "10m"),
+        second: || Edit::new("/closing", "extend").with("by", "10s"),
+        at: "/closing",
+    },
+    Example {
+        rule: "deadline, one takes it away, one extends it",
+        state: DEADLINE,
+        opening: due,
+        first: || Edit::new("/closing", "cancel"),
+        second: || Edit::new("/closing", "extend").with("by", "10s"),
+        at: "/closing",
+    },
+    Example {
+        rule: "clock, one starts it, one moves it",
+        state: "[state.playback]\nkind = \"clock\"",
+        opening: nothing,
+        first: || Edit::new("/playback", "start"),
+        second: || Edit::new("/playback", "seek").with("to", "90s"),
+        at: "/playback/position",
+    },
+    Example {
         rule: "random, two roll",
         state: "[state.bag]\nkind = \"random\"",
         opening: nothing,
@@ -394,6 +426,12 @@ const TURN: &str = "[state.apples]\nkind = \"counter\"\n[state.seats]\nkind = \"
     [\"east\", \"west\"]\n[state.turn]\nkind = \"turn\"\nseats = \"/seats\"\ngoverns = \
     [\"/apples\"]\nmoves = 1";
 const BALLOT: &str = "[state.blend]\nkind = \"ballot\"\nchoices = [\"dry\", \"mellow\", \"sweet\"]";
+
+const DEADLINE: &str = "[state.closing]\nkind = \"deadline\"";
+
+fn due() -> Value {
+    json!({ "closing": { "due": 1_800_000_060_000_u64, "fired": null } })
+}
 
 fn seated() -> Value {
     json!({ "apples": 9, "seats": { "by": { "east": "tobin", "west": "oda" } } })

@@ -99,9 +99,15 @@ fn edit(edit: &Edit) -> String {
     let id = edit.arg("id").and_then(Value::as_str).map(str::to_owned);
     // What an element of these lists is, its id says.
     let value = arg("value").filter(|_| edit.at != "/steps");
+    let time = edit.arg("in").map(|time| format!("in {}", time.as_str().unwrap()));
     let of_acts = ["seat", "to", "sides", "choices"].map(arg);
     let args = [id, place, arg("index"), arg("delete"), arg("insert"), arg("by"), value];
-    let args: String =
-        args.into_iter().chain(of_acts).flatten().map(|arg| format!(" {arg}")).collect();
+    let args: String = args
+        .into_iter()
+        .chain(of_acts)
+        .chain([time])
+        .flatten()
+        .map(|arg| format!(" {arg}"))
+        .collect();
     format!("`{} {}{args}`", edit.at, edit.op)
 }

@@ -23,6 +23,8 @@ use cel::parser::Parser;
 use cel::{Context, Env};
 use serde_json::Value;
 
+use crate::op::EXACT;
+
 /// Characters of a source. Longer ones are not even parsed, since that takes more than linear time
 /// and stack.
 const SOURCE: usize = 1_000;
@@ -190,24 +192,38 @@ impl Expression {
     /// Whether it is exactly `true` of what `read` gives. A name or member that `read` gives
     /// nothing for does not exist.
     pub(crate) fn holds(&self, read: impl Fn(&Read) -> Option<Value>) -> Result<bool, Unanswered> {
+        match self.resolve(read)? {
+            Cel::Bool(answer) => Ok(answer),
+            other => Err(self
+                .unanswered(format!("it gives {} where true or false is needed", other.type_of()))),
+        }
+    }
+
+    /// What it comes to.
+    pub(crate) fn value(&self, read: impl Fn(&Read) -> Option<Value>) -> Result<Value, Unanswered> {
+        let value = self.resolve(read)?;
+        from_cel(&value).ok_or_else(|| {
+            self.unanswered(format!("it gives {}, which no JSON has", value.type_of()))
+        })
+    }
+
+    fn unanswered(&self, why: String) -> Unanswered {
+        Unanswered { source_text: self.source.clone(), why }
+    }
+
+    fn resolve(&self, read: impl Fn(&Read) -> Option<Value>) -> Result<Cel, Unanswered> {
         let mut context = Context::with_env(STANDARD.clone());
         for one in &self.reads {
             let Some(value) = read(one) else { continue };
             let value = if one.is_each { each_of(value) } else { value };
             context.add_variable_from_value(one.variable(), to_cel(&value));
         }
-        let unanswered = |why: String| Unanswered { source_text: self.source.clone(), why };
-        match Cel::resolve(&self.tree, &context) {
-            Ok(Cel::Bool(answer)) => Ok(answer),
-            Ok(other) => Err(unanswered(format!(
-                "it gives {} where true or false is needed",
-                other.type_of()
-            ))),
-            Err(ExecutionError::UndeclaredReference(name)) => {
-                Err(unanswered(format!("there is no {name} here")))
+        Cel::resolve(&self.tree, &context).map_err(|error| match error {
+            ExecutionError::UndeclaredReference(name) => {
+                self.unanswered(format!("there is no {name} here"))
             }
-            Err(error) => Err(unanswered(error.to_string().chars().take(200).collect())),
-        }
+            error => self.unanswered(error.to_string().chars().take(200).collect()),
+        })
     }
 }
 
@@ -477,6 +493,35 @@ fn to_cel(value: &Value) -> Cel {
                 members.iter().map(|(name, value)| (Key::from(name.clone()), to_cel(value)));
             Cel::Map(CelMap { map: Arc::new(members.collect()) })
         }
+    }
+}
+
+/// A value as JSON, whole numbers without a point; `None` where JSON has none such.
+fn from_cel(value: &Cel) -> Option<Value> {
+    #[expect(clippy::cast_possible_truncation, reason = "within what doubles tell exactly")]
+    let number = |double: f64| match double.fract() == 0.0 && double.abs() <= EXACT as f64 {
+        true => Some(Value::from(double as i64)),
+        false => serde_json::Number::from_f64(double).map(Value::Number),
+    };
+    match value {
+        Cel::Null => Some(Value::Null),
+        Cel::Bool(truth) => Some((*truth).into()),
+        Cel::Float(double) => number(*double),
+        Cel::Int(whole) => Some((*whole).into()),
+        Cel::UInt(whole) => Some((*whole).into()),
+        Cel::String(text) => Some(text.as_str().into()),
+        Cel::List(items) => {
+            items.iter().map(from_cel).collect::<Option<Vec<_>>>().map(Value::Array)
+        }
+        Cel::Map(members) => {
+            let mut named = std::collections::BTreeMap::new();
+            for (key, member) in members.map.iter() {
+                let Key::String(name) = key else { return None };
+                named.insert(name.to_string(), from_cel(member)?);
+            }
+            Some(named.into_iter().collect())
+        }
+        _ => None,
     }
 }
 

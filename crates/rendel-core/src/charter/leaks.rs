@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Charter, Extent, Read};
+use super::{Cause, Charter, Extent, Read};
 use crate::path::{Path, Token};
 
 /// What outcomes depend on values that a role does not see, or not all of it, though it may bring
@@ -52,6 +52,28 @@ pub(super) fn notes(charter: &Charter) -> Vec<String> {
                 notes.push(format!(
                     "the total {} tells {name:?} of {path}, which that role does not always see",
                     total.at
+                ));
+            }
+        }
+        for rule in &charter.rules.rules {
+            let at = match &rule.cause {
+                Cause::Changes(pattern) => declared(&pattern.tokens().unwrap_or_default()),
+                _ => Vec::new(),
+            };
+            let reads = rule.expressions().into_iter().flat_map(|expression| expression.reads());
+            let watched = matches!(rule.cause, Cause::Changes(_)).then(|| Path::of(at.clone()));
+            let hidden: BTreeSet<String> = reads
+                .filter_map(|read| place(read, &at))
+                .chain(watched)
+                .filter(&hides)
+                .map(|path| path.to_string())
+                .collect();
+            let shows = rule.edited().any(|tokens| !hides(&Path::of(tokens)));
+            for path in hidden.into_iter().filter(|_| shows) {
+                notes.push(format!(
+                    "line {}: what the rule {:?} does tells {name:?} of {path}, which that role \
+                     does not always see",
+                    rule.line, rule.name
                 ));
             }
         }

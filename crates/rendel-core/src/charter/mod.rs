@@ -8,6 +8,7 @@ mod people;
 mod play;
 mod reading;
 mod role;
+mod rules;
 mod secrecy;
 mod sight;
 mod told;
@@ -25,6 +26,8 @@ pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
 use play::Play;
 pub(crate) use play::{Ballots, Turn};
 pub use role::{Grant, Permission, Power, Role, RosterSight};
+pub use rules::{BuiltIn, Rules};
+pub(crate) use rules::{Cause, Rule};
 pub use secrecy::SecretIndex;
 pub(crate) use secrecy::{Secret, disclosures};
 pub(crate) use sight::nothing_at;
@@ -41,6 +44,7 @@ use crate::surface::Surface;
 use guards::{read_gates, read_guards};
 use people::read_cues;
 use role::read_roles;
+use rules::circles;
 
 /// A checked charter.
 #[derive(Clone, Debug)]
@@ -67,6 +71,8 @@ pub struct Charter {
     pub guards: Vec<Guard>,
     /// Outside checks.
     pub gates: Vec<Gate>,
+    /// What its sessions do by themselves.
+    pub rules: Rules,
     /// Transient messages, by name.
     pub cues: BTreeMap<String, Cue>,
     /// What the backend sees: all but secret ballots.
@@ -148,7 +154,7 @@ impl Charter {
             .integer_needed("version", 1..=i64::from(u32::MAX))
             .and_then(|version| u32::try_from(version).ok());
         let title = root.text("title").or_else(|| name.clone()).unwrap_or_default();
-        root.later(&["when", "queries"]);
+        root.later(&["queries"]);
         let declared = Declared { surfaces: Surface::declare_all(root) };
         let limits = root
             .known_section("limits")
@@ -189,7 +195,8 @@ impl Charter {
         let guards = read_guards(root, &fields);
         let gates = read_gates(root, &fields);
         let cues = read_cues(root, &names);
-        Some(Self {
+        let rules = Rules::read(root, &fields, &play);
+        let charter = Self {
             name: name?,
             version: version?,
             title,
@@ -201,6 +208,7 @@ impl Charter {
             holds,
             guards,
             gates,
+            rules,
             cues,
             service_sees,
             fields,
@@ -209,7 +217,12 @@ impl Charter {
             links,
             memory: Bounds::default(),
             source: source.to_owned(),
-        })
+        };
+        for circle in circles(&charter) {
+            let names: Vec<_> = circle.iter().map(|rule| format!("{:?}", rule.name)).collect();
+            root.circle(circle[0].line, &names.join(" → "));
+        }
+        Some(charter)
     }
 
     /// The same charter, of whose sessions each remembers at most so many records and elements that
@@ -246,6 +259,8 @@ impl Charter {
             return json;
         };
         root.shift_remove("gates");
+        root.shift_remove("when");
+        root.shift_remove("announcements");
         if !self.sight(role).is_whole() {
             root.shift_remove("guards");
             if let Some(roles) = root.get_mut("roles").and_then(serde_json::Value::as_object_mut) {
@@ -302,6 +317,15 @@ impl Charter {
             }
         }
         Ok(())
+    }
+
+    /// Whether its sessions do something by themselves from when they are opened, whether anybody
+    /// comes or not.
+    pub fn acts_from_opening(&self) -> bool {
+        self.play.deadlines.iter().any(|deadline| {
+            let field = self.fields.field(&deadline.field);
+            matches!(field, Some(Field::Deadline(of)) if of.is_set() && !of.waits_for_seats())
+        })
     }
 
     /// Whether there are seats.
@@ -405,8 +429,11 @@ impl Charter {
             let is_edited = |place: &[Token]| {
                 let covers = |grant: &Grant| grant.pattern.matches(place);
                 self.roles.values().any(|role| role.edit.iter().any(covers))
+                    || self.rules.edit(place)
             };
-            let is_filled = field.is_filled();
+            // A deadline that is set from the start needs nobody.
+            let is_filled = field.is_filled()
+                || matches!(field, Field::Deadline(deadline) if deadline.is_set());
             match field.each() {
                 _ if is_filled => {}
                 Some(each) => {

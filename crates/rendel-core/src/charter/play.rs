@@ -25,8 +25,19 @@ pub(crate) struct Play {
     pub(crate) totals: Vec<Total>,
     /// The fields of ballots, each with the map that holds them.
     pub(crate) ballots: Vec<Ballots>,
+    pub(crate) deadlines: Vec<Deadline>,
+    /// The fields of turns that have a time.
+    pub(crate) timed: Vec<Token>,
     /// What may be edited until the needed seats are taken.
     pub(crate) while_gathering: Vec<Pattern>,
+}
+
+impl Play {
+    /// Whether it depends on a field when something is due next.
+    pub(crate) fn is_of_time(&self, field: &Token) -> bool {
+        let is_deadline = || self.deadlines.iter().any(|deadline| deadline.field == *field);
+        is_deadline() || self.timed.contains(field) || self.seats.as_ref() == Some(field)
+    }
 }
 
 /// A field that says whose turn it is.
@@ -43,6 +54,24 @@ pub(crate) struct Ballots {
     pub(crate) field: Token,
     /// The map of the ballots that were cast.
     pub(crate) papers: Token,
+}
+
+/// A field of a time at which something happens.
+#[derive(Clone, Debug)]
+pub(crate) struct Deadline {
+    pub(crate) field: Token,
+    pub(crate) extend: Option<Extend>,
+}
+
+/// What pushes a deadline back.
+#[derive(Clone, Debug)]
+pub(crate) struct Extend {
+    /// By so many milliseconds.
+    pub(crate) by: u64,
+    /// Where no more than so many milliseconds remain.
+    pub(crate) within: u64,
+    /// When something changes there.
+    pub(crate) when: Pattern,
 }
 
 /// A field of chance.
@@ -68,7 +97,18 @@ impl Play {
                     section.fault_at("kind", "one field of seats in a charter", None);
                 }
                 Field::Seats(_) => play.seats = Some(name.into()),
-                Field::Turn(_) => play.turns.push(section.turn(name, fields)),
+                Field::Turn(of) => {
+                    play.turns.push(section.turn(name, fields));
+                    play.timed.extend(of.is_timed().then(|| name.into()));
+                }
+                Field::Deadline(of) => {
+                    if of.waits_for_seats() && fields.seats().is_none() {
+                        let expected = "a field of seats in the charter, which are taken then";
+                        section.fault_at("from", expected, None);
+                    }
+                    let extend = section.has("extend").then(|| section.extend(fields)).flatten();
+                    play.deadlines.push(Deadline { field: name.into(), extend });
+                }
                 Field::Random(of) => {
                     if of.takes_entropy() && fields.seats().is_none() {
                         let expected = "a field of seats in the charter, whose owners add to draws";
@@ -147,6 +187,29 @@ impl Section<'_> {
             false => Vec::new(),
         };
         Turn { field: name.into(), governs }
+    }
+
+    fn extend(&mut self, fields: &Fields) -> Option<Extend> {
+        let mut section = self.known_section("extend")?;
+        let mut ms = |key: &'static str| {
+            let ms = section.duration(key, 100..=86_400_000);
+            if ms.is_none() && !section.has(key) {
+                section.fault_at(key, "a time, such as \"10s\"", None);
+            }
+            ms.and_then(|ms| u64::try_from(ms.as_millis()).ok())
+        };
+        let (by, within) = (ms("by"), ms("within"));
+        let tops = fields.iter().map(|(name, _)| name).collect();
+        let item = section.know("when");
+        let path = section.inner_path("when");
+        let when = section.pattern_of(
+            item.and_then(Item::as_str),
+            item.and_then(Item::span),
+            &path,
+            &tops,
+        );
+        section.finish();
+        Some(Extend { by: by?, within: within?, when: when? })
     }
 
     fn shuffled(&mut self, fields: &Fields) -> Vec<Pattern> {

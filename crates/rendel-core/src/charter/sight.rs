@@ -20,7 +20,7 @@ use crate::problem::{Problem, ProblemKind};
 use crate::seers::{Seers, Viewer};
 use crate::state::State;
 use crate::suggest::nearest;
-use crate::update::{Beside, Effect, Effects, Settled, Verdict};
+use crate::update::{Beside, Effect, Effects, RuleMark, Settled, Verdict};
 
 /// What of the state a role is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -242,8 +242,12 @@ impl Sight {
     /// Whether all of an update is shown, as it stands. Cost O(effects), without a copy.
     pub fn shows_all(&self, fields: &Fields, update: &Settled) -> bool {
         let is_shown = |path: &Path| self.extent(fields, path) == Extent::Whole;
-        self.is_whole()
-            || update.disclosures.is_empty()
+        let is_kept = update.disclosures.is_empty() && update.passage.is_none();
+        // What is hidden may be why a rule did nothing.
+        let has_done = update.rules.iter().all(|mark| mark.count > 0);
+        (self.is_whole() && update.passage.is_none())
+            || is_kept
+                && has_done
                 && update.effects.iter().all(|effect| is_shown(&effect.at))
                 && update
                     .verdicts
@@ -255,11 +259,20 @@ impl Sight {
     /// in the order and the time, and says neither who made it nor why.
     pub fn update(&self, fields: &Fields, update: &Settled) -> Settled {
         if self.is_whole() {
-            return Settled { disclosures: Vec::new(), ..update.clone() };
+            return update.clone().without_what_is_kept();
         }
         let told = self.told(fields, update);
-        let mut effects: Effects =
-            update.effects.iter().filter_map(|effect| told.open(effect)).collect();
+        let shown: Vec<_> = update.effects.iter().map(|effect| told.open(effect)).collect();
+        // Of what rules did only what is shown is told, and nothing of one of which nothing is.
+        let count = |range: std::ops::Range<usize>| shown[range].iter().flatten().count();
+        let mark = |mark: &RuleMark| {
+            let count_own = count(mark.first..mark.first + mark.count);
+            let rule = mark.rule.clone();
+            let first = count(0..mark.first);
+            (count_own > 0).then_some(RuleMark { rule, first, count: count_own, failed: None })
+        };
+        let rules: Vec<_> = update.rules.iter().filter_map(mark).collect();
+        let mut effects: Effects = shown.into_iter().flatten().collect();
         let is_all = effects.len() == update.effects.len();
         effects.extend(told.turned());
         let mut verdicts: Vec<_> =
@@ -271,16 +284,17 @@ impl Sight {
                 verdict.because = "What it met is not all shown to your role.".to_owned();
             }
         }
-        let is_whole = effects == update.effects && verdicts == update.verdicts;
+        let is_whole =
+            effects == update.effects && verdicts == update.verdicts && rules == update.rules;
         if is_whole {
-            return Settled { disclosures: Vec::new(), ..update.clone() };
+            return update.clone().without_what_is_kept();
         }
         let blank = Settled::blank(update.seq, update.seq, update.at);
         if effects.is_empty() && verdicts.is_empty() {
             return blank;
         }
         let (by, client, n) = (update.by.clone(), update.client, update.n);
-        Settled { by, client, n, effects, verdicts, ..blank }
+        Settled { by, client, n, effects, verdicts, rules, ..blank }
     }
 
     /// What of an update somebody is shown beside what all of their audience are; `None` where that
@@ -830,6 +844,9 @@ kind = "text"
             verdicts: vec![],
             gesture: Some("g".into()),
             note: Some("for the ledger".into()),
+            rules: vec![],
+            passage: None,
+            announced: vec![],
             disclosures: vec![],
         };
         let seen = charter.sight("but").update(&charter.fields, &update);

@@ -49,9 +49,10 @@ impl<'t> Told<'t> {
         let mut verdicts: Vec<_> = self.update.verdicts.iter().filter_map(told).collect();
         if !verdicts.is_empty() {
             let open = self.sight.update(self.fields, self.update).verdicts;
-            verdicts.retain(|own| open.iter().all(|open| open.edit != own.edit));
+            let which = |verdict: &Verdict| (verdict.rule.clone(), verdict.edit);
+            verdicts.retain(|own| open.iter().all(|open| which(open) != which(own)));
             verdicts.extend(open);
-            verdicts.sort_by_key(|verdict| verdict.edit);
+            verdicts.sort_by_key(which);
         }
         let Settled { seq, client, n, .. } = *self.update;
         Some(Beside { seq, by: self.update.by.clone(), client, n, effects, verdicts })

@@ -12,4 +12,4 @@ pub(crate) use fault::{Faults, syntax_fault};
 pub use schema::charter_schema;
 pub(crate) use schema::check_schema;
 pub(crate) use section::Section;
-pub(crate) use value::{is_field_name, table_to_json};
+pub(crate) use value::{is_field_name, parse_ms, table_to_json};

@@ -86,6 +86,19 @@ impl<'a> Section<'a> {
         self.faults.borrow().iter().any(is_inside)
     }
 
+    /// Reports rules that lead to one another for ever, at the line of one.
+    pub(crate) fn circle(&self, line: usize, shown: &str) {
+        let fault = Fault {
+            line,
+            column: 1,
+            path: "when".to_owned(),
+            says: format!("these rules set each other off for ever: {shown}"),
+            expected: "rules of which none leads back to itself".to_owned(),
+            did_you_mean: None,
+        };
+        self.faults.borrow_mut().push(fault);
+    }
+
     /// Reports that the value of `key` is not what it should be.
     pub(crate) fn fault_at(&self, key: &str, expected: &str, did_you_mean: Option<String>) {
         let item = self.table.get(key);
@@ -429,6 +442,48 @@ impl<'a> Section<'a> {
             faults: self.faults,
         };
         tables.iter().enumerate().map(section).collect()
+    }
+
+    /// The tables of an array, each a section.
+    pub(crate) fn inline_tables(&mut self, key: &'static str) -> Vec<Section<'a>> {
+        let items = self.know(key).and_then(Item::as_array);
+        let table = |(index, item): (usize, &'a toml_edit::Value)| {
+            let table = item.as_inline_table()?;
+            Some(Section {
+                table,
+                path: format!("{}[{index}]", self.inner_path(key)),
+                span: item.span(),
+                depth: self.depth + 1,
+                known: BTreeSet::new(),
+                taken: BTreeSet::new(),
+                source: self.source,
+                faults: self.faults,
+            })
+        };
+        let tables = items.map(|items| items.iter().enumerate().map(table).collect());
+        let tables: Option<Vec<_>> = tables.flatten();
+        if tables.is_none() {
+            self.fault_at(
+                key,
+                "an array of tables, such as [{ at = \"/status\", op = \"clear\" }]",
+                None,
+            );
+        }
+        tables.unwrap_or_default()
+    }
+
+    /// A string at a key of whatever name.
+    pub(crate) fn taken_str(&mut self, key: &str) -> Option<&'a str> {
+        self.take(key).and_then(Item::as_str)
+    }
+
+    /// A value at a key of whatever name, as JSON.
+    pub(crate) fn taken_json(&mut self, key: &str) -> Option<Json> {
+        let json = self.take(key).and_then(to_json);
+        if json.is_none() {
+            self.fault_at(key, "a value that JSON has", None);
+        }
+        json
     }
 
     /// Its line, from 1.

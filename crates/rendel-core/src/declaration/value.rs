@@ -15,7 +15,7 @@ pub(crate) fn is_field_name(text: &str) -> bool {
         && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
 }
 
-pub(super) fn parse_ms(text: &str) -> Option<u64> {
+pub(crate) fn parse_ms(text: &str) -> Option<u64> {
     let digits = text.bytes().take_while(u8::is_ascii_digit).count();
     let (number, unit) = text.split_at(digits);
     let unit = match unit {

@@ -20,7 +20,9 @@ use crate::update::Effect;
 
 mod ballot;
 mod changes;
+mod clock;
 mod counter;
+mod deadline;
 mod link;
 mod list;
 mod map;
@@ -38,6 +40,7 @@ mod turn;
 mod walk;
 
 pub(crate) use ballot::{Cell as BallotCell, Field as BallotField, Votes};
+pub(crate) use deadline::{Cell as DeadlineCell, Field as DeadlineField};
 pub(crate) use link::{Holder, Link, OnDrop};
 pub(crate) use memory::{Bounds, Memory};
 pub(crate) use random::{Cell as RandomCell, Field as RandomField};
@@ -424,7 +427,9 @@ const MISMATCH: &str = "The stored state is of another kind than the charter dec
 
 kinds! {
     Ballot   ballot;
+    Clock    clock;
     Counter  counter;
+    Deadline deadline;
     List     list;
     Map      map;
     Random   random;

@@ -148,6 +148,7 @@ impl Site<'_> {
     /// What becomes of an edit that nothing was in the way of, which nobody is told in words.
     pub(crate) fn applied_verdict(&self) -> Verdict {
         Verdict {
+            rule: None,
             edit: self.index,
             at: String::new(),
             verdict: VerdictKind::Applied,
@@ -164,6 +165,7 @@ impl Site<'_> {
         because: impl Into<String>,
     ) -> Verdict {
         Verdict {
+            rule: None,
             edit: self.index,
             at: self.path.to_string(),
             verdict,

@@ -7,6 +7,8 @@
 //! | `reverse` | the turn goes round the other way from then on |
 //!
 //! While the session gathers nobody has the turn. A seat that becomes free loses it to the next.
+//! Where the charter says how much `time` a turn has, the session itself ends it: it passes, or the
+//! rules of the charter say what comes of it.
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -23,6 +25,10 @@ use crate::problem::{Problem, ProblemKind};
 pub(crate) struct Field {
     order: Order,
     moves: Option<u64>,
+    /// Milliseconds that a turn has.
+    time: Option<u64>,
+    /// Whether it passes when its time has run out.
+    passes: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -36,6 +42,12 @@ enum Order {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Cell {
+    /// When its time has run out, in milliseconds since 1970 UTC.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    due: Option<u64>,
+    /// Whether it has, and the turn did not pass.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    late: bool,
     /// The moves that were made in it.
     moves: u64,
     /// 1, 2, 3 …; 0 before the first.
@@ -52,9 +64,14 @@ impl Cell {
         self.seat.as_deref()
     }
 
+    /// When its time has run out, in milliseconds since 1970 UTC.
+    pub(crate) fn due(&self) -> Option<u64> {
+        self.due
+    }
+
     fn given(&self, seat: Option<String>) -> Self {
         let number = self.number + u64::from(seat.is_some());
-        Self { moves: 0, number, reversed: self.reversed, seat }
+        Self { moves: 0, number, reversed: self.reversed, seat, due: None, late: false }
     }
 }
 
@@ -87,6 +104,29 @@ impl Field {
         Cell { reversed: !cell.reversed, ..cell.clone() }
     }
 
+    /// Whether it has a time that has not begun to count.
+    pub(crate) fn is_to_begin(&self, cell: &Cell) -> bool {
+        self.time.is_some() && cell.seat.is_some() && cell.due.is_none() && !cell.late
+    }
+
+    /// The turn with its time counting from now.
+    pub(crate) fn begun(&self, cell: &Cell, now: u64) -> Cell {
+        Cell { due: self.time.map(|time| now.saturating_add(time)), ..cell.clone() }
+    }
+
+    /// The turn once its time has run out.
+    pub(crate) fn late(&self, cell: &Cell, of: &seats::Field, seats: &Seats) -> Cell {
+        match self.passes {
+            true => cell.given(next(cell, of.names(), &|seat| seats.by(seat).is_some())),
+            false => Cell { due: None, late: true, ..cell.clone() },
+        }
+    }
+
+    /// Whether a turn has a time.
+    pub(crate) fn is_timed(&self) -> bool {
+        self.time.is_some()
+    }
+
     /// The turn after a move in it, which may have been the last.
     pub(crate) fn moved(&self, cell: &Cell, of: &seats::Field, seats: &Seats) -> Cell {
         let moves = cell.moves + 1;
@@ -100,7 +140,7 @@ impl Field {
     pub(crate) fn kept_up(&self, cell: &Cell, of: &seats::Field, seats: &Seats) -> Cell {
         let taken = |seat: &str| seats.by(seat).is_some();
         if seats.is_gathering() {
-            return Cell { seat: None, moves: 0, ..cell.clone() };
+            return Cell { seat: None, due: None, late: false, moves: 0, ..cell.clone() };
         }
         match &cell.seat {
             Some(seat) if taken(seat) => cell.clone(),
@@ -132,7 +172,6 @@ impl Ruled for Field {
     const WHAT: &'static str = "A turn";
 
     fn declare(section: &mut Section<'_>) -> Self {
-        section.later(&["time", "late"]);
         let order = match section.choice("order", &["ring", "free"], "ring").as_str() {
             "free" => Order::Free,
             _ => Order::Ring,
@@ -141,10 +180,23 @@ impl Ruled for Field {
         if moves.is_some() && order == Order::Free {
             section.fault_at("moves", "no `moves` where each says who is next", None);
         }
+        let time = section.duration("time", 1_000..=86_400_000);
+        let late = section.choice("late", &["pass", "rule"], "pass");
+        if section.has("late") && time.is_none() {
+            section.fault_at("time", "how long a turn lasts, such as \"30s\"", None);
+        }
+        if time.is_some() && late == "pass" && order == Order::Free {
+            section.fault_at(
+                "late",
+                "\"rule\": a turn without an order cannot pass by itself",
+                None,
+            );
+        }
+        let time = time.and_then(|time| u64::try_from(time.as_millis()).ok());
         // What it governs, and whose turn it is, is read once all fields are known.
         section.know("seats");
         section.know("governs");
-        Self { order, moves }
+        Self { order, moves, time, passes: late == "pass" }
     }
 
     fn initial(&self) -> Cell {

@@ -4,7 +4,8 @@
 use serde::ser::SerializeMap;
 use serde_json::Value;
 
-use super::Members;
+use super::{EXACT, Members};
+use crate::declaration::parse_ms;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 
@@ -60,6 +61,24 @@ pub enum Act {
     Unseal,
     /// Begin the next round, perhaps with another question.
     Restart(Option<String>),
+    /// Give a deadline a time.
+    SetTime(When),
+    /// Move the time of a deadline by so many milliseconds.
+    Extend(u64),
+    /// Take the time of a deadline away.
+    Cancel,
+    /// A clock moves.
+    Start,
+    /// A clock stands.
+    Stop,
+    /// A clock is at a position, in milliseconds.
+    Seek(i64),
+    /// A clock moves that much faster than real time.
+    Rate(f64),
+    /// The session itself: a time counts from then on, in milliseconds since 1970 UTC.
+    Begin(u64),
+    /// The session itself: a time has come.
+    Fire,
     /// The session itself: what all are told of a ballot is counted.
     Count,
     /// The session itself: the next draw is bound by what the journal has.
@@ -79,9 +98,10 @@ pub enum Act {
 
 impl Act {
     /// The names of those that can be asked for.
-    pub(super) const ASKED: [&'static str; 17] = [
+    pub(super) const ASKED: [&'static str; 23] = [
         "sit", "stand", "offer", "accept", "give", "advance", "reverse", "roll", "shuffle", "open",
-        "commit", "reveal", "waive", "cast", "withdraw", "unseal", "restart",
+        "commit", "reveal", "waive", "cast", "withdraw", "unseal", "restart", "extend", "cancel",
+        "start", "stop", "seek", "rate",
     ];
 
     /// Whether an operation of that name is one.
@@ -95,7 +115,8 @@ impl Act {
     }
 
     /// Those of the session itself.
-    pub(super) const OWN: [&'static str; 5] = ["count", "bind", "away", "back", "lapse"];
+    pub(super) const OWN: [&'static str; 7] =
+        ["count", "bind", "away", "back", "lapse", "begin", "fire"];
 
     /// Whether it is about who sits where.
     pub(crate) fn is_of_seats(&self) -> bool {
@@ -122,7 +143,20 @@ impl Act {
 
     /// Whether it is about whose turn it is.
     pub(crate) fn is_of_turn(&self) -> bool {
-        matches!(self, Self::Advance(_) | Self::Reverse)
+        matches!(self, Self::Advance(_) | Self::Reverse | Self::Begin(_) | Self::Fire)
+    }
+
+    /// Whether it is about when something happens.
+    pub(crate) fn is_of_deadline(&self) -> bool {
+        matches!(
+            self,
+            Self::SetTime(_) | Self::Extend(_) | Self::Cancel | Self::Begin(_) | Self::Fire
+        )
+    }
+
+    /// Whether it is about where a clock is.
+    pub(crate) fn is_of_clock(&self) -> bool {
+        matches!(self, Self::Start | Self::Stop | Self::Seek(_) | Self::Rate(_))
     }
 
     /// Its name in JSON.
@@ -145,6 +179,15 @@ impl Act {
             Self::Withdraw => "withdraw",
             Self::Unseal => "unseal",
             Self::Restart(_) => "restart",
+            Self::SetTime(_) => "set",
+            Self::Extend(_) => "extend",
+            Self::Cancel => "cancel",
+            Self::Start => "start",
+            Self::Stop => "stop",
+            Self::Seek(_) => "seek",
+            Self::Rate(_) => "rate",
+            Self::Begin(_) => "begin",
+            Self::Fire => "fire",
             Self::Count => "count",
             Self::Bind => "bind",
             Self::Away { .. } => "away",
@@ -205,6 +248,20 @@ impl Act {
             "withdraw" => members.only(&[]).map(|_| Self::Withdraw)?,
             "unseal" => members.only(&[]).map(|_| Self::Unseal)?,
             "restart" => Self::Restart(members.only(&["question"])?.name("question")?),
+            "set" => Self::SetTime(members.only(&["due", "in"])?.when()?),
+            "extend" => Self::Extend(members.only(&["by"])?.ahead("by")?),
+            "cancel" => members.only(&[]).map(|_| Self::Cancel)?,
+            "start" => members.only(&[]).map(|_| Self::Start)?,
+            "stop" => members.only(&[]).map(|_| Self::Stop)?,
+            "seek" => Self::Seek(members.only(&["to"])?.span("to")?),
+            "rate" => {
+                let rate = members.only(&["rate"])?.need("rate")?.as_f64();
+                let wrong =
+                    || members.problem(ProblemKind::WrongType, "\"rate\" must be a number.");
+                Self::Rate(rate.ok_or_else(wrong)?)
+            }
+            "begin" => Self::Begin(members.only(&["from"])?.index("from")? as u64),
+            "fire" => members.only(&[]).map(|_| Self::Fire)?,
             "count" => Self::Count,
             "bind" => Self::Bind,
             "away" => {
@@ -232,7 +289,17 @@ impl Act {
             | Self::Withdraw
             | Self::Unseal
             | Self::Count
+            | Self::Cancel
+            | Self::Start
+            | Self::Stop
+            | Self::Fire
             | Self::Bind => Ok(()),
+            Self::SetTime(When::Due(due)) => map.serialize_entry("due", due),
+            Self::SetTime(When::In(ms)) => map.serialize_entry("in", ms),
+            Self::Extend(by) => map.serialize_entry("by", by),
+            Self::Seek(to) => map.serialize_entry("to", to),
+            Self::Rate(rate) => map.serialize_entry("rate", rate),
+            Self::Begin(from) => map.serialize_entry("from", from),
             Self::Cast(Value::Array(choices)) => map.serialize_entry("choices", choices),
             Self::Cast(value) => map.serialize_entry("value", value),
             Self::Restart(question) => named("question", question),
@@ -258,7 +325,49 @@ impl Act {
     }
 }
 
+/// When a deadline is to be due.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum When {
+    /// In milliseconds since 1970 UTC.
+    Due(u64),
+    /// So many milliseconds from when it is settled.
+    In(u64),
+}
+
 impl Members<'_> {
+    /// A time: in milliseconds, or as a charter writes it, such as "10s".
+    fn span(self, name: &str) -> Result<i64, Problem> {
+        match self.need(name)? {
+            Value::String(text) => {
+                let ms = parse_ms(&text).and_then(|ms| i64::try_from(ms).ok());
+                ms.filter(|ms| *ms <= EXACT).ok_or_else(|| {
+                    let detail = format!(
+                        "\"{name}\" must be milliseconds, or a time such as \"10s\" or \"5m\"."
+                    );
+                    self.problem(ProblemKind::WrongType, &detail)
+                })
+            }
+            _ => self.whole(name),
+        }
+    }
+
+    /// A time that is not below 0.
+    fn ahead(self, name: &str) -> Result<u64, Problem> {
+        u64::try_from(self.span(name)?).map_err(|_| {
+            let detail = format!("\"{name}\" must not be below 0.");
+            self.problem(ProblemKind::OutOfBounds, &detail)
+        })
+    }
+
+    fn when(self) -> Result<When, Problem> {
+        let given = |name| self.0.arg(name).filter(|value| !value.is_null());
+        match (given("due"), given("in")) {
+            (Some(_), None) => self.ahead("due").map(When::Due),
+            (None, Some(_)) => self.ahead("in").map(When::In),
+            _ => Err(self.malformed("\"set\" of a deadline needs \"due\" or \"in\".")),
+        }
+    }
+
     /// A member that is a string and has to be there.
     fn needed_name(self, name: &str) -> Result<String, Problem> {
         let detail = || format!("{:?} needs {name:?}, a string.", self.0.op);

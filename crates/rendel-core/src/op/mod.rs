@@ -19,7 +19,7 @@ use crate::problem::{Problem, ProblemKind};
 use crate::sequence::Target;
 use crate::suggest::nearest;
 
-pub use act::Act;
+pub use act::{Act, When};
 
 /// An operation with its members. What only a settled one has is told in its comment.
 #[derive(Clone, Debug, PartialEq)]
@@ -323,6 +323,10 @@ impl Op {
     fn asked_as(name: &str, edit: &Edit) -> Result<Self, Problem> {
         let members = Members(edit);
         Ok(match name {
+            // A deadline is set to a time, everything else to a value.
+            "set" if edit.arg("due").or(edit.arg("in")).is_some() => {
+                Self::Act(Act::asked(name, members)?)
+            }
             "set" => Self::Set(members.only(&["value"])?.value()?.into()),
             "clear" => members.only(&[]).map(|_| Self::Clear)?,
             "add" => Self::Add { by: members.only(&["by"])?.whole("by")?, now: None },

@@ -50,12 +50,18 @@ impl Sequencer {
     /// When the session acts next by itself.
     pub fn poll_timeout(&self) -> Option<u64> {
         let planned = self.agenda.acts.first().map(|act| act.due);
-        planned.into_iter().chain(self.next_lapse()).chain(self.count_at).min()
+        let planned = planned.into_iter().chain(self.next_due());
+        planned.chain(self.next_lapse()).chain(self.count_at).min()
     }
 
     /// Does the next act that is due; to be called until there is none. An early call does no harm.
     pub fn handle_timeout(&mut self, now: u64) -> Option<Outcome> {
         // What is refused, as by the limit of the state, is asked for again later and not for ever.
+        if self.next_due().is_some_and(|due| due <= now) {
+            let outcome = self.handle_act(self.due_edits(now), now);
+            self.no_due_before = again(&outcome, now).unwrap_or(0);
+            return Some(outcome);
+        }
         if self.next_lapse().is_some_and(|due| due <= now) {
             let outcome = self.handle_act(vec![self.lapse(now)], now);
             self.no_lapse_before = again(&outcome, now).unwrap_or(0);
@@ -91,9 +97,7 @@ impl Sequencer {
 
     fn settle_own(&mut self, proposal: &Proposal, now: u64) -> Result<(Present, Settled), Problem> {
         let (actor, mut unanswered) = (Actor::session(), Vec::new());
-        let key = actor.key();
-        let mut settling =
-            Settling { actor: &actor, key, proposal, now, unanswered: &mut unanswered };
+        let mut settling = Settling::of(&actor, actor.key(), proposal, now, &mut unanswered);
         let settled = self.settle(&mut settling, &|_| None);
         self.note_unanswered(unanswered);
         settled

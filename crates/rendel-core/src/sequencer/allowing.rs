@@ -46,7 +46,7 @@ impl Sequencer {
         let proposal = Proposal::new(0, None, vec![edit.clone()]);
         let key = actor.key();
         let unanswered = &mut Vec::new();
-        let mut settling = Settling { actor: &actor, key, proposal: &proposal, now: 0, unanswered };
+        let mut settling = Settling::of(&actor, key, &proposal, self.at, unanswered);
         let settled = self.settle(&mut settling, &|_| None);
         Ok(Verdicted { permission, refusal: settled.err().map(Problem::bounded) })
     }
@@ -104,7 +104,7 @@ impl Sequencer {
     }
 
     /// What an expression reads of who proposes and of the state.
-    fn read(&self, state: &State, actor: &Actor, read: &Read) -> Option<Value> {
+    pub(super) fn read(&self, state: &State, actor: &Actor, read: &Read) -> Option<Value> {
         match (read.name.as_str(), read.member.as_deref()) {
             ("who", Some("id")) => Some(actor.id.clone().into()),
             ("who", Some("seat")) => Some(state.seat_of(&self.charter, &actor.id).into()),
@@ -129,7 +129,7 @@ impl Sequencer {
         unanswered: &mut Vec<NoAnswer>,
     ) -> Result<(), Problem> {
         for guard in &self.charter.guards {
-            for path in self.guarded(after, &guard.at, effects) {
+            for path in self.guarded(&self.present.state, after, &guard.at, effects) {
                 let tokens = path.tokens();
                 let record = &tokens[..self.charter.fields.record_prefix(&path)];
                 let fields = &self.charter.fields;
@@ -164,8 +164,9 @@ impl Sequencer {
 
     /// The paths that a pattern is about and that effects changed: at or around what changed, and
     /// inside what came anew or went.
-    fn guarded(
+    pub(super) fn guarded(
         &self,
+        before: &State,
         after: &State,
         pattern: &crate::Pattern,
         effects: &[Effect],
@@ -185,7 +186,7 @@ impl Sequencer {
             } else {
                 // What came anew, and what went: a guard of a field is asked when its record goes,
                 // too.
-                for state in [&self.present.state, after] {
+                for state in [before, after] {
                     state.each_at(&self.charter.fields, pattern, tokens, &mut |path| {
                         guarded.insert(Path::of(path.iter().cloned()));
                     });
@@ -198,6 +199,6 @@ impl Sequencer {
 
 /// The id of the innermost record or element at or around a path, in which names and ids take
 /// turns.
-fn id_around(tokens: &[Token]) -> Option<String> {
+pub(super) fn id_around(tokens: &[Token]) -> Option<String> {
     tokens[..tokens.len() / 2 * 2].last().map(Token::to_string)
 }

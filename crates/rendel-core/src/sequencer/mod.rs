@@ -6,10 +6,13 @@ mod balloting;
 mod clients;
 mod filling;
 mod playing;
+mod ruling;
 mod settling;
+mod timing;
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
+use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use smallvec::smallvec;
@@ -53,6 +56,12 @@ pub struct Sequencer {
     count_at: Option<u64>,
     /// No seat that is kept becomes free before.
     no_lapse_before: u64,
+    /// Nothing that is due is done before.
+    no_due_before: u64,
+    /// When the session was opened, in milliseconds since 1970 UTC.
+    opened: u64,
+    /// Who is here, with their roles, where anything follows from that.
+    here: OrdMap<String, String>,
     /// From which draws are made.
     chance: Option<Chance>,
     /// Expressions that had no answer, until somebody asks.
@@ -65,13 +74,15 @@ struct Present {
     state: State,
     referrers: Referrers,
     totals: Totals,
+    /// When something is due next, once it has been asked for.
+    next_due: OnceLock<Option<u64>>,
 }
 
 impl Present {
     fn of(charter: &Charter, state: State) -> Self {
         let referrers = Referrers::of(&charter.fields, state.root(), &charter.links);
         let totals = Totals::of(&charter.fields, state.root(), &charter.play.totals);
-        Self { state, referrers, totals }
+        Self { state, referrers, totals, next_due: OnceLock::new() }
     }
 
     /// As [`apply`](Self::apply), of what was settled just now.
@@ -82,6 +93,9 @@ impl Present {
     fn apply(&mut self, charter: &Charter, effect: &Effect, stamp: Stamp) -> Result<(), Misfit> {
         let (fields, links) = (&charter.fields, &charter.links);
         let totals = &charter.play.totals;
+        if effect.at.tokens().first().is_none_or(|field| charter.play.is_of_time(field)) {
+            self.next_due = OnceLock::new();
+        }
         if links.is_empty() && totals.is_empty() {
             return self.state.apply_one(fields, effect, stamp);
         }
@@ -106,6 +120,9 @@ pub struct SequencerSnapshot {
     clients: Clients,
     #[serde(default)]
     agenda: Agenda,
+    /// Who is here.
+    #[serde(default, skip_serializing_if = "OrdMap::is_empty")]
+    here: OrdMap<String, String>,
     version: Version,
 }
 
@@ -169,6 +186,15 @@ impl SequencerSnapshot {
         Ok(self)
     }
 
+    /// The same with a participant who is here under another name.
+    #[must_use]
+    pub fn with_renamed(mut self, who: &str, alias: &str) -> Self {
+        if let Some(role) = self.here.remove(who) {
+            self.here.insert(alias.to_owned(), role);
+        }
+        self
+    }
+
     /// The state that it holds.
     pub fn into_state(self) -> State {
         self.state
@@ -205,6 +231,9 @@ impl Sequencer {
             agenda: Agenda::default(),
             count_at: None,
             no_lapse_before: 0,
+            no_due_before: 0,
+            opened: 0,
+            here: OrdMap::new(),
             chance: None,
             unanswered: Vec::new(),
         })
@@ -212,7 +241,7 @@ impl Sequencer {
 
     /// A sequencer as it was when the snapshot was taken. Cost O(what may refer to something).
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
-        let SequencerSnapshot { seq, at, state, clients, agenda, .. } = snapshot;
+        let SequencerSnapshot { seq, at, state, clients, agenda, here, .. } = snapshot;
         let present = Present::of(&charter, state);
         Self {
             count_at: (!charter.play.ballots.is_empty()).then_some(0),
@@ -223,6 +252,9 @@ impl Sequencer {
             clients,
             agenda,
             no_lapse_before: 0,
+            no_due_before: 0,
+            opened: 0,
+            here,
             chance: None,
             unanswered: Vec::new(),
         }
@@ -234,11 +266,18 @@ impl Sequencer {
         Self { chance, ..self }
     }
 
+    /// The same, opened at a time, in milliseconds since 1970 UTC.
+    #[must_use]
+    pub fn with_opened(self, opened: u64) -> Self {
+        Self { opened, ..self }
+    }
+
     /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
     pub fn snapshot(&self) -> SequencerSnapshot {
         let (state, clients) = (self.present.state.clone(), self.clients.clone());
-        let agenda = self.agenda.clone();
-        SequencerSnapshot { seq: self.seq, at: self.at, state, clients, agenda, version: Version }
+        let (agenda, here) = (self.agenda.clone(), self.here.clone());
+        let (seq, at) = (self.seq, self.at);
+        SequencerSnapshot { seq, at, state, clients, agenda, here, version: Version }
     }
 
     /// Applies an update of the journal. Fails where it is not the next one or does not fit, and
@@ -248,14 +287,14 @@ impl Sequencer {
             let why = format!("the update after {} should be {}", self.seq, self.seq + 1);
             return Err(Misfit { seq: update.seq, at: String::new(), why });
         }
-        let stamp = Stamp { seq: update.seq, client: update.key() };
-        for effect in &update.effects {
+        for (effect, stamp) in update.stamped() {
             self.present.apply(&self.charter, effect, stamp)?;
         }
         self.present.state.age(&self.charter.fields, update.seq);
         self.seq = update.seq;
         self.at = self.at.max(update.at);
         self.note_cast(update);
+        self.note_passage(update);
         if update.key().is_session() {
             self.agenda.handle_done(update.n);
         } else {
@@ -341,7 +380,7 @@ impl Sequencer {
     ) -> Outcome {
         let mut unanswered = Vec::new();
         let outcome = self.handle(actor, proposal, |this, key| {
-            let mut settling = Settling { actor, key, proposal, now, unanswered: &mut unanswered };
+            let mut settling = Settling::of(actor, key, proposal, now, &mut unanswered);
             this.settle(&mut settling, problem)
         });
         self.note_unanswered(unanswered);
@@ -379,7 +418,7 @@ impl Sequencer {
             let mut present = this.present.clone();
             present.apply(&this.charter, &effect, stamp).map_err(|misfit| broken(&misfit))?;
             let unanswered = &mut Vec::new();
-            let settling = Settling { actor, key: client, proposal: &proposal, now, unanswered };
+            let settling = Settling::of(actor, client, &proposal, now, unanswered);
             let update = this.settled(&settling, smallvec![effect], vec![]);
             Ok(this.with_disclosures(present, update))
         })
@@ -421,6 +460,7 @@ impl Sequencer {
                 self.seq = update.seq;
                 self.at = update.at;
                 self.note_cast(&update);
+                self.note_passage(&update);
                 Outcome::Settled(update)
             }
             Err(problem) => Outcome::Refused(problem.bounded()),

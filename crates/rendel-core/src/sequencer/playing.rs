@@ -25,9 +25,10 @@ use crate::update::{Effect, Effects, Proposal};
 const MOST_SHUFFLED: usize = 1_000;
 
 /// What followed by itself from the edits of a proposal, before it is told.
+#[derive(Clone, Debug)]
 pub(super) struct Following {
     totals: Totals,
-    touched: BTreeSet<Path>,
+    pub(super) touched: BTreeSet<Path>,
     /// The turns that an edit of the proposal was a move in.
     moved: BTreeSet<Token>,
 }
@@ -80,7 +81,7 @@ impl Sequencer {
         &self,
         present: &Present,
         actor: &Actor,
-        proposal: &Proposal,
+        (proposal, now): (&Proposal, u64),
         site: &Site<'_>,
     ) -> Option<Result<Settlement, Problem>> {
         if self.charter.play.holds_ballots(site.path) {
@@ -103,20 +104,32 @@ impl Sequencer {
                 let next = seats.play(sat, act, &actor.id, may(Power::Seat));
                 next.map(Cell::Seats)
             }
-            (Field::Turn(turn), Cell::Turn(now)) if act.is_of_turn() => {
+            (Field::Turn(turn), Cell::Turn(cell)) if act.is_of_turn() => {
                 let (of, seats) = present.state.seats(&self.charter)?;
                 let own = seats.seat_of(&actor.id);
-                if !may(Power::Turn) && (own.is_none() || own != now.seat()) {
-                    return Some(Err(not_your_turn(site.path, now, seats)));
+                if !may(Power::Turn) && (own.is_none() || own != cell.seat()) {
+                    return Some(Err(not_your_turn(site.path, cell, seats)));
                 }
                 let next = match act {
-                    Act::Advance(to) => turn.advanced(now, to.as_deref(), of, seats),
-                    _ => Ok(turn.reversed(now)),
+                    Act::Advance(to) => turn.advanced(cell, to.as_deref(), of, seats),
+                    Act::Begin(from) => Ok(turn.begun(cell, *from)),
+                    Act::Fire => Ok(turn.late(cell, of, seats)),
+                    _ => Ok(turn.reversed(cell)),
                 };
-                next.map(Cell::Turn)
+                // Its time counts at once, so that it is told once.
+                next.map(|next| match turn.is_to_begin(&next) {
+                    true => Cell::Turn(turn.begun(&next, now)),
+                    false => Cell::Turn(next),
+                })
             }
-            (Field::Ballot(of), Cell::Ballot(now)) if act.is_of_ballots() => {
-                let played = self.play_ballot(present, act, (of, now), actor, site);
+            (Field::Deadline(of), Cell::Deadline(cell)) if act.is_of_deadline() => {
+                of.play(cell, act, now).map(Cell::Deadline)
+            }
+            (Field::Clock(of), Cell::Clock(cell)) if act.is_of_clock() => {
+                of.play(cell, act, now).map(Cell::Clock)
+            }
+            (Field::Ballot(of), Cell::Ballot(cell)) if act.is_of_ballots() => {
+                let played = self.play_ballot(present, act, (of, cell), actor, site);
                 return Some(played.map_err(|problem| problem.at(site.path)));
             }
             (Field::Random(of), Cell::Random(now)) => match act {
@@ -348,7 +361,7 @@ impl Sequencer {
         following.touched.iter().filter_map(effect).collect()
     }
 
-    fn put(
+    pub(super) fn put(
         &self,
         present: &mut Present,
         following: &mut Following,

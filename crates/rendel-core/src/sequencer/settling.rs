@@ -13,13 +13,15 @@ use crate::charter::{Charter, Extent, Lens, NoAnswer, Permission, disclosures, n
 use crate::edit::Edit;
 use crate::kind::{Settlement, Site, listed};
 use crate::op::{Act, Op, TEST, Unread};
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Followed, check_references, follow_drops};
 use crate::seers::Viewer;
 use crate::stamp::Stamp;
 use crate::state::Misfit;
-use crate::update::{Effect, Effects, Proposal, Settled, Verdict, VerdictKind};
+use crate::update::{
+    Announced, Effect, Effects, Passage, Proposal, RuleMark, Settled, Verdict, VerdictKind,
+};
 
 /// A proposal that is being settled.
 pub(super) struct Settling<'s> {
@@ -27,8 +29,71 @@ pub(super) struct Settling<'s> {
     pub(super) key: ClientKey,
     pub(super) proposal: &'s Proposal,
     pub(super) now: u64,
+    /// Who came or went, where it is of that, and as whom expressions read them.
+    pub(super) passage: Option<&'s Passage>,
+    pub(super) person: Option<&'s Actor>,
     /// The expressions that had no answer.
     pub(super) unanswered: &'s mut Vec<NoAnswer>,
+}
+
+impl<'s> Settling<'s> {
+    pub(super) fn of(
+        actor: &'s Actor,
+        key: ClientKey,
+        proposal: &'s Proposal,
+        now: u64,
+        unanswered: &'s mut Vec<NoAnswer>,
+    ) -> Self {
+        Self { actor, key, proposal, now, passage: None, person: None, unanswered }
+    }
+
+    /// Who set off what the session does; nobody where the time did.
+    pub(super) fn who(&self) -> Option<&'s Actor> {
+        if self.key.is_session() { self.person } else { Some(self.actor) }
+    }
+
+    /// Whether it is the session's own word that a time has come.
+    pub(super) fn fires(&self, field: &Token) -> bool {
+        let is_it = |edit: &Edit| edit.op == "fire" && edit.at.strip_prefix('/') == Some(field);
+        self.key.is_session() && self.proposal.edits.iter().any(is_it)
+    }
+
+    /// Whether nobody set it off but the time.
+    pub(super) fn is_of_time(&self) -> bool {
+        self.key.is_session() && self.passage.is_none()
+    }
+
+    /// Whether it tells what was cast.
+    fn counts(&self) -> bool {
+        self.proposal.edits.iter().any(|edit| edit.op == "count")
+    }
+
+    /// Whether it is what the session itself notes.
+    fn is_own(&self) -> bool {
+        let is_own = |edit: &Edit| self.key.is_session() && Act::is_own(&edit.op);
+        self.passage.is_some() || self.proposal.edits.iter().all(is_own)
+    }
+}
+
+/// What becomes of a cause whose rule cannot be carried out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum OnFailure {
+    /// It is refused.
+    Refuse,
+    /// It counts all the same, without what that rule would have done.
+    LeaveOut,
+}
+
+/// What a proposal has come to so far.
+#[derive(Clone)]
+pub(super) struct Work {
+    pub(super) present: Present,
+    pub(super) effects: Effects,
+    pub(super) verdicts: Vec<Verdict>,
+    pub(super) following: Following,
+    pub(super) stamp: Stamp,
+    pub(super) marks: Vec<RuleMark>,
+    pub(super) announced: Vec<Announced>,
 }
 
 impl Sequencer {
@@ -39,30 +104,59 @@ impl Sequencer {
         problem: &dyn Fn(&[Effect]) -> Option<Problem>,
     ) -> Result<(Present, Settled), Problem> {
         let mut settle = || {
-            let (present, update) = self.settle_edits(settling)?;
-            let state = &present.state;
-            let (old, limit) = (self.present.state.weight(), self.charter.limits.state);
-            if state.weight() > limit && state.weight() > old {
+            let mut work = self.settle_edits(settling)?;
+            let own = work.effects.len();
+            // That somebody has gone, or the time has come, is so whatever the charter says, and
+            // however full the state is. What is told of ballots can wait.
+            let is_own = settling.is_own();
+            let (weight, limit) = (work.present.state.weight(), self.charter.limits.state);
+            if weight > limit
+                && weight > self.present.state.weight()
+                && (!is_own || settling.counts())
+            {
                 return Err(too_large(&self.charter));
             }
+            let on_failure = if is_own { OnFailure::LeaveOut } else { OnFailure::Refuse };
+            self.follow_rules(&mut work, settling, &self.present.state, 0, on_failure)?;
+            self.finish(&mut work, settling)?;
+            let state = &work.present.state;
             let (fields, links) = (&self.charter.fields, &self.charter.links);
-            check_references(fields, state.root(), links, &update.effects)?;
-            // That somebody has gone, or the time has come, is so whatever a rule says.
-            let is_own = |edit: &Edit| settling.key.is_session() && Act::is_own(&edit.op);
-            if !settling.proposal.edits.iter().all(is_own) {
-                self.check_guards(state, settling.actor, &update.effects, settling.unanswered)?;
+            if !is_own {
+                check_references(fields, state.root(), links, &work.effects)?;
+                self.check_guards(state, settling.actor, &work.effects, settling.unanswered)?;
             }
-            let drawn_at = self.drawn_at(&present, &settling.proposal.edits);
+            // Nobody's hold is in the way of what rules do.
+            let drawn_at = self.drawn_at(&work.present, &settling.proposal.edits);
             let refusal = match drawn_at.is_empty() {
-                true => problem(&update.effects),
-                false => problem(&[&update.effects[..], &drawn_at[..]].concat()),
+                true => problem(&work.effects[..own]),
+                false => problem(&[&work.effects[..own], &drawn_at[..]].concat()),
             };
             refusal.map_or(Ok(()), Err)?;
-            self.settle_draw(settling, present, update)
+            self.settle_draw(settling, work)
         };
-        let settled = settle().map(|(present, update)| self.with_disclosures(present, update));
+        let settled = settle().map(|(present, mut update)| {
+            self.announce_built_in(&present, settling, &mut update);
+            self.with_disclosures(present, update)
+        });
         let viewer = Viewer::of(settling.actor);
-        settled.map_err(|problem| self.lens(settling.actor, &viewer).problem(problem))
+        let lens = self.lens(settling.actor, &viewer);
+        settled.map_err(|problem| match problem.kind() {
+            // Why may be what is hidden.
+            ProblemKind::Rule if !self.charter.sight(&settling.actor.role).is_whole() => {
+                let detail = "A rule of the session follows from this and cannot be carried out.";
+                Problem::new(ProblemKind::Rule, detail)
+            }
+            _ => lens.problem(problem),
+        })
+    }
+
+    /// What comes last: turns have their time, and what followed by itself is told.
+    fn finish(&self, work: &mut Work, settling: &Settling<'_>) -> Result<(), Problem> {
+        let Work { present, following, stamp, .. } = work;
+        self.time_turns(present, following, *stamp, settling.now)?;
+        work.effects.extend(self.followed(present, following));
+        work.present.state.age(&self.charter.fields, work.stamp.seq);
+        Ok(())
     }
 
     /// What somebody sees of the state as it is.
@@ -85,9 +179,10 @@ impl Sequencer {
         (present, update)
     }
 
-    fn check_shape(&self, Settling { proposal, key, .. }: &Settling<'_>) -> Result<(), Problem> {
+    fn check_shape(&self, settling: &Settling<'_>) -> Result<(), Problem> {
+        let Settling { proposal, key, passage, .. } = settling;
         let (edits, most) = (proposal.edits.len(), self.charter.limits.edits);
-        if edits == 0 {
+        if edits == 0 && passage.is_none() {
             let detail = "A proposal needs at least one edit.";
             return Err(Problem::new(ProblemKind::Malformed, detail));
         }
@@ -111,7 +206,7 @@ impl Sequencer {
         }
     }
 
-    fn settle_edits(&self, settling: &mut Settling<'_>) -> Result<(Present, Settled), Problem> {
+    fn settle_edits(&self, settling: &mut Settling<'_>) -> Result<Work, Problem> {
         let proposal = settling.proposal;
         self.check_shape(settling)?;
         let mut present = self.present.clone();
@@ -139,37 +234,56 @@ impl Sequencer {
             verdicts.extend(Some(settlement.verdict).filter(|_| is_told));
         }
         self.note_moves(&mut present, &mut following, stamp)?;
-        effects.extend(self.followed(&present, &following));
-        present.state.age(&self.charter.fields, stamp.seq);
-        Ok((present, self.settled(settling, effects, verdicts)))
+        let (marks, announced) = (Vec::new(), Vec::new());
+        Ok(Work { present, effects, verdicts, following, stamp, marks, announced })
     }
 
     /// With the draw that the proposal ends with, if it does: it is made last, so that no refusal
     /// can depend on it.
     fn settle_draw(
         &self,
-        settling: &Settling<'_>,
-        mut present: Present,
-        mut update: Settled,
+        settling: &mut Settling<'_>,
+        mut work: Work,
     ) -> Result<(Present, Settled), Problem> {
-        let drawn = self.draw(&present, &settling.proposal.edits);
+        let drawn = self.draw(&work.present, &settling.proposal.edits);
         if drawn.is_empty() {
-            return Ok((present, update));
+            return Ok(self.worked_out(settling, work));
         }
-        let stamp = Stamp { seq: update.seq, client: settling.key };
-        let mut following = Following::of(&present);
+        let before = work.present.state.clone();
+        let known = work.effects.len();
+        work.following = Following::of(&work.present);
         for effect in &drawn {
-            present.put(&self.charter, effect, stamp)?;
+            work.present.put(&self.charter, effect, work.stamp)?;
         }
-        self.keep_up(&mut present, &mut following, stamp)?;
-        let later: Effects = drawn.into_iter().chain(self.followed(&present, &following)).collect();
+        self.keep_up(&mut work.present, &mut work.following, work.stamp)?;
+        work.effects.extend(drawn);
+        // It is made: rules follow from it, and none of them undoes it.
+        self.follow_rules(&mut work, settling, &before, known, OnFailure::LeaveOut)?;
+        self.finish(&mut work, settling)?;
         // What a value was in between is nobody's to see: it may have been dealt to another place.
+        let (earlier, later) = work.effects.split_at(known);
         let again: BTreeSet<&Path> = later.iter().map(|effect| &effect.at).collect();
-        update.effects.retain(|effect| {
+        let stays = |effect: &Effect| {
             !(matches!(effect.op, Op::Set(_) | Op::Clear) && again.contains(&effect.at))
-        });
-        update.effects.extend(later);
-        Ok((present, update))
+        };
+        let kept: Vec<bool> = earlier.iter().map(stays).chain(later.iter().map(|_| true)).collect();
+        for mark in &mut work.marks {
+            let stay =
+                |range: std::ops::Range<usize>| kept[range].iter().filter(|kept| **kept).count();
+            let count = stay(mark.first..mark.first + mark.count);
+            (mark.first, mark.count) = (stay(0..mark.first), count);
+        }
+        let mut kept = kept.into_iter();
+        work.effects.retain(|_| kept.next().unwrap_or(true));
+        Ok(self.worked_out(settling, work))
+    }
+
+    /// The update that says what a proposal came to.
+    fn worked_out(&self, settling: &Settling<'_>, work: Work) -> (Present, Settled) {
+        let Work { present, effects, verdicts, marks, announced, .. } = work;
+        let passage = settling.passage.cloned();
+        let update = self.settled(settling, effects, verdicts);
+        (present, Settled { rules: marks, announced, passage, ..update })
     }
 
     pub(super) fn settled(
@@ -190,12 +304,15 @@ impl Sequencer {
             verdicts,
             gesture: proposal.gesture.clone(),
             note: proposal.note.clone(),
+            rules: Vec::new(),
+            passage: None,
+            announced: Vec::new(),
             disclosures: Vec::new(),
         }
     }
 
     /// Settles one edit of a proposal against what those before it have made of the state.
-    fn settle_edit(
+    pub(super) fn settle_edit(
         &self,
         present: &Present,
         settling: &mut Settling<'_>,
@@ -249,7 +366,7 @@ impl Sequencer {
             Err(Unread::Member(_, problem)) if is_condition => return Err(problem.clone()),
             _ => {}
         }
-        let settlement = match self.play(present, actor, proposal, &site) {
+        let settlement = match self.play(present, actor, (proposal, settling.now), &site) {
             Some(played) => played,
             None => fields.settle(state.root(), path.tokens(), &site),
         };

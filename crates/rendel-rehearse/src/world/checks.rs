@@ -8,8 +8,9 @@ use rendel_wire::http::ParticipantList;
 use rendel_wire::{FromService, LeftWhy};
 use sha2::Digest as _;
 
-use super::{BEGIN, EMPTY, Outcome, World};
+use super::{EMPTY, Outcome, World};
 use crate::follower::Follower;
+use crate::journal::BEGIN;
 use crate::participant::{Heard, Part};
 
 /// A call that is refused like this may be sent again.
@@ -167,6 +168,7 @@ impl World {
             }
         }
         self.check_play(&all)?;
+        self.check_timing(&all)?;
         self.check_people_at_rest(&here)
     }
 

@@ -4,6 +4,7 @@ mod checks;
 mod people;
 mod play;
 mod service;
+mod timing;
 
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap, VecDeque};
@@ -17,7 +18,7 @@ use sha2::{Digest as _, Sha256};
 
 use crate::chance::Chance;
 use crate::host::{Host, Told};
-use crate::journal::Journal;
+use crate::journal::{BEGIN, Journal};
 use crate::participant::{Part, Participant};
 use crate::plan::{Fault, Plan};
 
@@ -25,8 +26,8 @@ const CHARTER: &str = include_str!("../charter.toml");
 const ROLES: [&str; 7] = ["steward", "picker", "viewer", "picker", "steward", "stranger", "picker"];
 /// Those who follow by patches, by their roles.
 const FOLLOWERS: [&str; 3] = ["steward", "picker", "viewer"];
-/// The virtual time at which worlds begin.
-const BEGIN: u64 = 1_800_000_000_000;
+/// How long it may take until an update has come to everybody, where nothing is wrong.
+const ON_ITS_WAY: u64 = 3_000;
 /// Once nothing goes wrong any more, everybody has everything within this.
 const REST: u64 = 60_000;
 /// After this nothing is left of those who went.
@@ -207,7 +208,7 @@ impl World {
         for older in 0..self.hosts.len().saturating_sub(1) {
             self.feed(older, Input::Superseded)?;
         }
-        let rest = self.now + REST;
+        let mut rest = self.now + REST;
         // One of them is lost for good: all others are to know.
         if let Some(last) = self.people.len().checked_sub(1).filter(|last| *last % 3 == 0) {
             if let Some(link) = self.people[last].link {
@@ -221,8 +222,16 @@ impl World {
             }
         }
         self.thaw()?;
-        while self.planned.keys().next().is_some_and(|(at, _)| *at <= rest) {
-            self.step()?;
+        loop {
+            while self.planned.keys().next().is_some_and(|(at, _)| *at <= rest) {
+                self.step()?;
+            }
+            // What the session did by itself a moment ago is still on its way.
+            let last = self.journal.updates().last().map_or(0, |update| update.at);
+            if last + ON_ITS_WAY <= rest {
+                break;
+            }
+            rest += ON_ITS_WAY;
         }
         self.check_rest()?;
         self.empty()

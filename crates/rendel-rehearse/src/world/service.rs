@@ -177,7 +177,7 @@ impl World {
 
     pub(super) fn carry_out(&mut self, host: usize, output: Output) -> Result<(), String> {
         match output {
-            Output::Append { append, epoch, updates, refusals } => {
+            Output::Append { append, epoch, updates, refusals, wake: _ } => {
                 let slow = if self.is(Fault::SlowJournal, 10) { 3_000 } else { 12 };
                 let wait = 1 + self.chance.within(0..slow);
                 let rows = (updates, refusals);
@@ -259,7 +259,10 @@ impl World {
             Output::Report(Report::Unpatched(why)) => {
                 return Err(format!("an update could not be told as a patch: {why}"));
             }
-            Output::Report(_) | Output::ForgetRefusals | Output::FreeSeats(_) => {}
+            Output::Report(_)
+            | Output::ForgetRefusals
+            | Output::FreeSeats(_)
+            | Output::NoteWake(_) => {}
             Output::Stopped => self.leave(host)?,
         }
         Ok(())

@@ -1,5 +1,6 @@
 //! The calls of the HTTP interface.
 
+pub(crate) mod announcements;
 pub(crate) mod audit;
 pub(crate) mod charters;
 pub(crate) mod console;
@@ -20,6 +21,7 @@ pub(crate) mod state;
 mod tags;
 pub(crate) mod tickets;
 pub(crate) mod tokens;
+pub(crate) mod webhooks;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -100,6 +102,12 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(people::may)
                 .service(audit::of_session)
                 .service(audit::of_service)
+                .service(announcements::list)
+                .service(webhooks::make)
+                .service(webhooks::list)
+                .service(webhooks::remove)
+                .service(webhooks::deliveries)
+                .service(webhooks::resend)
                 .service(console::sign_in)
                 .service(console::signed_in)
                 .service(console::sign_out)

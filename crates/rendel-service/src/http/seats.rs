@@ -102,11 +102,15 @@ async fn seat(
             opening: asked.opening.clone(),
             labels: asked.labels.clone(),
         };
-        let findable = findable(charter.clone(), &opening, Some((search.to_owned(), last + 1)))?;
+        let sought = Some((search.to_owned(), last + 1));
+        let findable = findable(charter.clone(), &opening, &id, sought)?;
         let plain = asked.opening.as_ref().map(ToString::to_string);
         let name = asked.charter.clone();
         match app.store.open_session(id.clone(), name, version, plain, findable, None).await {
-            Ok(_) => {}
+            Ok(_) => {
+                app.opened.notify_one();
+                app.note_announced();
+            }
             // Another service has opened one at the same moment: that has a seat.
             Err(StoreError::Exists) => continue,
             Err(error) => return Err(error.into()),

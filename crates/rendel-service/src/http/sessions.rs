@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, post, put, web};
-use rendel_core::{Charter, Problem, ProblemKind, Sequencer};
+use rendel_core::{BuiltIn, Charter, Problem, ProblemKind, Sequencer};
 use rendel_store::{CharterRow, Findable, OnceCall, SessionRow, Sought, StoreError};
 use rendel_wire::decode_object;
 use rendel_wire::http::{OpenSession, SessionInfo, SessionList};
@@ -13,8 +13,10 @@ use serde::Deserialize;
 use super::charters::no_charter;
 use super::once::{Once, once};
 use super::{Answer, BACKEND_BODY, Shared, body};
+use crate::announcing::{Subject, event};
 use crate::app::App;
 use crate::auth::backend;
+use crate::clock::now_ms;
 use crate::failure::{Failure, no_session};
 
 const PAGE: i64 = 100;
@@ -80,7 +82,7 @@ pub(crate) async fn ensure(
         return Err(Failure(Problem::new(ProblemKind::Exists, detail)));
     }
     if !is_new {
-        fitting(&app, &asked).await?;
+        fitting(&app, &asked, &id).await?;
     }
     let location = (header::LOCATION, format!("/v1/sessions/{id}"));
     Ok(match is_new {
@@ -96,22 +98,28 @@ async fn keep(
     asked: &OpenSession,
     once: Option<OnceCall>,
 ) -> Result<(), Failure> {
-    let (row, findable) = fitting(app, asked).await?;
+    let (row, findable) = fitting(app, asked, &id).await?;
     let opening = asked.opening.as_ref().map(ToString::to_string);
     let opened =
         app.store.open_session(id.clone(), row.name, row.version, opening, findable, once).await;
+    app.opened.notify_one();
+    app.note_announced();
     kept(&id, opened).map(drop)
 }
 
 /// The charter of a session that is asked for, and by what it would be found. Refused where it
 /// could not be opened like this, whether it has to be or not.
-async fn fitting(app: &App, asked: &OpenSession) -> Result<(CharterRow, Findable), Failure> {
+async fn fitting(
+    app: &App,
+    asked: &OpenSession,
+    id: &str,
+) -> Result<(CharterRow, Findable), Failure> {
     let version = asked.version.map(|version| i32::try_from(version).unwrap_or(i32::MAX));
     let row = app.store.charter(asked.charter.clone(), version).await?;
     let Some(row) = row else { return Err(no_charter(app, &asked.charter, version).await) };
     let charter = Charter::parse(&row.source)
         .map_err(|_| Problem::new(ProblemKind::Charter, "The stored charter cannot be read."))?;
-    let findable = findable(charter, asked, None)?;
+    let findable = findable(charter, asked, id, None)?;
     Ok((row, findable))
 }
 
@@ -119,12 +127,18 @@ async fn fitting(app: &App, asked: &OpenSession) -> Result<(CharterRow, Findable
 pub(super) fn findable(
     charter: Charter,
     asked: &OpenSession,
+    id: &str,
     sought: Option<(String, i64)>,
 ) -> Result<Findable, Problem> {
     charter.check_labels(&asked.labels)?;
+    let opened = charter.rules.announces(BuiltIn::Opened).then(|| {
+        event(&Subject::of(id, &charter), BuiltIn::Opened.name(), now_ms(), BTreeMap::new())
+    });
+    let wakes = charter.acts_from_opening().then_some(1);
     let sequencer = Sequencer::open(charter.into(), asked.opening.as_ref())?;
     let free = sequencer.free_seats().map(|free| i32::try_from(free).unwrap_or(i32::MAX));
-    Ok(Findable { labels: in_words(&asked.labels), free_seats: free, sought })
+    let labels = in_words(&asked.labels);
+    Ok(Findable { labels, free_seats: free, sought, wakes, announcement: opened })
 }
 
 /// Labels as they are stored, in the order of their names.

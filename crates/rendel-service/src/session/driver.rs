@@ -339,8 +339,8 @@ impl Driver {
 
     async fn carry_out_one(&mut self, output: Output) {
         match output {
-            Output::Append { append, epoch, updates, refusals } => {
-                self.store.append(append, epoch, updates, refusals).await;
+            Output::Append { append, epoch, updates, refusals, wake } => {
+                self.store.append(append, epoch, updates, refusals, wake).await;
             }
             Output::Recover => self.store.recover(self.machine.shown()),
             Output::Entered { connection, result } => self.entered(connection, result),
@@ -367,6 +367,7 @@ impl Driver {
             }
             Output::Keep(snapshot) => self.store.keep(*snapshot),
             Output::ForgetRefusals => self.store.forget_refusals(),
+            Output::NoteWake(wake) => self.store.note_wake(wake).await,
             Output::FreeSeats(free) => self.store.note_free_seats(free),
             Output::Report(report) => self.report(report),
             Output::Stopped => self.has_stopped = true,
@@ -406,6 +407,11 @@ impl Driver {
                 tracing::warn!(session = %self.id, line, %why, "an expression of the charter has \
                     no answer");
                 self.app.metrics.unanswered.inc();
+            }
+            Report::RuleFailed { rule, why } => {
+                tracing::warn!(session = %self.id, rule, why, "a rule of the session could not be \
+                    carried out");
+                self.app.metrics.rules_failed.inc();
             }
             Report::Differed { who, seq } => {
                 tracing::warn!(session = %self.id, seq, who, "a replica differed; it gets a snapshot");

@@ -1,21 +1,25 @@
 //! What the driver of a session asks of the store: rows in, and what is found back.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI32, Ordering};
 use std::time::{Duration, Instant};
 
 use backon::{ExponentialBuilder, Retryable as _};
 use chrono::{TimeDelta, Utc};
-use rendel_core::{Charter, Reader, SequencerSnapshot};
-use rendel_session::{CallId, Found, Input, Standing, Status, moved};
+use rendel_core::{BuiltIn, Charter, Reader, SequencerSnapshot};
+use rendel_session::{CallId, Found, Input, Standing, Status, Wake, moved};
 use rendel_store::{
-    Append, Claim, Keeping, Note, RefusalRow, StoreError, TakenOver, UpdateRow, WriteError,
+    Append, Claim, Keeping, NewAnnouncement, Note, RefusalRow, StandingRow, StoreError, TakenOver,
+    UpdateRow, WriteError,
 };
-use serde_json::json;
+use serde_json::{Value, json};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
+use crate::announcing::{Subject, event};
 use crate::app::App;
+use crate::clock::now_ms;
 use crate::failure::from_store;
 
 /// When a database that is away is asked again, at first and in the end.
@@ -30,6 +34,10 @@ pub(super) struct StoreSide {
     id: String,
     ord: i64,
     epoch: u64,
+    /// What its announcements are about.
+    about: Subject,
+    /// Whether it is announced that it has ended.
+    announces_end: bool,
     /// Updates that the journal keeps, where it is bounded.
     journal_limit: Option<u64>,
     /// How long an ended session is kept, where that is bounded.
@@ -57,6 +65,8 @@ impl StoreSide {
             id: taken.row.id.clone(),
             ord: taken.row.ord,
             epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
+            about: Subject::of(&taken.row.id, charter),
+            announces_end: charter.rules.announces(BuiltIn::Ended),
             journal_limit: charter.limits.journal,
             retain: charter.session.retain.and_then(|retain| TimeDelta::from_std(retain).ok()),
             returns,
@@ -123,9 +133,12 @@ impl StoreSide {
         epoch: u64,
         updates: Vec<rendel_session::UpdateRow>,
         refusals: Vec<rendel_session::RefusalRow>,
+        wake: Option<Wake>,
     ) {
         let session = self.ord;
         self.app.metrics.settled.inc_by(updates.len() as u64);
+        let announcements: Vec<_> = updates.iter().flat_map(|row| self.announced(row)).collect();
+        let app = (!announcements.is_empty()).then(|| self.app.clone());
         let update = |row: rendel_session::UpdateRow| UpdateRow {
             session,
             seq: signed(row.seq),
@@ -146,6 +159,9 @@ impl StoreSide {
             let input = match result {
                 Ok(()) => {
                     metrics.written_seconds.observe(began.elapsed().as_secs_f64());
+                    if let Some(app) = app {
+                        app.note_announced();
+                    }
                     Input::Written { append }
                 }
                 Err(WriteError::Superseded) => Input::Superseded,
@@ -160,9 +176,32 @@ impl StoreSide {
         });
         let updates = updates.into_iter().map(update).collect();
         let refusals = refusals.into_iter().map(refusal).collect();
-        let rows = Append { session, epoch, updates, refusals, done };
+        let wakes = wake.map(wakes);
+        let rows = Append { session, epoch, updates, refusals, announcements, wakes, done };
         if let Err(rows) = self.app.writer.append(rows).await {
             (rows.done)(Err(WriteError::Away("the journal's writer has ended".to_owned())));
+        }
+    }
+
+    /// What is announced with an update.
+    fn announced<'r>(
+        &'r self,
+        row: &'r rendel_session::UpdateRow,
+    ) -> impl Iterator<Item = NewAnnouncement> + 'r {
+        row.announced.iter().map(|announced| {
+            let mut told = BTreeMap::from([
+                ("seq", Value::from(row.seq)),
+                ("values", announced.values.clone().into_iter().collect()),
+            ]);
+            told.extend(announced.rule.as_ref().map(|rule| ("rule", rule.as_str().into())));
+            event(&self.about, &announced.kind, row.at, told)
+        })
+    }
+
+    /// Notes when the session must be in memory next. Where it is not noted, it is there too early.
+    pub(super) async fn note_wake(&self, wake: Wake) {
+        if let Err(error) = self.app.store.note_wake(self.ord, self.epoch, wakes(wake)).await {
+            tracing::debug!(%error, "when a session is due next was not noted");
         }
     }
 
@@ -212,11 +251,17 @@ impl StoreSide {
         };
         let note = Note::of_session(&self.id, &by, what, detail);
         let retained = self.retain.filter(|_| standing.status == Status::Ended);
+        let ended = standing.status == Status::Ended && self.announces_end;
+        let announcement =
+            ended.then(|| event(&self.about, BuiltIn::Ended.name(), now_ms(), BTreeMap::new()));
+        let app = self.app.clone();
         let delete_at = retained.and_then(|retained| Utc::now().checked_add_signed(retained));
         tokio::spawn(async move {
             let except = serde_json::to_string(&standing.except).unwrap_or_default();
-            let written =
-                store.set_status(ord, epoch, standing.status.name(), except, delete_at, note).await;
+            let status = standing.status.name();
+            let row = StandingRow { status, except, delete_at, announcement };
+            let written = store.set_status(ord, epoch, row, note).await;
+            app.note_announced();
             let result = match &written {
                 Ok(true) => Ok(()),
                 Ok(false) => Err(moved()),
@@ -286,6 +331,16 @@ pub(super) fn found(taken: &TakenOver) -> Found {
         refusals: taken.refusals.clone(),
         unseen: None,
         secret: taken.row.secret,
+        opened: u64::try_from(taken.row.opened.timestamp_millis()).unwrap_or(0),
+        wakes: taken.row.wakes.map(i64::unsigned_abs),
+    }
+}
+
+/// When a session must be in memory next, as it is stored.
+fn wakes(wake: Wake) -> Option<i64> {
+    match wake {
+        Wake::At(at) => Some(signed(at)),
+        Wake::Never => None,
     }
 }
 

@@ -3,7 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use rendel_core::{
-    Actor, Charter, Fact, Facts, Path, Problem, ProblemKind, RosterSight, Teller, Viewer, placed,
+    Actor, Charter, Fact, Facts, Path, Problem, ProblemKind, RosterSight, Teller, Viewer, Way,
+    placed,
 };
 use rendel_wire::{
     AnswerFrame, ConnectionLimits, LeftWhy, Notice, OutcomeFrame, Roster, Said, SendCue, Welcome,
@@ -40,6 +41,7 @@ impl Session {
         }
         let (way, presence) = (entry.way, entry.presence.take());
         self.seating.is_due = true;
+        self.note_connection(&entry.who, Way::In);
         if let Some(seat) = entry.seat.take() {
             self.seating.promised.insert(entry.who.id.clone(), seat);
         }
@@ -249,6 +251,7 @@ impl Session {
     pub(super) fn leave(&mut self, connection: ConnectionId, why: LeftWhy) {
         let Some(member) = self.members.remove(connection) else { return };
         self.seating.is_due = true;
+        self.note_connection(&member.who, Way::Out);
         self.digests.forget(connection);
         self.said_meanwhile.remove(&connection);
         if !self.members.has_follower(member.audience) {
@@ -264,6 +267,7 @@ impl Session {
             self.leave(connection, LeftWhy::Removed);
         }
         self.people.remove(id);
+        self.note_lapse();
     }
 
     /// Takes what somebody tells of themselves. A place in a text means something in the order of

@@ -2,6 +2,7 @@
 
 mod calling;
 mod entering;
+mod passing;
 mod proposing;
 mod recovering;
 mod seating;
@@ -23,6 +24,9 @@ use crate::order::{Order, Spacing, Waiting};
 use crate::output::{Answer, Output, Report, To};
 use crate::people::People;
 use crate::problems::{deleted, unavailable};
+
+/// A session that is to act within so many milliseconds stays in memory.
+const AHEAD: u64 = 120_000;
 
 /// What whoever runs the service says of its sessions.
 #[derive(Clone, Copy, Debug)]
@@ -65,6 +69,7 @@ pub struct Session {
     /// When those who were shown nothing of updates are told of them.
     quiet_until: Option<u64>,
     seating: seating::Seating,
+    passing: passing::Passing,
     /// The last expressions of the charter that had no answer.
     expression_faults: VecDeque<String>,
     /// Never behind what it was before, nor behind the journal.
@@ -90,7 +95,7 @@ impl Session {
         let now = now.max(order.sequencer().at());
         let mut digests = Digests::default();
         digests.put(order.seq());
-        Ok(Self {
+        let mut session = Self {
             audiences: Audiences::of(charter.clone()),
             people: People::of(charter.clone(), now),
             charter,
@@ -110,12 +115,15 @@ impl Session {
             beat: None,
             quiet_until: None,
             seating: seating::Seating { is_due: true, ..seating::Seating::default() },
+            passing: passing::Passing::default(),
             expression_faults: VecDeque::new(),
             now,
             outputs: Vec::new(),
             is_stopping: false,
             has_stopped: false,
-        })
+        };
+        session.wait_for_those_who_were_here();
+        Ok(session)
     }
 
     /// Takes one thing in. `now` is in milliseconds since 1970 UTC; one that goes back does no
@@ -126,7 +134,11 @@ impl Session {
             return self.handle_after_end(input);
         }
         // What has lapsed by now lapses before anything else counts, however late that is noticed.
+        let known = self.people.len();
         self.people.handle_timeout(self.now);
+        if self.people.len() != known {
+            self.note_lapse();
+        }
         self.act_in_time();
         match input {
             Input::Entered(entry) => self.enter(*entry),
@@ -181,6 +193,8 @@ impl Session {
         if self.has_stopped {
             return;
         }
+        self.act_in_time();
+        self.settle_passages();
         self.seat();
         self.tell_free_seats();
         self.receive_arrivals();
@@ -197,7 +211,9 @@ impl Session {
         let away = self.order.is_adrift();
         let lapse = self.people.poll_timeout().filter(|_| !away);
         let compare = self.compare_at.filter(|_| !away && self.members.len() > 0);
-        [lapse, compare, self.beat, self.quiet_until, self.next_act()].into_iter().flatten().min()
+        let times = [lapse, compare, self.beat, self.quiet_until, self.next_act()];
+        let passage = self.next_passage().filter(|_| !away);
+        times.into_iter().chain([passage]).flatten().min()
     }
 
     /// Whether an append is not known to be on disk. What comes meanwhile makes a larger next one,
@@ -213,7 +229,9 @@ impl Session {
             && self.arrivals.is_empty()
             && self.gates.is_empty()
             && self.held.is_empty()
-            && self.next_act().is_none()
+            && self.next_act().is_none_or(|due| due > self.now + AHEAD)
+            && self.next_passage().is_none()
+            && self.order.sequencer().here().next().is_none()
             && self.outputs.is_empty()
             && self.order.is_quiet()
     }
@@ -333,14 +351,18 @@ impl Session {
         self.outputs.push(Output::Report(report));
     }
 
+    fn note_fault(&mut self, fault: String) {
+        self.expression_faults.push_back(fault);
+        if self.expression_faults.len() > 8 {
+            self.expression_faults.pop_front();
+        }
+    }
+
     /// Expressions that had no answer are told to the backend.
     fn note_unanswered(&mut self) {
         for (line, why) in self.order.sequencer_mut().poll_unanswered() {
             let why = why.to_string();
-            self.expression_faults.push_back(format!("line {line}: {why}"));
-            if self.expression_faults.len() > 8 {
-                self.expression_faults.pop_front();
-            }
+            self.note_fault(format!("line {line}: {why}"));
             self.report(Report::Unanswered { line, why });
         }
     }

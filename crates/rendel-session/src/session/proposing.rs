@@ -1,7 +1,8 @@
 //! What participants propose, and what waits for a gate.
 
 use rendel_core::{
-    Actor, ClientKey, ClientOutcome, Effect, Outcome, Problem, ProblemKind, Proposal, Settled,
+    Actor, ClientKey, ClientOutcome, Effect, Outcome, Problem, ProblemKind, Proposal, RuleMark,
+    Settled,
 };
 use rendel_wire::{Propose, Refused, Waiting as WaitingFrame};
 
@@ -172,6 +173,12 @@ impl Session {
 
     fn settled(&mut self, update: Settled, from: Origin) {
         self.seating.is_due |= self.charter.has_seats();
+        for RuleMark { rule, failed, .. } in &update.rules {
+            if let Some(why) = failed {
+                self.note_fault(format!("rule {rule:?}: {why}"));
+                self.report(Report::RuleFailed { rule: rule.clone(), why: why.clone() });
+            }
+        }
         self.audiences.handle_settled(&update);
         self.people.handle_settled(&update.by, &update.effects, self.now);
         self.order.push_update(update, from);

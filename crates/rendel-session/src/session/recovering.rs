@@ -52,11 +52,14 @@ impl Session {
         for (connection, said) in meanwhile {
             said.into_iter().for_each(|said| self.keep_said(connection, said));
         }
+        // What was due meanwhile comes before what waited.
+        self.act_in_time();
         for (client, n, verdict) in std::mem::take(&mut self.late_verdicts) {
             self.handle_verdict(client, n, verdict);
         }
         self.say_what_was_kept();
         self.seating.is_due = true;
+        self.note_lapse();
         self.seating.told = None;
     }
 
@@ -133,6 +136,9 @@ impl Session {
         self.show_held();
         let snapshot = self.order.last_snapshot().filter(|_| !self.order.is_adrift());
         self.outputs.extend(snapshot.map(Output::Keep));
+        if !self.order.is_adrift() {
+            self.outputs.extend(self.order.poll_wake().map(Output::NoteWake));
+        }
         self.end(&unavailable(), &shutting_down());
     }
 

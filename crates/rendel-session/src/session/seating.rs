@@ -24,7 +24,7 @@ pub(super) struct Seating {
 
 impl Session {
     /// Whether the session acts by itself at all now.
-    fn may_act(&self) -> bool {
+    pub(super) fn may_act(&self) -> bool {
         !self.order.is_adrift()
             && !self.is_stopping
             && !self.has_stopped

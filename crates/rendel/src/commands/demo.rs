@@ -2,7 +2,8 @@
 
 use anyhow::{Context as _, Result};
 use rendel_core::{Problem, ProblemKind};
-use rendel_wire::http::{OpenSession, SessionInfo};
+use rendel_service::WebhookSecret;
+use rendel_wire::http::{MakeWebhook, OpenSession, SessionInfo, WebhookInfo, WebhookList};
 use rust_embed::RustEmbed;
 
 use super::charter::publish;
@@ -19,13 +20,17 @@ struct Scenario;
 pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
     let key_file = args.dir.join("service.key");
     let service_key = key(&key_file)?;
-    let gate_secret = rendel_service::WebhookSecret::generate();
+    let gate_secret = WebhookSecret::generate();
     let words = serde_json::from_str(&file("gate/words.json")?)
         .context("the demo's word lists cannot be read")?;
     let gate = super::gate::start(words, &gate_secret, 0)?;
     let mut config = rendel_service::Config::new(args.listen, String::new(), service_key);
     config.gate_secret = gate_secret;
     config.origins.loopback = true;
+    // What is announced goes to a receiver on this machine.
+    config.webhooks_to_private_addresses = true;
+    let webhook_secret = WebhookSecret::generate();
+    let receiver = super::receiver::start(&webhook_secret, 0, 0, out)?;
     config.variables.insert("GATE_URL".to_owned(), gate);
     let plan =
         ServePlan { database: Database::Local(args.dir.join("database")), charters: None, config };
@@ -46,6 +51,9 @@ pub(crate) async fn run(args: &DemoArgs, out: Out) -> Result<()> {
                 .await
                 .with_context(|| format!("the demo session {name} could not be opened"))?;
         }
+        receive(&api, &receiver, &webhook_secret)
+            .await
+            .context("the demo's receiver could not be made known")?;
         if !no_crowd {
             crate::crowd::start(&api, &server, seed).await.context("the crowd could not enter")?;
         }
@@ -92,6 +100,18 @@ async fn open(api: &Api, name: &str) -> Result<()> {
     }
 }
 
+/// Sends what is announced to the demo's receiver, and to none of an earlier start.
+async fn receive(api: &Api, receiver: &str, secret: &WebhookSecret) -> Result<()> {
+    let known: WebhookList = api.read(api.get("/webhooks")).await?;
+    for webhook in known.webhooks {
+        api.send(api.delete(&format!("/webhooks/{}", webhook.id))).await?;
+    }
+    let (url, secret) = (format!("{receiver}/orchard"), Some(secret.reveal()));
+    let asked = MakeWebhook { url, secret, ..MakeWebhook::default() };
+    api.post_json::<WebhookInfo>("/webhooks", &asked).await?;
+    Ok(())
+}
+
 fn file(path: &str) -> Result<String> {
     let file = Scenario::get(path).with_context(|| format!("{path} is not part of this binary"))?;
     Ok(String::from_utf8(file.data.to_vec())?)
@@ -112,6 +132,7 @@ Take part from another terminal:
   rendel propose headcount '/heads add 1' --name Tobin
   rendel state headcount
   rendel watch slope-plan
+  rendel announcements follow
 
 Sessions: {}. Ctrl-C ends it all; the next start goes on where this one ended.",
         names().join(", ")

@@ -1,4 +1,4 @@
-//! `rendel stand-in`: a small outside check with word lists, for the demo and for trying gates out.
+//! `rendel stand-in gate`: a small outside check with word lists, for the demo and for trying gates out.
 //! It checks the signature as a gate of one's own would.
 
 use std::collections::BTreeMap;
@@ -15,7 +15,7 @@ use standardwebhooks::{
     HEADER_WEBHOOK_ID, HEADER_WEBHOOK_SIGNATURE, HEADER_WEBHOOK_TIMESTAMP, Webhook,
 };
 
-use crate::cli::StandInArgs;
+use crate::cli::GateArgs;
 use crate::out::Out;
 
 /// Words, and what becomes of remarks that have them.
@@ -71,7 +71,7 @@ impl WordLists {
     }
 }
 
-pub(crate) async fn run(args: &StandInArgs, out: Out) -> Result<()> {
+pub(crate) async fn run(args: &GateArgs, out: Out) -> Result<()> {
     let secret = WebhookSecret::parse(&args.secret)
         .context("the secret is whsec_ and 24 to 64 bytes in base64, as gate_secret is")?;
     let address = start(WordLists::read(&args.words)?, &secret, args.port)?;
@@ -95,7 +95,8 @@ pub(crate) fn start(words: WordLists, secret: &WebhookSecret, port: u16) -> Resu
     Ok(format!("http://{address}"))
 }
 
-async fn check(request: HttpRequest, body: String, gate: web::Data<Arc<Gate>>) -> HttpResponse {
+/// The headers by which a call is known to be the service's.
+pub(crate) fn signed(request: &HttpRequest) -> HeaderMap {
     let mut headers = HeaderMap::new();
     for name in [HEADER_WEBHOOK_ID, HEADER_WEBHOOK_TIMESTAMP, HEADER_WEBHOOK_SIGNATURE] {
         let value =
@@ -104,7 +105,11 @@ async fn check(request: HttpRequest, body: String, gate: web::Data<Arc<Gate>>) -
             headers.insert(name, value);
         }
     }
-    if let Err(error) = gate.verifier.verify(body.as_bytes(), &headers) {
+    headers
+}
+
+async fn check(request: HttpRequest, body: String, gate: web::Data<Arc<Gate>>) -> HttpResponse {
+    if let Err(error) = gate.verifier.verify(body.as_bytes(), &signed(&request)) {
         return HttpResponse::Unauthorized()
             .body(format!("The call is not the service's: {error}."));
     }

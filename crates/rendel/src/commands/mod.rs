@@ -1,5 +1,6 @@
 //! The commands, one file each.
 
+mod announcements;
 mod charter;
 mod demo;
 mod doctor;
@@ -7,6 +8,7 @@ mod enter;
 mod gate;
 mod people;
 mod propose;
+mod receiver;
 mod serve;
 mod session;
 mod show;
@@ -16,7 +18,7 @@ mod watch;
 use anyhow::Result;
 use clap::CommandFactory as _;
 
-use crate::cli::{Cli, Command};
+use crate::cli::{Cli, Command, StandInCommand};
 use crate::out::Out;
 
 pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
@@ -41,7 +43,10 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::Audit(args) => people::audit(&args, *out).await,
         Command::Invitation(command) => people::invitation(command, *out).await,
         Command::Key(command) => people::key(command, *out).await,
-        Command::StandIn(args) => gate::run(&args, *out).await,
+        Command::Announcements(command) => announcements::run(command, *out).await,
+        Command::Webhook(command) => announcements::webhook(command, *out).await,
+        Command::StandIn(StandInCommand::Gate(args)) => gate::run(&args, *out).await,
+        Command::StandIn(StandInCommand::Receiver(args)) => receiver::run(&args, *out).await,
         Command::Doctor(args) => doctor::run(&args, *out).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "rendel", &mut std::io::stdout());

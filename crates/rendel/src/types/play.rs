@@ -24,6 +24,9 @@ pub(super) enum Of {
     Texts,
     /// A number, or a word that stands for none.
     Number,
+    Real,
+    /// Milliseconds, or a time such as `"10s"`.
+    Span,
 }
 
 impl Of {
@@ -33,6 +36,8 @@ impl Of {
             Self::Text => json!({ "type": "string" }),
             Self::Whole => json!({ "type": "integer" }),
             Self::Texts => json!({ "type": "array", "items": { "type": "string" } }),
+            Self::Real => json!({ "type": "number" }),
+            Self::Span => json!({ "type": ["integer", "string"] }),
             Self::Number => json!({ "anyOf": [{ "type": "number" }, { "const": "unsure" }] }),
         }
     }
@@ -56,6 +61,13 @@ pub(super) fn acts(field: &Value, takes: &'static [&'static str]) -> Vec<Act> {
         "cast" if field.get("scale").is_some() => needed("value", Of::Number),
         "cast" => needed("choices", Of::Texts),
         "restart" => perhaps("question", Of::Text),
+        "commit" => needed("sha256", Of::Text),
+        "reveal" => needed("value", Of::Text),
+        "waive" => needed("seat", Of::Text),
+        "set" => both(perhaps("due", Of::Span), perhaps("in", Of::Span)),
+        "extend" => needed("by", Of::Span),
+        "seek" => needed("to", Of::Span),
+        "rate" => needed("rate", Of::Real),
         _ => Vec::new(),
     };
     takes.iter().map(|op| Act { op, members: members(op) }).collect()
@@ -77,9 +89,31 @@ pub(super) fn schema(field: &Value) -> Option<Value> {
         "seats" => object(json!({
             "away": each(whole), "by": each(or_null("string")), "gathering": { "type": "boolean" }, "offers": each(text),
         })),
-        "turn" => object(json!({
-            "moves": whole, "number": whole, "reversed": { "type": "boolean" }, "seat": or_null("string"),
-        })),
+        "turn" => {
+            let mut turn = object(json!({
+                "moves": whole, "number": whole, "reversed": { "type": "boolean" }, "seat": or_null("string"),
+            }));
+            if field.get("time").is_some() {
+                turn["properties"]["due"] = whole;
+                turn["properties"]["late"] = json!({ "type": "boolean" });
+            }
+            turn
+        }
+        "deadline" => {
+            let mut deadline =
+                object(json!({ "due": or_null("integer"), "fired": or_null("integer") }));
+            deadline["properties"]["in"] = whole;
+            deadline
+        }
+        "clock" => {
+            let mut clock = object(json!({
+                "position": whole, "rate": { "type": "number" }, "running": { "type": "boolean" },
+                "since": or_null("integer"),
+            }));
+            clock["properties"]["min"] = whole.clone();
+            clock["properties"]["max"] = whole;
+            clock
+        }
         "random" if field["entropy"] == "seats" => object(json!({
             "draws": whole, "entropy": each(json!({ "type": "object" })), "last": or_null("object"),
             "next": or_null("string"), "opened": or_null("object"),
@@ -93,4 +127,49 @@ pub(super) fn schema(field: &Value) -> Option<Value> {
         })),
         _ => return None,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use rendel_core::{Edit, KINDS};
+
+    use super::*;
+
+    /// What the types say of an edit is what the service reads.
+    #[test]
+    fn each_edit_of_a_kept_field_is_read_with_the_members_that_its_type_has() {
+        for kind in KINDS {
+            let field = json!({ "kind": kind.name });
+            if schema(&field).is_none() {
+                continue;
+            }
+            for act in acts(&field, kind.takes) {
+                let sample = |of: Of| match of {
+                    Of::Text => json!("/heads"),
+                    Of::Whole | Of::Number | Of::Real | Of::Span => json!(1),
+                    Of::Texts => json!(["golden"]),
+                };
+                let edit = |members: &[&Member]| {
+                    let edit = Edit::new("/field", act.op);
+                    members.iter().fold(edit, |edit, one| edit.with(one.name, sample(one.of)))
+                };
+                let needed: Vec<&Member> = act.members.iter().filter(|one| one.is_needed).collect();
+                let perhaps = act.members.iter().filter(|one| !one.is_needed);
+                let mut tried: Vec<Edit> =
+                    perhaps.map(|one| edit(&[&needed[..], &[one]].concat())).collect();
+                // One of the two that tell a time has to be there.
+                if act.op != "set" {
+                    tried.push(edit(&needed));
+                }
+                for edit in tried {
+                    assert!(edit.read().is_some(), "{} {edit:?}", kind.name);
+                }
+                for missing in 0..needed.len() {
+                    let mut rest = needed.clone();
+                    rest.remove(missing);
+                    assert!(edit(&rest).read().is_none(), "{} {} {rest:?}", kind.name, act.op);
+                }
+            }
+        }
+    }
 }

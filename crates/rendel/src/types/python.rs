@@ -82,8 +82,8 @@ fn functions(text: &mut String, path: &str, field: &Field) {
             .iter()
             .map(|(name, _)| {
                 let name = name.trim_end_matches('_');
-                let given = if name == "id" { "id_" } else { name };
-                format!(", {name:?}: {given}")
+                let own = matches!(name, "id" | "in").then_some("_").unwrap_or_default();
+                format!(", {name:?}: {name}{own}")
             })
             .collect();
         let _ = writeln!(
@@ -128,9 +128,12 @@ fn functions(text: &mut String, path: &str, field: &Field) {
                         Of::Whole => "int",
                         Of::Texts => "list[str]",
                         Of::Number => "float | str",
+                        Of::Real => "float",
+                        Of::Span => "int | str",
                     };
+                    let name = if member.name == "in" { "in_" } else { member.name };
                     let standard = if member.is_needed { "" } else { " | None = None" };
-                    (member.name, format!("{of}{standard}"))
+                    (name, format!("{of}{standard}"))
                 };
                 let arguments: Vec<_> = act.members.iter().map(argument).collect();
                 write(act.op, false, &arguments);

@@ -137,11 +137,16 @@ fn functions(text: &mut String, path: &str, field: &Field) {
                         (Of::Whole, false) => "Option<u64>",
                         (Of::Texts, _) => "&[&str]",
                         (Of::Number, _) => "Value",
+                        (Of::Real, _) => "f64",
+                        (Of::Span, true) => "i64",
+                        (Of::Span, false) => "Option<i64>",
                     };
-                    (member.name, of)
+                    (identifier(member.name), of)
                 };
                 let arguments: Vec<_> = act.members.iter().map(argument).collect();
-                let member = |member: &Member| format!(", \"{0}\": {0}", member.name);
+                let arguments: Vec<_> =
+                    arguments.iter().map(|(name, of)| (name.as_str(), *of)).collect();
+                let member = |one: &Member| format!(", \"{}\": {}", one.name, identifier(one.name));
                 let members: String = act.members.iter().map(member).collect();
                 write(act.op, false, &arguments, &members);
             }

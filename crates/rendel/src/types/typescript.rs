@@ -93,6 +93,8 @@ fn act(at: &str, act: &Act) -> String {
             Of::Whole => "number",
             Of::Texts => "string[]",
             Of::Number => "number | \"unsure\"",
+            Of::Real => "number",
+            Of::Span => "number | string",
         };
         format!("; {}{mark}: {of}", member.name)
     };

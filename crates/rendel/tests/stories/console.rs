@@ -15,23 +15,23 @@ async fn a_collision_side_by_side_is_told_and_all_replicas_end_equal() {
     service.open_demo("last-barrel").await;
     let browser = Browser::open(1280, 800).await;
     browser.sign_in(&service, "/sessions/last-barrel/side-by-side").await;
-    browser.reads("All 3 replicas are equal at #0").await;
+    browser.reads("All 3 replicas are equal at #1").await;
 
     browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
     browser.find(By::XPath("//*[@role='option'][.='/reserve']")).await.click().await.unwrap();
     browser.reads("Rule: the later is refused").await;
     browser.press("Collide").await;
     browser.reads("refused: stale").await;
-    browser.reads("All 3 replicas are equal at #1").await;
+    browser.reads("All 3 replicas are equal at #2").await;
     // Which of the two arrives first is nobody's to say.
     let reserve = service.state("last-barrel").await["reserve"].as_u64();
-    assert!([Some(41), Some(42)].contains(&reserve), "one of the two settled: {reserve:?}");
+    assert!([Some(61), Some(62)].contains(&reserve), "one of the two settled: {reserve:?}");
 
     browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
-    browser.find(By::XPath("//*[@role='option'][.='/leading']")).await.click().await.unwrap();
+    browser.find(By::XPath("//*[@role='option'][.='/lot']")).await.click().await.unwrap();
     browser.press("Collide").await;
-    browser.reads("the larger stands").await;
-    browser.reads("All 3 replicas are equal at #3").await;
+    browser.reads("the later in order stands").await;
+    browser.reads("All 3 replicas are equal at #4").await;
     browser.picture("side-by-side").await;
     assert!(browser.fits().await);
     browser.close().await;
@@ -640,7 +640,7 @@ async fn side_by_side_each_role_has_its_own_view_by_keyboard_alone() {
     service.open_demo("last-barrel").await;
     let browser = Browser::open(1280, 800).await;
     browser.sign_in(&service, "/sessions/last-barrel/side-by-side").await;
-    browser.reads("All 3 replicas are equal at #0").await;
+    browser.reads("All 3 replicas are equal at #1").await;
     browser.reads("Hidden from them, and never sent:").await;
     // Tobin becomes a bidder: by keys alone, from the top of the page on.
     let role = "[aria-label='Role of Tobin']";
@@ -656,7 +656,7 @@ async fn side_by_side_each_role_has_its_own_view_by_keyboard_alone() {
     browser.find(By::XPath("//*[@role='option'][.='as bidder']")).await;
     browser.keys(Key::Down + "").await;
     browser.keys(Key::Enter + "").await;
-    browser.reads("All 3 replicas are equal at #0, each in what its role sees").await;
+    browser.reads("All 3 replicas are equal at #1, each in what its role sees").await;
     let reserve = By::Css("section[aria-label='Pane 2, Tobin'] [aria-label='/reserve']");
     until("the reserve is not in the bidder's pane", async || {
         browser.web.find(reserve.clone()).await.is_err().then_some(())

@@ -43,7 +43,7 @@ impl StandIn {
         let words = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/gate/words.json");
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
         command
-            .args(["stand-in", "--port", &port.to_string(), "--words", words])
+            .args(["stand-in", "gate", "--port", &port.to_string(), "--words", words])
             .env("RENDEL_GATE_SECRET", SECRET);
         Self(command.stdout(Stdio::null()).spawn().unwrap())
     }

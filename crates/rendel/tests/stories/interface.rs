@@ -174,7 +174,7 @@ async fn the_conflicts_are_told_newest_first_and_nothing_else_is() {
 #[tokio::test]
 async fn charters_are_published_once_and_a_session_keeps_its_version() {
     let service = Service::start().await;
-    let one = document("demo/charters/headcount.toml");
+    let one = crate::harness::HEADCOUNT.to_owned();
     let publish = async |source: &str| {
         let response = service
             .request(reqwest::Method::POST, "/v1/charters")

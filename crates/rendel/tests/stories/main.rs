@@ -6,6 +6,7 @@
 mod harness;
 
 mod agreement;
+mod announcements;
 mod authorization;
 mod bad_input;
 mod commands;
@@ -27,4 +28,5 @@ mod people;
 mod play;
 mod repeats;
 mod secrets;
+mod timing;
 mod tokens;

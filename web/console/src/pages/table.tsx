@@ -66,7 +66,7 @@ function Place({
   session,
   name,
   charter,
-  table: { Shown },
+  table: { Shown, role: played },
 }: {
   session: string;
   name: string;
@@ -74,8 +74,7 @@ function Place({
   table: Table;
 }) {
   const { token: own } = useSigned();
-  // Whoever plays has the first role of the charter.
-  const [role, setRole] = useState(() => roleNames(charter)[0] ?? "");
+  const [role, setRole] = useState(() => played ?? roleNames(charter)[0] ?? "");
   const { token, error } = useToken(session, name, own?.role ?? role);
   const seat = useParticipant(session, name, token);
   const shownName = seat.you?.name ?? name;

@@ -46,6 +46,19 @@ const COLLISIONS: Record<KindName, (field: Field, value: Json, at: string) => Co
     const rule = "each is a draw of its own, bound before it was asked for";
     return [{ id: at, title: at, rule, edits: [roll, roll], says: ["rolls", "rolls"] }];
   },
+  clock: (_field, _value, at) => {
+    const edits: Collision["edits"] = [[{ at, op: "start" }], [{ at, op: "seek", to: 30_000 }]];
+    const rule = "the later in the order holds";
+    return [{ id: at, title: at, rule, edits, says: ["starts it", "goes to 30 s"] }];
+  },
+  deadline: (_field, _value, at) => {
+    const edits: Collision["edits"] = [
+      [{ at, op: "set", in: "10m" }],
+      [{ at, op: "extend", by: "1m" }],
+    ];
+    const rule = "the later in the order moves what the earlier has set";
+    return [{ id: at, title: at, rule, edits, says: ["sets 10 minutes", "adds a minute"] }];
+  },
   seats: (_field, value, at) => {
     const by = member(value, "by");
     const seats = Object.entries(isMembers(by) ? by : {});

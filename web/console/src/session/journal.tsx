@@ -40,6 +40,14 @@ export function Journal({
             {updateInWords(update)}
           </p>
           {update.note !== undefined && <p className="pl-14 text-xs text-faint">“{update.note}”</p>}
+          {update.rules?.map((mark) => (
+            <p key={`${mark.rule}-${mark.first}`} className="mt-1 pl-14 text-xs text-soft">
+              <Badge meaning={mark.failed === undefined ? "plain" : "brick"}>
+                rule {mark.rule}
+              </Badge>{" "}
+              {mark.failed}
+            </p>
+          ))}
           {update.verdicts?.map((verdict) => {
             const edit = charter && again(charter, update, verdict);
             return (

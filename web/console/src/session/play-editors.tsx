@@ -13,6 +13,7 @@ import { Badge, Button, Input } from "../parts/ui.tsx";
 import { CompanyContext } from "./company.tsx";
 import { isMembers, member } from "./pointer.ts";
 import { StateContext } from "./state-context.ts";
+import { TurnTime } from "./time-editors.tsx";
 import { shown } from "./words.ts";
 
 type Props = { field: Field; path: string; value: Json; propose: (edits: Edit[]) => void };
@@ -127,6 +128,7 @@ export function TurnEditor(props: Props) {
         {turn.moves > 0 && `, ${turn.moves} moves`}
         {turn.reversed && ", reversed"}
       </span>
+      <TurnTime turn={turn} />
       <Button onClick={() => act({ op: "advance" })}>Advance</Button>
       <Button tone="quiet" onClick={() => act({ op: "reverse" })}>
         Reverse

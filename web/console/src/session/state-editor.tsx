@@ -16,6 +16,7 @@ import {
 import { isMembers, member, pointerToken } from "./pointer.ts";
 import { StateContext } from "./state-context.ts";
 import { TextEditor } from "./text-editor.tsx";
+import { ClockEditor, DeadlineEditor } from "./time-editors.tsx";
 import { counted } from "./words.ts";
 
 type Propose = (edits: Edit[]) => void;
@@ -170,7 +171,9 @@ const EDITORS: Record<
   { value: ComponentType<ValueProps> } | { whole: ComponentType<FieldProps> }
 > = {
   ballot: { value: BallotEditor },
+  clock: { value: ClockEditor },
   counter: { value: CounterEditor },
+  deadline: { value: DeadlineEditor },
   list: { whole: ElementsEditor },
   map: { whole: MapEditor },
   random: { value: ChanceEditor },

@@ -14,6 +14,7 @@ import {
   type Standing,
   valueAt,
 } from "@rendel/client/parts";
+import { serviceTime } from "@rendel/client/play";
 import { useEffect, useReducer, useRef } from "react";
 import { SERVER } from "../api.ts";
 
@@ -32,6 +33,8 @@ export type Seat = {
   standing: Standing;
   why: string | undefined;
   latency: number | undefined;
+  /** The service's time, in milliseconds since 1970 UTC. */
+  now: () => number;
   seq: number;
   view: Json | undefined;
   confirmed: Json | undefined;
@@ -89,6 +92,7 @@ export function useParticipant(session: string, name: string, token: string | un
   const absence = useRef<{ seq: number; unsent: Set<number> }>(undefined);
   const returned = useRef<Return>(undefined);
   const cue = useRef<Seat["cue"]>(undefined);
+  const time = useRef<ReturnType<typeof serviceTime>>(undefined);
 
   useEffect(() => {
     if (token === undefined) return;
@@ -159,6 +163,8 @@ export function useParticipant(session: string, name: string, token: string | un
     return () => {
       isShown = false;
       if (frame !== undefined) cancelAnimationFrame(frame);
+      time.current?.end();
+      time.current = undefined;
       connection.current?.leave();
       connection.current = undefined;
     };
@@ -169,6 +175,11 @@ export function useParticipant(session: string, name: string, token: string | un
     standing: connection.current?.standing ?? "waiting",
     why: connection.current?.problem?.detail,
     latency: connection.current?.latency,
+    now: () => {
+      if (connection.current === undefined) return Date.now();
+      time.current ??= serviceTime({ parts: connection.current });
+      return time.current.now();
+    },
     seq: replica?.seq ?? 0,
     view: replica?.view,
     confirmed: replica?.confirmed,

@@ -60,6 +60,12 @@ function playedInWords(value: Json | undefined): string | undefined {
   }
   if ("reversed" in value && "seat" in value)
     return `turn ${shown(value.number)} is ${value.seat === null ? "nobody's" : String(value.seat)}`;
+  if ("fired" in value && "due" in value) {
+    if (typeof value.due !== "number") return "no time is set";
+    return `${typeof value.fired === "number" ? "fired, was due" : "due"} ${clock(value.due)}`;
+  }
+  if ("running" in value)
+    return `${value.running === true ? "runs from" : "stands at"} ${Number(value.position) / 1_000} s`;
   const shares = Object.values(member(value, "entropy") ?? {});
   if ("draws" in value && shares.length > 0) {
     const revealed = shares.filter((share) => isMembers(share) && share.value !== null).length;

@@ -6,6 +6,7 @@ mod events;
 mod heard;
 mod proxy;
 mod raw;
+mod receiver;
 mod service;
 
 pub(crate) use blocking::Blocking;
@@ -14,7 +15,8 @@ pub(crate) use events::Events;
 pub(crate) use heard::{Heard, listener, stream};
 pub(crate) use proxy::Proxy;
 pub(crate) use raw::{Raw, name};
-pub(crate) use service::{HeldLock, Service, free_port};
+pub(crate) use receiver::{Call, Does, Receiver};
+pub(crate) use service::{HEADCOUNT, HeldLock, Service, free_port};
 
 use std::time::{Duration, Instant};
 

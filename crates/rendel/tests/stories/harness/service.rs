@@ -17,6 +17,33 @@ fn demo(path: &str) -> PathBuf {
     PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(path)
 }
 
+/// The charter of most stories: the demo's without its rule, so that nothing is settled but what
+/// somebody does.
+pub(crate) const HEADCOUNT: &str = "\
+# How many came through the gate: each press adds, nothing is lost.
+charter = \"headcount\"
+version = 1
+title   = \"Headcount at the gate\"
+
+[state.heads]
+kind = \"counter\"
+min  = 0
+";
+
+/// The charters that a service begins with.
+fn charters(dir: &Path) -> PathBuf {
+    let charters = dir.join("charters");
+    if !charters.exists() {
+        fs::create_dir(&charters).unwrap();
+        for file in fs::read_dir(demo("charters")).unwrap() {
+            let file = file.unwrap();
+            fs::copy(file.path(), charters.join(file.file_name())).unwrap();
+        }
+        fs::write(charters.join("headcount.toml"), HEADCOUNT).unwrap();
+    }
+    charters
+}
+
 /// A lock in the database.
 pub(crate) struct HeldLock {
     child: Child,
@@ -90,7 +117,8 @@ impl Service {
         command
             .args(["serve", "--listen", listen, "--local-database"])
             .arg(self.dir.path().join("database"));
-        command.arg("--key-file").arg(self.key_file()).arg("--charters").arg(demo("charters"));
+        command.arg("--key-file").arg(self.key_file()).arg("--charters");
+        command.arg(charters(self.dir.path()));
         command
             .env("RENDEL_LOG", "warn")
             .envs(self.settings.iter().map(|(name, value)| (name, value)))
@@ -142,6 +170,7 @@ impl Service {
             .arg("--key-file")
             .arg(dir.path().join("service.key"))
             .env("RENDEL_LOG", "warn")
+            .envs(self.settings.iter().filter(|(name, _)| name.contains("WEBHOOK")).cloned())
             .current_dir(dir.path());
         let log = fs::File::create(dir.path().join("log")).unwrap();
         let mut child =

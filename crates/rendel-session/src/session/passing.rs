@@ -1,0 +1,110 @@
+//! What follows from who comes and goes: arrivals and departures as updates of the session's own,
+//! where its charter has rules or announcements about them.
+//!
+//! Who is here is kept with the journal, so each arrival and each departure is settled once,
+//! whatever happens to the service in between: whoever was here before a restart has as long to
+//! come back as anybody whose connection was lost.
+
+use std::collections::BTreeSet;
+
+use rendel_core::{Actor, Passage, Way, Whose};
+
+use super::Session;
+use crate::order::Origin;
+
+/// What is to be settled of who came and went.
+#[derive(Debug, Default)]
+pub(super) struct Passing {
+    /// Participants who may have come or gone.
+    participants: BTreeSet<String>,
+    /// Whether anybody may have.
+    anybody: bool,
+    /// Connections that came and went.
+    connections: Vec<(Actor, Way)>,
+    /// Until when those are waited for who were here before the session was loaded, in milliseconds
+    /// since 1970 UTC.
+    until: Option<u64>,
+}
+
+impl Session {
+    fn follows(&self, whose: Whose) -> bool {
+        self.charter.rules.follow_people(whose)
+    }
+
+    /// Somebody came or went over a connection.
+    pub(super) fn note_connection(&mut self, who: &Actor, way: Way) {
+        if self.follows(Whose::Connection) {
+            self.passing.connections.push((who.clone(), way));
+        }
+        if self.follows(Whose::Participant) {
+            self.passing.participants.insert(who.id.clone());
+        }
+    }
+
+    /// Somebody may have gone who had lost their connection.
+    pub(super) fn note_lapse(&mut self) {
+        self.passing.anybody = true;
+    }
+
+    /// The journal says who was here; they may come back.
+    pub(super) fn wait_for_those_who_were_here(&mut self) {
+        self.passing.anybody = true;
+        let is_empty = self.order.sequencer().here().next().is_none();
+        let linger = u64::try_from(self.charter.presence.linger.as_millis()).unwrap_or(u64::MAX);
+        self.passing.until = (!is_empty).then(|| self.now.saturating_add(linger));
+    }
+
+    /// When those who were here before are waited for no more.
+    pub(super) fn next_passage(&self) -> Option<u64> {
+        self.passing.until
+    }
+
+    /// Settles who came and went.
+    pub(super) fn settle_passages(&mut self) {
+        if !self.may_act() {
+            return;
+        }
+        for (who, way) in std::mem::take(&mut self.passing.connections) {
+            self.pass_by(&who, way, Whose::Connection);
+        }
+        if self.passing.until.is_some_and(|until| until <= self.now) {
+            self.passing.until = None;
+            self.passing.anybody = true;
+        }
+        let anybody = std::mem::take(&mut self.passing.anybody);
+        let mut whose = std::mem::take(&mut self.passing.participants);
+        if !self.follows(Whose::Participant) {
+            return;
+        }
+        if anybody {
+            let here = self.order.sequencer().here().map(|(who, _)| who.to_owned());
+            whose.extend(here.chain(self.people.all().into_iter().map(|shown| shown.id)));
+        }
+        for id in whose {
+            let (is_here, was_here) = (self.people.has(&id), self.order.sequencer().has_here(&id));
+            match (is_here, was_here) {
+                (true, false) => {
+                    let member = self.members.of_participant(&id).into_iter().next();
+                    let who = member.and_then(|connection| self.members.get(connection));
+                    if let Some(who) = who.map(|member| member.who.clone()) {
+                        self.pass_by(&who, Way::In, Whose::Participant);
+                    }
+                }
+                (false, true) if self.passing.until.is_none() => {
+                    let here = self.order.sequencer().here().find(|(who, _)| *who == id);
+                    let role = here.map(|(_, role)| role.to_owned()).unwrap_or_default();
+                    let who = Actor::new(id, role, uuid::Uuid::nil());
+                    self.pass_by(&who, Way::Out, Whose::Participant);
+                }
+                _ => {}
+            }
+        }
+    }
+
+    fn pass_by(&mut self, who: &Actor, way: Way, of: Whose) {
+        let passage = Passage { who: who.id.clone(), role: who.role.clone(), way, of };
+        let outcome = self.order.sequencer_mut().handle_passage(who, &passage, self.now);
+        self.note_unanswered();
+        self.come_out(0, outcome, Origin::Own);
+    }
+}
