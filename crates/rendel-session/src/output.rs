@@ -11,7 +11,7 @@ use rendel_wire::http::ParticipantList;
 use serde::Serialize;
 use uuid::Uuid;
 
-use crate::audiences::{Content, Shown};
+use crate::audiences::{Content, Shown, Told};
 use crate::input::{AppendId, CallId, ConnectionId, Standing, Status};
 
 /// What a session wants done, in this order.
@@ -121,6 +121,18 @@ pub enum To {
     These(Vec<ConnectionId>),
     /// One, whether or not its welcome was before.
     One(ConnectionId),
+}
+
+impl To {
+    /// Who of an audience hears what is told of presence: all, but for whoever told all of it, since
+    /// nobody needs to hear their own word alone.
+    pub fn hearers(audience: usize, told: &Told) -> Self {
+        let mut tellers = told.iter().flat_map(|(who, of)| of.keys().map(move |one| (who, one)));
+        match (tellers.next(), tellers.next()) {
+            (Some((who, client)), None) => Self::AudienceBut(audience, (who.clone(), *client)),
+            _ => Self::Audience(audience),
+        }
+    }
 }
 
 /// When a session must be in memory next, to act by itself.

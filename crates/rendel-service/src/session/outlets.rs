@@ -210,7 +210,7 @@ impl Outlets {
             }
         }
         for (audience, told) in due {
-            self.put_presence(&To::Audience(audience), told, metrics);
+            self.put_presence(&To::hearers(audience, &told), told, metrics);
         }
     }
 
@@ -264,4 +264,45 @@ fn is_meant(to: &To, id: ConnectionId, outlet: &Outlet) -> bool {
 fn rest(resting: &Resting) -> std::time::Duration {
     let now = std::time::Instant::now();
     resting.told.as_ref().map(|beat| beat.rest(now)).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+    use std::time::Duration;
+
+    use serde_json::json;
+
+    use super::*;
+    use crate::config::QueueLimits;
+
+    #[test]
+    fn who_told_all_that_rested_is_not_told_it() {
+        let (metrics, mut outlets) = (Metrics::new(), Outlets::default());
+        let tabs = [1, 2].map(Uuid::from_u128);
+        let queues = [(1, tabs[0]), (2, tabs[1])].map(|(connection, client)| {
+            let limits = QueueLimits { frames: 10, bytes: 1_000 };
+            let outbound = Arc::new(Outbound::new(limits, Duration::from_secs(1)));
+            let who = Identity { id: "oda".to_owned(), ..Identity::service() };
+            let mut outlet = Outlet::new(who, client, outbound.clone(), "json", String::new());
+            outlet.audience = Some(0);
+            outlets.add(connection, outlet);
+            outbound
+        });
+        let mut heard = |tellers: &[Uuid]| {
+            let on_its_way = Arc::new(Beat::new(Told::new(), 2));
+            outlets.presence.insert(0, Resting { told: Some(on_its_way), waits: None });
+            for client in tellers {
+                let told = BTreeMap::from([(*client, json!({ "x": 1 }).as_object().cloned())]);
+                let told = Told::from([("oda".to_owned(), told)]);
+                outlets.tell_presence(&To::hearers(0, &told), told, &metrics);
+            }
+            outlets.presence.get_mut(&0).unwrap().told = None;
+            outlets.tell_rested(&metrics);
+            queues.each_ref().map(|queue| queue.take().items.len())
+        };
+        assert_eq!(heard(&tabs[..1]), [0, 1]);
+        assert_eq!(heard(&tabs[1..]), [1, 0]);
+        assert_eq!(heard(&tabs), [1, 1]);
+    }
 }

@@ -7,7 +7,7 @@ use rendel_core::{ClientOutcome, Reader, Viewer};
 use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
 
 use super::Session;
-use crate::audiences::{Stored, Theirs, Word};
+use crate::audiences::{Content, Stored, Theirs, Word};
 use crate::input::{ConnectionId, Standing, Status};
 use crate::members::Member;
 use crate::order::{Origin, Waiting};
@@ -252,12 +252,8 @@ impl Session {
             let Some(shown) = shown.filter(|_| self.members.has_audience(audience)) else {
                 continue;
             };
-            // Nobody needs to hear what they said themselves.
-            let alone = changed.keys().next().filter(|_| changed.len() == 1);
-            let to = match alone {
-                Some(teller) => To::AudienceBut(audience, teller.clone()),
-                None => To::Audience(audience),
-            };
+            let Content::Presence(told) = shown.get() else { continue };
+            let to = To::hearers(audience, told);
             self.outputs.push(Output::Show { to, shown });
         }
     }
