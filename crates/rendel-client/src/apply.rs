@@ -119,9 +119,9 @@ fn change(
             let around = parent.iter().try_fold(state, step_into).and_then(Value::as_object_mut);
             around.and_then(|around| around.remove(name.as_str())).ok_or("nothing there")?;
         }
-        // What rules of play make of an act is not foreseen.
-        Op::Test(_) | Op::Act(_) if !is_settled => {}
-        Op::Test(_) | Op::Act(_) | Op::Unknown { .. } => {
+        // What rules of play make of an act, and what is taken back, is not foreseen.
+        Op::Test(_) | Op::Act(_) | Op::TakeBack { .. } if !is_settled => {}
+        Op::Test(_) | Op::Act(_) | Op::TakeBack { .. } | Op::Unknown { .. } => {
             return Err("an operation that this client does not know");
         }
     }

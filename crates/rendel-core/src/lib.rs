@@ -24,6 +24,7 @@ mod declaration;
 mod difference;
 mod document;
 mod edit;
+mod history;
 mod holds;
 mod kind;
 mod lately;
@@ -57,19 +58,21 @@ pub use document::Document;
 pub use edit::Edit;
 pub use holds::{Hold, HoldChange, Holds};
 pub use kind::{Cell, Chance, Draw, DrawKey, Entropy, Field, Fields, KINDS, KindWords};
-pub use op::{Act, Made, Op, Place, Splicing, When};
+pub use op::{Act, Back, Made, Op, Place, Splicing, Step, When};
 pub use patch::PatchOp;
 pub use path::{Path, Token};
 pub use presence::{Facts, Presence, Teller, follow_carets, placed};
 pub use problem::{Problem, ProblemKind};
 pub use seers::{Reader, Seers, SightKey, Viewer};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
-pub use sequencer::{ClientOutcome, Outcome, Sequencer, SequencerSnapshot, Verdicted};
+pub use sequencer::{
+    ClientOutcome, Look, Outcome, Sequencer, SequencerSnapshot, Skipped, Undoable, Verdicted,
+};
 pub use stamp::Stamp;
 pub use state::{Misfit, State};
 pub use suggest::nearest;
 pub use surface::Surface;
 pub use update::{
     Announced, Beside, Change, Disclosure, Effect, Effects, Passage, Proposal, RuleMark, Settled,
-    Verdict, VerdictKind, Way, Whose,
+    Undoes, Verdict, VerdictKind, Way, Whose,
 };

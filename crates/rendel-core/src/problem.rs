@@ -84,6 +84,7 @@ problems! {
     Crowded        "crowded"         503 42 "No place at this moment"
     Gathering      "gathering"       409 43 "Waiting for participants"
     Rule           "rule"            422 44 "A rule of the session could not be carried out"
+    NothingToUndo  "nothing-to-undo" 409 45 "Nothing to take back"
 }
 
 impl ProblemKind {

@@ -145,6 +145,11 @@ impl Referrers {
         });
     }
 
+    /// Whether anything refers to a record.
+    pub(crate) fn has(&self, record: &Path) -> bool {
+        self.by_record.contains_key(record)
+    }
+
     fn of_record(&self, record: &Path) -> impl Iterator<Item = &Referrer> {
         self.by_record.get(record).into_iter().flatten()
     }

@@ -11,7 +11,7 @@ use uuid::Uuid;
 
 use crate::actor::{Actor, ClientKey};
 use crate::edit::Edit;
-use crate::op::Op;
+use crate::op::{Back, Op};
 use crate::path::{Path, inner};
 use crate::seers::Seers;
 use crate::stamp::Stamp;
@@ -26,12 +26,14 @@ pub struct Effect {
     pub at: Path,
     /// What.
     pub op: Op,
+    /// Where it brings earlier work back: of which update.
+    pub restores: Option<u64>,
 }
 
 impl Effect {
     /// An effect at a path.
     pub fn new(at: impl Into<Path>, op: Op) -> Self {
-        Self { at: at.into(), op }
+        Self { at: at.into(), op, restores: None }
     }
 }
 
@@ -78,6 +80,7 @@ impl Effect {
             | Op::Splice { .. }
             | Op::Test(_)
             | Op::Act(_)
+            | Op::TakeBack { .. }
             | Op::Show(_)
             | Op::Hide
             | Op::Unknown { .. } => Change::Changed(self.at.clone()),
@@ -91,15 +94,17 @@ impl Serialize for Effect {
         map.serialize_entry("at", &self.at)?;
         map.serialize_entry("op", self.op.name())?;
         self.op.serialize_members(&mut map)?;
+        self.restores.iter().try_for_each(|seq| map.serialize_entry("restores", seq))?;
         map.end()
     }
 }
 
 impl<'de> Deserialize<'de> for Effect {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let edit = Edit::deserialize(deserializer)?;
+        let mut edit = Edit::deserialize(deserializer)?;
         let at = Path::parse(&edit.at).map_err(|problem| D::Error::custom(problem.detail()))?;
-        Ok(Self { at, op: Op::settled(&edit) })
+        let restores = edit.args.remove("restores").and_then(|seq| seq.as_u64());
+        Ok(Self { at, op: Op::settled(&edit), restores })
     }
 }
 
@@ -157,6 +162,17 @@ pub struct Settled {
     /// What rules of the session did in it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub rules: Vec<RuleMark>,
+    /// What it takes back, where it is an undo or a redo.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub undoes: Option<Undoes>,
+    /// How many of its effects, from the first on, its proposer brought about and may take back,
+    /// where that is not all of them: in the journal alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub own: Option<usize>,
+    /// For each effect the update that changed its place before it, 0 where none did or that is not
+    /// known: in the journal alone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub since: Vec<u64>,
     /// Who came or went, where it is of that: in the journal alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub passage: Option<Passage>,
@@ -166,6 +182,18 @@ pub struct Settled {
     /// What it did to who sees what: in the journal alone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub disclosures: Vec<Disclosure>,
+}
+
+/// What an update takes back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Undoes {
+    /// Whether it undoes what somebody did, or redoes what they undid.
+    pub way: Back,
+    /// The updates whose work it takes back.
+    pub updates: Vec<u64>,
+    /// Of those that it passed over, the last update of each.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub passed: Vec<u64>,
 }
 
 /// What one rule of the session did in an update.
@@ -302,6 +330,9 @@ impl Settled {
             gesture: None,
             note: None,
             rules: Vec::new(),
+            undoes: None,
+            own: None,
+            since: Vec::new(),
             passage: None,
             announced: Vec::new(),
             disclosures: Vec::new(),
@@ -311,7 +342,7 @@ impl Settled {
     /// As it is told: without what only the journal keeps.
     #[must_use]
     pub fn without_what_is_kept(self) -> Self {
-        Self { passage: None, disclosures: Vec::new(), ..self }
+        Self { passage: None, own: None, since: Vec::new(), disclosures: Vec::new(), ..self }
     }
 
     /// Whether nothing of it is shown.
@@ -356,6 +387,8 @@ pub enum VerdictKind {
     Overrode,
     /// What it met prevailed; it had no effect.
     Dropped,
+    /// A part of an undo or redo that stays as it is, since what it met stands there now.
+    Skipped,
 }
 
 /// What became of one edit of a settled update, and why.

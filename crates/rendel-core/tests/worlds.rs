@@ -263,6 +263,12 @@ fn step() -> impl Strategy<Value = Step> {
         20 => (0..4usize, 0..6u64, edits, prop::bool::weighted(0.9)).prop_map(
             |(tab, late, edits, is_numbered)| Step::Propose { tab, late, edits, is_numbered }
         ),
+        6 => (0..4usize, prop::sample::select(vec!["undo", "undo", "redo"]), any::<bool>()).prop_map(
+            |(tab, way, skip)| {
+                let edits = vec![Edit::new("", way).with("skip", skip)];
+                Step::Propose { tab, late: 0, edits, is_numbered: true }
+            }
+        ),
         1 => (0..4usize).prop_map(Step::Again),
         1 => (0..4usize).prop_map(Step::Reset),
         3 => (1..1_500u64).prop_map(Step::Wait),

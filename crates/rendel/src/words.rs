@@ -241,7 +241,7 @@ fn effect_in_words(effect: &Effect) -> String {
         Op::Show(value) => format!("{at} shown: {value}"),
         Op::Hide => format!("{at} hidden"),
         Op::Test(value) => format!("{at} is {value}"),
-        Op::Act(_) => format!("{at} {}", effect.op.name()),
+        Op::Act(_) | Op::TakeBack { .. } => format!("{at} {}", effect.op.name()),
         Op::Unknown { name, .. } => format!("{at} {name}"),
     }
 }
@@ -351,6 +351,7 @@ fn verdict_in_words(verdict: &Verdict) -> String {
         VerdictKind::Rebased => "rebased",
         VerdictKind::Overrode => "overrode",
         VerdictKind::Dropped => "dropped",
+        VerdictKind::Skipped => "skipped",
     };
     format!("{} {name}: {}", verdict.at, verdict.because)
 }

@@ -107,6 +107,10 @@ pub struct SessionRules {
     pub guests: Option<String>,
     /// The names of labels that sessions are opened and found with.
     pub labels: Vec<String>,
+    /// How many steps of what a participant did can be taken back.
+    pub undo: usize,
+    /// Whether all clients of a participant have one history, or each its own.
+    pub is_undo_shared: bool,
 }
 
 /// What bounds the sessions of a charter.
@@ -457,7 +461,6 @@ impl Charter {
 impl SessionRules {
     fn read(section: &mut Section<'_>, roles: &BTreeSet<String>) -> Self {
         let standard = Self::default();
-        section.later(&["undo"]);
         let names: Vec<&str> = roles.iter().map(String::as_str).collect();
         let guests = section.has("guests").then(|| section.one_of("guests", &names)).flatten();
         section.one_so_far("durability", "confirmed", &["relaxed", "none"]);
@@ -467,8 +470,11 @@ impl SessionRules {
         let retain = section.duration("retain", 60_000..=3_650 * 86_400_000);
         let has_labels = section.has("labels");
         let labels = if has_labels { section.names("labels", MOST_LABELS) } else { Vec::new() };
+        let undo = section.number("undo", 0..=MOST_UNDO, standard.undo);
+        let is_undo_shared =
+            section.choice("undo-by", &["participant", "client"], "participant") == "participant";
         section.finish();
-        Self { participants, tick, idle, retain, guests, labels }
+        Self { participants, tick, idle, retain, guests, labels, undo, is_undo_shared }
     }
 }
 
@@ -481,10 +487,14 @@ impl Default for SessionRules {
             retain: None,
             guests: None,
             labels: Vec::new(),
+            undo: 100,
+            is_undo_shared: true,
         }
     }
 }
 
+/// Steps that a participant may take back.
+const MOST_UNDO: i64 = 1_000;
 /// Labels of one session.
 const MOST_LABELS: usize = 16;
 /// Characters of the value of one.

@@ -699,6 +699,8 @@ mod tests {
 
     use super::*;
     use crate::charter::Charter;
+    use crate::op::Back;
+    use crate::update::Undoes;
 
     const CHARTER: &str = r#"
 charter = "offers"
@@ -831,23 +833,17 @@ kind = "text"
     fn an_update_of_which_nothing_is_shown_says_no_more_than_that_there_was_one() {
         let charter = Charter::parse(CHARTER).unwrap();
         let update = Settled {
-            seq: 7,
-            first: None,
             by: "oda".into(),
             client: uuid::Uuid::from_u128(1),
             n: 3,
-            at: 5,
             effects: smallvec![Effect::new(
                 Path::of(["ledger", "a", "sum"]),
                 Op::Add { by: 2, now: Some(5) },
             )],
-            verdicts: vec![],
             gesture: Some("g".into()),
             note: Some("for the ledger".into()),
-            rules: vec![],
-            passage: None,
-            announced: vec![],
-            disclosures: vec![],
+            undoes: Some(Undoes { way: Back::Undo, updates: vec![6], passed: vec![5] }),
+            ..Settled::blank(7, 7, 5)
         };
         let seen = charter.sight("but").update(&charter.fields, &update);
         assert_eq!(

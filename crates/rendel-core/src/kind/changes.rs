@@ -90,6 +90,11 @@ impl Changes {
         }
     }
 
+    /// The last change.
+    pub(crate) fn latest(&self) -> u64 {
+        self.latest.seq
+    }
+
     /// Whether the proposer knew another field than this one, which came back with its record.
     pub(crate) fn is_made_anew(&self, site: &Site<'_>) -> bool {
         site.is_concurrent(self.made)

@@ -4,7 +4,10 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::site::stored_op;
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use super::{
+    Applying, Before, Declared, InTheWay, Kind, KindWords, Loading, Memory, Part, Settlement, Site,
+    TakenBack, TakingBack, Was,
+};
 use crate::declaration::Section;
 use crate::op::{EXACT, Op, whole};
 use crate::patch::Patch;
@@ -122,6 +125,24 @@ impl Kind for Field {
             rewrite.push(rewrite.edit("add").with("by", by));
         }
         Ok(())
+    }
+
+    fn before(&self, _cell: &Cell, _rest: &[Token], effect: &Effect, _memory: &Memory) -> Before {
+        let Op::Add { by, .. } = effect.op else { return Before::Nothing };
+        Before::here(Was::Number(by))
+    }
+
+    fn take_back(&self, cell: &Cell, _rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
+        let taken = taking.taken;
+        let Was::Number(by @ ..=-1 | by @ 1..) = taken.was else { return Ok(Part::default()) };
+        let now = cell.0.checked_sub(by).filter(|now| (self.min..=self.max).contains(now));
+        let because = "has brought it to where it would leave its range";
+        let now = now.ok_or(InTheWay { update: Some(cell.1.seq), because })?;
+        Ok(Effect::new(&taken.at, Op::Add { by: -by, now: Some(now) }).into())
+    }
+
+    fn latest(&self, cell: &Cell, _rest: &[Token]) -> u64 {
+        cell.1.seq
     }
 
     fn is_small(&self) -> bool {

@@ -18,8 +18,8 @@ use super::memory::{Gone, What};
 use super::record::{Element, Item};
 use super::site::stored_op;
 use super::{
-    Applying, Declared, Fields, Holder, Kind, KindWords, Link, Loading, Settlement, Site, Walk,
-    listed,
+    Applying, Before, Declared, Fields, Holder, InTheWay, Kind, KindWords, Link, Loading, Memory,
+    Part, Settlement, Site, TakenBack, TakingBack, Walk, Was, listed,
 };
 use crate::canonical::weight;
 use crate::declaration::{Section, check_schema};
@@ -115,7 +115,7 @@ impl Field {
     fn changed(&self, cell: &mut Inner, list: &Path, applying: &mut Applying<'_>) {
         cell.changes.add(applying.stamp);
         if !self.is_append_only {
-            applying.memory.count(list, applying.stamp.seq);
+            applying.memory.count(list, applying.stamp.seq, 1);
         } else if cell.places.remembered() > cell.elements.len() + SWEPT {
             cell.places.forget(applying.stamp.seq);
         }
@@ -343,6 +343,19 @@ impl Field {
 }
 
 impl Inner {
+    /// Where those are now between whom something was: behind the one, else before the other, else
+    /// at the gap that one of them left.
+    fn between(&self, after: Option<&str>, before: Option<&str>, id: &str) -> Option<Target> {
+        let Some(after) = after else { return Some(Target::Front) };
+        if self.elements.contains_key(after) {
+            return Some(Target::After(after.to_owned()));
+        }
+        let is_there = |beside: &&str| self.elements.contains_key(*beside);
+        let beside = before.filter(is_there).unwrap_or(after);
+        let beside = Some(beside).into_iter().chain(before).find(|id| self.places.remembers(id))?;
+        self.places.before(&Target::Before(beside.to_owned()), id).map(behind)
+    }
+
     /// Whether `beside` can be gone by: it is there, or it went unseen by the proposer.
     fn is_beside(
         &self,
@@ -457,10 +470,7 @@ impl Kind for Field {
             let id = checked_id(id).map_err(|problem| problem.at(at))?;
             let item = self.load_item(&inner(at, id), value, loading)?;
             let id: Arc<str> = Arc::from(id);
-            if elements
-                .insert(id.clone(), Arc::new(Element { item, inserted: stamp, placed: stamp }))
-                .is_some()
-            {
+            if elements.insert(id.clone(), Arc::new(Element::new(item, stamp))).is_some() {
                 return Err(Problem::new(
                     ProblemKind::Exists,
                     format!("{at} has two elements {id:?}."),
@@ -521,13 +531,23 @@ impl Kind for Field {
             let Op::Insert { id: Some(id), value, to, made } = &effect.op else {
                 return Err(stored_op(effect));
             };
-            let item = self.load_item(&effect.at, value, Loading::settled(stamp));
-            let item = item.map_err(|problem| problem.to_string())?;
+            let path = inner(&effect.at, id);
+            let gone = applying.memory.take(&path).filter(|_| effect.restores.is_some());
             let id: Arc<str> = Arc::from(id.as_str());
             let (view, target) = seen_place(to, made.as_ref(), stamp);
-            cell.places.insert(view, target, &id, stamp).ok_or_else(nowhere)?;
+            let element = match gone {
+                Some(Gone { what: What::Element(element), .. }) => {
+                    cell.places.shift(view, target, &id, stamp).ok_or_else(nowhere)?;
+                    element.again(stamp)
+                }
+                _ => {
+                    let item = self.load_item(&path, value, Loading::settled(stamp));
+                    let item = item.map_err(|problem| problem.to_string())?;
+                    cell.places.insert(view, target, &id, stamp).ok_or_else(nowhere)?;
+                    Element::new(item, stamp)
+                }
+            };
             applying.grow(0, element_weight(&id, value) + comma(cell.elements.len()));
-            let element = Element { item, inserted: stamp, placed: stamp };
             cell.elements.insert(id, Arc::new(element));
             self.changed(cell, &effect.at, applying);
             return Ok(());
@@ -547,7 +567,9 @@ impl Kind for Field {
             (true, Op::Move { to, made }, _) => {
                 let (view, target) = seen_place(to, made.as_ref(), stamp);
                 cell.places.shift(view, target, &id, stamp).ok_or_else(nowhere)?;
-                cell.elements.insert(id, Arc::new(Element { placed: stamp, ..(*element).clone() }));
+                let moved =
+                    Element { placed: stamp, whose_place: effect.restores, ..(*element).clone() };
+                cell.elements.insert(id, Arc::new(moved));
             }
             (true, Op::Remove, _) => {
                 cell.places.remove(&id, stamp).ok_or_else(nowhere)?;
@@ -596,6 +618,111 @@ impl Kind for Field {
             }
         }
         Some(())
+    }
+
+    fn before(&self, cell: &Cell, rest: &[Token], effect: &Effect, memory: &Memory) -> Before {
+        let cell = &*cell.0;
+        // What was said in a list that only grows was said.
+        if self.is_append_only {
+            return Before::Nothing;
+        }
+        let Some((id, rest)) = rest.split_first() else {
+            let Some((Some(id), _)) = effect.op.makes() else { return Before::Nothing };
+            let path = inner(&effect.at, id);
+            let left = match memory.get(&path).filter(|_| effect.restores.is_some()) {
+                Some(Gone { what: What::Element(element), .. }) => Some(element.whose()),
+                _ => None,
+            };
+            return Before::Was { at: Some(path), was: Was::Nothing, left };
+        };
+        let Some(element) = cell.elements.get(id.as_str()) else { return Before::Nothing };
+        match (rest.is_empty(), &effect.op, &self.each, &element.item) {
+            (false, _, Each::Record(fields), Item::Record(record)) => {
+                fields.before(record, rest, effect, memory)
+            }
+            (true, Op::Move { .. }, ..) => {
+                let beside = |step: isize| {
+                    let index = cell.places.rank(id)?.checked_add_signed(step)?;
+                    cell.places.at(View::PRESENT, index).cloned()
+                };
+                let (after, before) = (beside(-1), beside(1));
+                Before::here(Was::Place { after, before, whose: element.whose_place() })
+            }
+            (true, Op::Remove, ..) => Before::here(Was::There),
+            _ => Before::Nothing,
+        }
+    }
+
+    fn take_back(&self, cell: &Cell, rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
+        let (cell, taken) = (&*cell.0, taking.taken);
+        let Some((id, rest)) = rest.split_first() else { return Ok(Part::default()) };
+        let element = cell.elements.get(id.as_str());
+        match (element, &taken.was) {
+            (Some(element), _) if !rest.is_empty() => match (&self.each, &element.item) {
+                (Each::Record(fields), Item::Record(record)) => {
+                    fields.take_back(record, rest, taking)
+                }
+                _ => Ok(Part::default()),
+            },
+            (None, _) if !rest.is_empty() => {
+                let gone = taking.memory.get(&parent(&taken.at, rest.len()));
+                Err(gone.map_or_else(InTheWay::forgotten, |gone| InTheWay::gone(gone.stamp.seq)))
+            }
+            (Some(element), Was::Nothing) if element.whose() == taken.left => {
+                let inside = taking.met(|site, met| {
+                    met.extend(site.is_concurrent(element.placed).then_some(element.placed.seq));
+                    if let (Each::Record(fields), Item::Record(record)) =
+                        (&self.each, &element.item)
+                    {
+                        fields.met(record, site, met);
+                    }
+                });
+                match inside {
+                    Some(update) => Err(InTheWay::changed(update)),
+                    None => Ok(Effect::new(&taken.at, Op::Remove).into()),
+                }
+            }
+            (Some(element), Was::Place { after, before, whose }) => {
+                if element.whose_place() != taken.left {
+                    return Err(InTheWay::changed(element.placed.seq));
+                }
+                let to = cell.between(after.as_deref(), before.as_deref(), id);
+                let to = to.ok_or_else(InTheWay::forgotten)?;
+                Ok(taking.effect(&taken.at, Op::Move { to, made: None }, *whose))
+            }
+            (None, Was::There) => {
+                let gone = taking.memory.get(&taken.at).ok_or_else(InTheWay::forgotten)?;
+                let What::Element(element) = &gone.what else { return Err(InTheWay::forgotten()) };
+                if gone.stamp.seq != taken.left {
+                    return Err(InTheWay::changed(gone.stamp.seq));
+                }
+                if cell.elements.len() >= self.most {
+                    return Err(InTheWay {
+                        update: None,
+                        because: "There is no space left for it",
+                    });
+                }
+                let after = cell.places.before(&Target::Before(id.to_string()), id);
+                let to = after.map(behind).ok_or_else(InTheWay::forgotten)?;
+                let value = self.plain_item(&element.item);
+                let insert = Op::Insert { id: Some(id.to_string()), value, to, made: None };
+                Ok(taking.effect(parent(&taken.at, 1), insert, element.whose()))
+            }
+            (Some(element), _) => Err(InTheWay::changed(element.placed.seq)),
+            (None, _) => Ok(Part::default()),
+        }
+    }
+
+    fn latest(&self, cell: &Cell, rest: &[Token]) -> u64 {
+        let Some((id, rest)) = rest.split_first() else { return cell.0.changes.latest() };
+        let Some(element) = cell.0.elements.get(id.as_str()) else { return 0 };
+        match (&self.each, &element.item) {
+            (Each::Record(fields), Item::Record(record)) => {
+                let inside = fields.latest(record, rest);
+                if rest.is_empty() { inside.max(element.placed.seq) } else { inside }
+            }
+            _ => element.placed.seq,
+        }
     }
 
     fn most(&self) -> Option<usize> {

@@ -14,8 +14,8 @@ use super::memory::{Gone, What};
 use super::record::Entry;
 use super::site::stored_op;
 use super::{
-    Applying, Declared, Fields, Holder, Kind, KindWords, Link, Loading, Record, Settlement, Site,
-    Walk, listed,
+    Applying, Before, Declared, Fields, Holder, InTheWay, Kind, KindWords, Link, Loading, Memory,
+    Part, Record, Settlement, Site, TakenBack, TakingBack, Walk, Was, listed,
 };
 use crate::canonical::weight;
 use crate::declaration::Section;
@@ -214,7 +214,7 @@ impl Kind for Field {
             let checked = || checked_id(&Value::from(id.as_str())).map(drop);
             loading.check(checked).map_err(|problem| problem.at(at))?;
             let record = self.each.load(&inner(at, id), value, loading)?;
-            Ok((Arc::from(id.as_str()), Arc::new(Entry { record, put: loading.stamp })))
+            Ok((Arc::from(id.as_str()), Arc::new(Entry::new(record, loading.stamp))))
         };
         let records = members.iter().map(load).collect::<Result<_, Problem>>()?;
         Ok(Cell { records })
@@ -260,19 +260,21 @@ impl Kind for Field {
             };
             let path = inner(&effect.at, id);
             let is_back = matches!(effect.op, Op::Revive { .. });
-            let record = match applying.memory.take(&path).filter(|_| is_back) {
+            let entry = match applying.memory.take(&path).filter(|_| is_back) {
                 // With the order in which its texts and lists came to be: what was made against it
                 // still counts.
-                Some(Gone { what: What::Record(entry), .. }) => entry.record.clone(),
+                Some(Gone { what: What::Record(entry), .. }) => {
+                    Entry { record: entry.record.clone(), put: stamp, whose: Some(entry.whose()) }
+                }
                 _ => {
                     applying.memory.forget_within(&path);
                     let loaded = self.each.load(&path, value, Loading::settled(stamp));
-                    loaded.map_err(|problem| problem.to_string())?
+                    Entry::new(loaded.map_err(|problem| problem.to_string())?, stamp)
                 }
             };
             let id: Arc<str> = Arc::from(id.as_str());
             applying.grow(0, member_weight(&id, value) + comma(cell.records.len()));
-            cell.records.insert(id, Arc::new(Entry { record, put: stamp }));
+            cell.records.insert(id, Arc::new(entry));
             return Ok(());
         };
         if !rest.is_empty() {
@@ -309,6 +311,71 @@ impl Kind for Field {
             return Some(());
         }
         self.each.patch(&cell.records.get(id.as_str())?.record, rest, effect, patch)
+    }
+
+    fn before(&self, cell: &Cell, rest: &[Token], effect: &Effect, memory: &Memory) -> Before {
+        let Some((id, rest)) = rest.split_first() else {
+            let Some((Some(id), _)) = effect.op.makes() else { return Before::Nothing };
+            let path = inner(&effect.at, id);
+            let left = match (&effect.op, memory.get(&path)) {
+                (Op::Revive { .. }, Some(Gone { what: What::Record(entry), .. })) => {
+                    Some(entry.whose())
+                }
+                _ => None,
+            };
+            return Before::Was { at: Some(path), was: Was::Nothing, left };
+        };
+        match cell.records.get(id.as_str()) {
+            Some(_) if rest.is_empty() => Before::here(Was::There),
+            Some(entry) => self.each.before(&entry.record, rest, effect, memory),
+            None => Before::Nothing,
+        }
+    }
+
+    fn take_back(&self, cell: &Cell, rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
+        let Some((id, rest)) = rest.split_first() else { return Ok(Part::default()) };
+        let (taken, entry) = (taking.taken, cell.records.get(id.as_str()));
+        match (entry, &taken.was) {
+            (Some(entry), _) if !rest.is_empty() => {
+                self.each.take_back(&entry.record, rest, taking)
+            }
+            (None, _) if !rest.is_empty() => {
+                let gone = taking.memory.get(&parent(&taken.at, rest.len()));
+                Err(gone.map_or_else(InTheWay::forgotten, |gone| InTheWay::gone(gone.stamp.seq)))
+            }
+            (Some(entry), Was::Nothing) if entry.whose() == taken.left => {
+                let inside = taking.met(|site, met| self.each.met(&entry.record, site, met));
+                match inside {
+                    Some(update) => Err(InTheWay::changed(update)),
+                    None => Ok(Effect::new(&taken.at, Op::Drop).into()),
+                }
+            }
+            (None, Was::There) => {
+                let gone = taking.memory.get(&taken.at).ok_or_else(InTheWay::forgotten)?;
+                let What::Record(entry) = &gone.what else { return Err(InTheWay::forgotten()) };
+                if gone.stamp.seq != taken.left {
+                    return Err(InTheWay::changed(gone.stamp.seq));
+                }
+                if cell.records.len() >= self.most {
+                    return Err(InTheWay {
+                        update: None,
+                        because: "There is no space left for it",
+                    });
+                }
+                let value = self.each.plain(&entry.record);
+                let revive = Op::Revive { id: id.to_string(), value };
+                Ok(taking.effect(parent(&taken.at, 1), revive, entry.whose()))
+            }
+            (Some(entry), _) => Err(InTheWay::changed(entry.put.seq)),
+            (None, _) => Ok(Part::default()),
+        }
+    }
+
+    fn latest(&self, cell: &Cell, rest: &[Token]) -> u64 {
+        let Some((id, rest)) = rest.split_first() else { return 0 };
+        let Some(entry) = cell.records.get(id.as_str()) else { return 0 };
+        let inside = self.each.latest(&entry.record, rest);
+        if rest.is_empty() { inside.max(entry.put.seq) } else { inside }
     }
 
     fn is_own(&self) -> bool {

@@ -36,7 +36,7 @@ impl Default for Bounds {
 }
 
 /// About the bytes that a change of a text or list takes while it is remembered.
-const CHANGE: usize = 128;
+pub(super) const CHANGE: usize = 128;
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Memory {
@@ -109,10 +109,11 @@ impl Memory {
         self.horizon
     }
 
-    /// Counts a change of the text or list at a path.
-    pub(super) fn count(&mut self, path: &Path, seq: u64) {
-        self.changes += 1;
-        if self.changes == self.bounds.changes {
+    /// Counts a change of the text or list at a path, or one that is as large as so many.
+    pub(super) fn count(&mut self, path: &Path, seq: u64, changes: usize) {
+        let before = self.changes;
+        self.changes += changes;
+        if before < self.bounds.changes && self.changes >= self.bounds.changes {
             self.midway = seq;
         }
         if !self.changed.contains(path) {

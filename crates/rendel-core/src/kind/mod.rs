@@ -37,6 +37,7 @@ mod site;
 mod text;
 mod total;
 mod turn;
+mod undo;
 mod walk;
 
 pub(crate) use ballot::{Cell as BallotCell, Field as BallotField, Votes};
@@ -51,6 +52,7 @@ pub(crate) use record::{CHOICE, papers_of};
 pub(crate) use seats::{Cell as Seats, Field as SeatsField};
 pub(crate) use site::{Applying, Settlement, Site, listed};
 pub(crate) use turn::{Cell as TurnCell, Field as TurnField};
+pub(crate) use undo::{Before, InTheWay, Part, Taken, TakenBack, TakingBack, Was};
 pub(crate) use walk::Walk;
 
 /// What a kind is called and which operations its fields take.
@@ -186,6 +188,23 @@ pub(crate) trait Kind: Sized + Clone + Debug {
         _holder: Option<Holder>,
         _links: &mut Vec<Link>,
     ) {
+    }
+
+    /// What an effect is about to change, so that it can be taken back; to be asked before it is
+    /// applied. Kinds of play are never undone.
+    fn before(&self, _cell: &Self::Cell, _rest: &[Token], _effect: &Effect, _: &Memory) -> Before {
+        Before::Never
+    }
+
+    /// What takes a change back as things are now. Changes nothing. Cost as that of the change, for
+    /// a text O(its runs).
+    fn take_back(&self, _cell: &Self::Cell, _rest: &[Token], _: &TakingBack<'_>) -> TakenBack {
+        Ok(Part::default())
+    }
+
+    /// The update that last changed what is `rest` below a cell; 0 where that is not known.
+    fn latest(&self, _cell: &Self::Cell, _rest: &[Token]) -> u64 {
+        0
     }
 
     /// Forgets what was removed up to an update of the text or list `rest` below, and who inserted
@@ -360,6 +379,35 @@ macro_rules! kinds {
                     $Variants, self, cell, |field, cell| field.apply(cell, rest, effect, applying),
                     else Err(MISMATCH.to_owned())
                 )
+            }
+
+            pub(crate) fn before(
+                &self,
+                cell: &Cell,
+                rest: &[Token],
+                effect: &Effect,
+                memory: &Memory,
+            ) -> Before {
+                of_one_kind!(
+                    $Variants, self, cell, |field, cell| field.before(cell, rest, effect, memory),
+                    else Before::Never
+                )
+            }
+
+            pub(crate) fn take_back(
+                &self,
+                cell: &Cell,
+                rest: &[Token],
+                taking: &TakingBack<'_>,
+            ) -> TakenBack {
+                of_one_kind!(
+                    $Variants, self, cell, |field, cell| field.take_back(cell, rest, taking),
+                    else Ok(Part::default())
+                )
+            }
+
+            pub(crate) fn latest(&self, cell: &Cell, rest: &[Token]) -> u64 {
+                of_one_kind!($Variants, self, cell, |field, cell| field.latest(cell, rest), else 0)
             }
 
             pub(crate) fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {

@@ -3,7 +3,10 @@
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use super::{Applying, Cell, Declared, Field, Holder, Link, Loading, Settlement, Site, Walk};
+use super::{
+    Applying, Before, Cell, Declared, Field, Holder, Link, Loading, Memory, Part, Settlement, Site,
+    TakenBack, TakingBack, Walk,
+};
 use crate::canonical::is_same;
 use crate::declaration::{Section, is_field_name};
 use crate::patch::Patch;
@@ -38,8 +41,22 @@ pub(crate) struct Record(Vec<Cell>);
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(super) struct Entry {
     pub(super) record: Record,
-    /// When it came.
+    /// When it came, or came back.
     pub(super) put: Stamp,
+    /// Whose work it is, where it came back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) whose: Option<u64>,
+}
+
+impl Entry {
+    /// One that comes.
+    pub(super) fn new(record: Record, put: Stamp) -> Self {
+        Self { record, put, whose: None }
+    }
+
+    pub(super) fn whose(&self) -> u64 {
+        self.whose.unwrap_or(self.put.seq)
+    }
 }
 
 /// An element of a list.
@@ -49,6 +66,38 @@ pub(super) struct Element {
     pub(super) inserted: Stamp,
     /// Its last move, or its insert.
     pub(super) placed: Stamp,
+    /// Whose work it is and whose place it has, where an undo brought that back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) whose: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) whose_place: Option<u64>,
+}
+
+impl Element {
+    /// One that comes.
+    pub(super) fn new(item: Item, inserted: Stamp) -> Self {
+        Self { item, inserted, placed: inserted, whose: None, whose_place: None }
+    }
+
+    pub(super) fn whose(&self) -> u64 {
+        self.whose.unwrap_or(self.inserted.seq)
+    }
+
+    /// The same, back after it was gone.
+    pub(super) fn again(&self, stamp: Stamp) -> Self {
+        let whose = Some(self.whose());
+        Self {
+            item: self.item.clone(),
+            inserted: stamp,
+            placed: stamp,
+            whose,
+            whose_place: Some(self.whose_place()),
+        }
+    }
+
+    pub(super) fn whose_place(&self) -> u64 {
+        self.whose_place.unwrap_or(self.placed.seq)
+    }
 }
 
 /// What an element is.
@@ -225,6 +274,48 @@ impl Fields {
         let at = self.position(name).ok_or_else(|| format!("no field {name:?}"))?;
         let cell = record.0.get_mut(at).ok_or_else(|| format!("no cell for {name:?}"))?;
         self.0[at].1.apply(cell, rest, effect, applying)
+    }
+
+    fn cell<'r>(
+        &self,
+        record: &'r Record,
+        tokens: &'r [Token],
+    ) -> Option<(&Field, &'r Cell, &'r [Token])> {
+        let (name, rest) = tokens.split_first()?;
+        let at = self.position(name)?;
+        Some((&self.0[at].1, record.0.get(at)?, rest))
+    }
+
+    pub(crate) fn before(
+        &self,
+        record: &Record,
+        rest: &[Token],
+        effect: &Effect,
+        memory: &Memory,
+    ) -> Before {
+        let found = self.cell(record, rest);
+        found.map_or(Before::Never, |(field, cell, rest)| field.before(cell, rest, effect, memory))
+    }
+
+    pub(crate) fn take_back(
+        &self,
+        record: &Record,
+        rest: &[Token],
+        taking: &TakingBack<'_>,
+    ) -> TakenBack {
+        let found = self.cell(record, rest);
+        found.map_or(Ok(Part::default()), |(field, cell, rest)| field.take_back(cell, rest, taking))
+    }
+
+    /// The update that last changed what a path leads to; of a whole record the last in it.
+    pub(crate) fn latest(&self, record: &Record, rest: &[Token]) -> u64 {
+        match self.cell(record, rest) {
+            Some((field, cell, rest)) => field.latest(cell, rest),
+            None => {
+                let cells = self.0.iter().zip(&record.0);
+                cells.map(|((_, field), cell)| field.latest(cell, &[])).max().unwrap_or(0)
+            }
+        }
     }
 
     pub(crate) fn met(&self, record: &Record, site: &Site<'_>, met: &mut Vec<u64>) {

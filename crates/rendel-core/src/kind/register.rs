@@ -22,7 +22,10 @@ use smallvec::{SmallVec, smallvec};
 use super::changes::Latest;
 use super::link::Reference;
 use super::site::{shown, stored_op};
-use super::{Applying, Declared, Holder, Kind, KindWords, Link, Loading, Settlement, Site};
+use super::{
+    Applying, Before, Declared, Holder, InTheWay, Kind, KindWords, Link, Loading, Memory, Part,
+    Settlement, Site, TakenBack, TakingBack, Was,
+};
 use crate::canonical::is_same;
 use crate::declaration::{Section, check_schema};
 use crate::op::Op;
@@ -67,6 +70,15 @@ enum Extreme {
 pub(crate) struct Cell {
     values: SmallVec<[(Arc<Value>, Stamp); 1]>,
     changed: Latest,
+    /// Whose work stands, where an undo brought it back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    whose: Option<u64>,
+}
+
+impl Cell {
+    fn whose(&self) -> u64 {
+        self.whose.unwrap_or(self.changed.stamp.seq)
+    }
 }
 
 impl Field {
@@ -259,8 +271,11 @@ impl Kind for Field {
     }
 
     fn initial(&self, stamp: Stamp) -> Cell {
-        self.load(&Path::of::<String>([]), &self.initial, Loading::settled(stamp))
-            .unwrap_or(Cell { values: smallvec![], changed: Latest::of(stamp) })
+        self.load(&Path::of::<String>([]), &self.initial, Loading::settled(stamp)).unwrap_or(Cell {
+            values: smallvec![],
+            changed: Latest::of(stamp),
+            whose: None,
+        })
     }
 
     fn load(&self, at: &Path, plain: &Value, loading: Loading) -> Result<Cell, Problem> {
@@ -284,6 +299,7 @@ impl Kind for Field {
         Ok(Cell {
             values: values.into_iter().map(|value| (Arc::new(value), stamp)).collect(),
             changed: Latest::of(stamp),
+            whose: None,
         })
     }
 
@@ -369,7 +385,7 @@ impl Kind for Field {
             Op::Clear => smallvec![],
             _ => return Err(stored_op(effect)),
         };
-        let next = Cell { values, changed: cell.changed.then(stamp) };
+        let next = Cell { values, changed: cell.changed.then(stamp), whose: effect.restores };
         applying.grow_to(&self.present(cell), &self.present(&next));
         *cell = next;
         Ok(())
@@ -389,6 +405,32 @@ impl Kind for Field {
             _ => return None,
         });
         Some(())
+    }
+
+    fn before(&self, cell: &Cell, _rest: &[Token], _effect: &Effect, _memory: &Memory) -> Before {
+        let values = cell.values.iter().map(|(value, _)| value.clone());
+        Before::here(Was::Values(values.collect(), cell.whose()))
+    }
+
+    fn take_back(&self, cell: &Cell, _rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
+        let taken = taking.taken;
+        let Was::Values(values, whose) = &taken.was else { return Ok(Part::default()) };
+        if cell.whose() != taken.left {
+            return Err(InTheWay::changed(cell.changed.stamp.seq));
+        }
+        let op = match (&self.merge, values.first()) {
+            (Merge::All, _) => {
+                let values = values.iter().map(|value| (**value).clone()).collect();
+                Op::SetBeside { values, value: None }
+            }
+            (_, Some(value)) => Op::Set(value.clone()),
+            (_, None) => Op::Clear,
+        };
+        Ok(taking.effect(&taken.at, op, *whose))
+    }
+
+    fn latest(&self, cell: &Cell, _rest: &[Token]) -> u64 {
+        cell.changed.stamp.seq
     }
 
     fn is_small(&self) -> bool {

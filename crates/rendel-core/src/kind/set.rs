@@ -13,7 +13,10 @@ use smallvec::smallvec;
 use super::changes::{Changes, Latest};
 use super::memory::{Gone, What};
 use super::site::{shown, stored_op};
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use super::{
+    Applying, Before, Declared, InTheWay, Kind, KindWords, Loading, Memory, Part, Settlement, Site,
+    TakenBack, TakingBack, Was,
+};
 use crate::canonical::{CanonicalText, weight};
 use crate::declaration::{Section, check_schema};
 use crate::op::Op;
@@ -45,6 +48,14 @@ pub(crate) struct Cell {
 struct Element {
     value: Arc<Value>,
     stamp: Latest,
+    /// Whose work it is, where an undo brought it back.
+    whose: Option<u64>,
+}
+
+impl Element {
+    fn whose(&self) -> u64 {
+        self.whose.unwrap_or(self.stamp.stamp.seq)
+    }
 }
 
 /// An element as it stands in a snapshot.
@@ -53,16 +64,19 @@ struct Stored {
     text: CanonicalText,
     value: Arc<Value>,
     stamp: Latest,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    whose: Option<u64>,
 }
 
 fn write_elements<S: Serializer>(
     elements: &OrdMap<CanonicalText, Element>,
     serializer: S,
 ) -> Result<S::Ok, S::Error> {
-    serializer.collect_seq(elements.iter().map(|(text, Element { value, stamp })| Stored {
+    serializer.collect_seq(elements.iter().map(|(text, Element { value, stamp, whose })| Stored {
         text: text.clone(),
         value: value.clone(),
         stamp: *stamp,
+        whose: *whose,
     }))
 }
 
@@ -70,7 +84,7 @@ fn read_elements<'de, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<OrdMap<CanonicalText, Element>, D::Error> {
     let stored = Vec::<Stored>::deserialize(deserializer)?;
-    let element = |Stored { text, value, stamp }| (text, Element { value, stamp });
+    let element = |Stored { text, value, stamp, whose }| (text, Element { value, stamp, whose });
     Ok(stored.into_iter().map(element).collect())
 }
 
@@ -178,8 +192,10 @@ impl Kind for Field {
         let stamp = loading.stamp;
         let mut elements = OrdMap::new();
         for value in values {
-            let element = || Element { value: Arc::new(value.clone()), stamp: Latest::of(stamp) };
-            elements.entry(CanonicalText::of(value)).or_insert_with(element);
+            let (value, whose) = (Arc::new(value.clone()), None);
+            let text = CanonicalText::of(&value);
+            let element = || Element { value, stamp: Latest::of(stamp), whose };
+            elements.entry(text).or_insert_with(element);
         }
         Ok(Cell { elements, changes: Changes::since(stamp) })
     }
@@ -212,10 +228,12 @@ impl Kind for Field {
                 applying.memory.take(&inner(&effect.at, text.as_str()));
                 if let Some(element) = cell.elements.get_mut(&text) {
                     element.stamp = element.stamp.then(stamp);
+                    element.whose = effect.restores;
                 } else {
                     applying.grow(0, weight(value) + comma(cell.elements.len()));
                     let (value, stamp) = (Arc::new(value.clone()), Latest::of(stamp));
-                    cell.elements.insert(text, Element { value, stamp });
+                    let whose = effect.restores;
+                    cell.elements.insert(text, Element { value, stamp, whose });
                 }
             }
             Op::Exclude(value) => {
@@ -268,6 +286,47 @@ impl Kind for Field {
             }
         }
         rewrite.has_space()
+    }
+
+    fn before(&self, cell: &Cell, _rest: &[Token], effect: &Effect, _memory: &Memory) -> Before {
+        let (Op::Include(value) | Op::Exclude(value)) = &effect.op else { return Before::Nothing };
+        match (&effect.op, cell.elements.get(&CanonicalText::of(value))) {
+            // Who includes what is there renews it, and would leave it there.
+            (Op::Include(_), Some(_)) | (Op::Exclude(_), None) => Before::Nothing,
+            (_, None) => Before::here(Was::Without(Arc::new(value.clone()))),
+            (_, Some(there)) => Before::here(Was::With(there.value.clone(), there.whose())),
+        }
+    }
+
+    fn take_back(&self, cell: &Cell, _rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
+        let taken = taking.taken;
+        let (Was::Without(value) | Was::With(value, _)) = &taken.was else {
+            return Ok(Part::default());
+        };
+        let text = CanonicalText::of(value);
+        match (&taken.was, cell.elements.get(&text)) {
+            (Was::With(_, whose), None) => {
+                let gone = taking.memory.get(&inner(&taken.at, text.as_str()));
+                let gone = gone.ok_or_else(InTheWay::forgotten)?.stamp.seq;
+                if gone != taken.left {
+                    return Err(InTheWay::changed(gone));
+                }
+                if cell.elements.len() >= self.most {
+                    let because = "has filled the set";
+                    return Err(InTheWay { update: Some(cell.changes.latest()), because });
+                }
+                Ok(taking.effect(&taken.at, Op::Include((**value).clone()), *whose))
+            }
+            (Was::Without(_), Some(there)) if there.whose() == taken.left => {
+                Ok(Effect::new(&taken.at, Op::Exclude((**value).clone())).into())
+            }
+            (Was::Without(_), Some(there)) => Err(InTheWay::changed(there.stamp.stamp.seq)),
+            _ => Ok(Part::default()),
+        }
+    }
+
+    fn latest(&self, cell: &Cell, _rest: &[Token]) -> u64 {
+        cell.changes.latest()
     }
 
     fn most(&self) -> Option<usize> {

@@ -31,6 +31,8 @@ pub(crate) struct Site<'a> {
     /// Whether an earlier proposal of the client was refused without it knowing that when it made
     /// this one.
     pub(crate) follows_refused: bool,
+    /// The other clients that are the proposer's own.
+    pub(crate) own: &'a [ClientKey],
 }
 
 /// What settling one edit gives.
@@ -68,7 +70,7 @@ impl Site<'_> {
     /// Whether `stamp` is by another client and was not seen by the proposer. What a client itself
     /// did earlier is part of its own view, seen or not.
     pub(crate) fn is_concurrent(&self, stamp: Stamp) -> bool {
-        stamp.seq > self.seen && stamp.client != self.client
+        stamp.seq > self.seen && stamp.client != self.client && !self.own.contains(&stamp.client)
     }
 
     /// The operation, where it can be read; `what` has the operations that it takes.

@@ -11,15 +11,21 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::changes::Changes;
+use super::memory::CHANGE;
 use super::site::stored_op;
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site, listed};
+use super::{
+    Applying, Before, Declared, InTheWay, Kind, KindWords, Loading, Memory, Part, Settlement, Site,
+    TakenBack, TakingBack, Was, listed,
+};
 use crate::declaration::Section;
 use crate::op::{Made, Op, Splicing};
 use crate::patch::Patch;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
-use crate::sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
+use crate::sequence::{
+    Anchored, Part as SplicePart, Returned, SettledSplice, Splice, VersionedText, View,
+};
 use crate::stamp::Stamp;
 use crate::update::{Effect, Verdict, VerdictKind};
 
@@ -63,13 +69,12 @@ impl Field {
         splice: Splice<'_>,
     ) -> Result<Settlement, Problem> {
         let view = View { seen: site.seen, client: site.client };
-        if site.seen < site.memory.horizon() {
+        let horizon = site.memory.horizon().max(cell.text.floor());
+        if site.seen < horizon {
             let detail = format!(
                 "{} changed so often that a splice made against {} cannot be placed any more; \
-                 make it against {} or later.",
-                site.path,
-                site.seen,
-                site.memory.horizon()
+                 make it against {horizon} or later.",
+                site.path, site.seen,
             );
             return Err(Problem::new(ProblemKind::TooOld, detail).at(site.path));
         }
@@ -80,10 +85,10 @@ impl Field {
         };
         // What `made` says is how the proposer saw it; a restart places it by that once more,
         // replicas need not look.
-        let effect = |part: &Part<'_>| {
+        let effect = |part: &SplicePart<'_>| {
             let place = (part.viewed.index, part.viewed.delete);
             let made = Some(Made { seen: site.seen, place });
-            Effect::new(site.path, Op::Splice { splice: splicing(part.present), made })
+            Effect::new(site.path, Op::Splice { splice: splicing(part.present), made, back: None })
         };
         let effects = settled.parts.iter().map(effect).collect();
         Ok(Settlement { effects, verdict: verdict(cell, site, splice, &settled) })
@@ -215,7 +220,7 @@ impl Kind for Field {
             self.concurrent(cell, site, splice)?
         } else {
             check_bounds(site, splice, len)?;
-            site.applied(Op::Splice { splice: splicing(splice), made: None })
+            site.applied(Op::Splice { splice: splicing(splice), made: None, back: None })
         };
         if !splice.insert.is_empty() {
             let removed = |effect: &Effect| {
@@ -237,7 +242,17 @@ impl Kind for Field {
         effect: &Effect,
         applying: &mut Applying<'_>,
     ) -> Result<(), String> {
-        let Op::Splice { splice, made } = &effect.op else { return Err(stored_op(effect)) };
+        let Op::Splice { splice, made, back } = &effect.op else { return Err(stored_op(effect)) };
+        if let Some(back) = back {
+            if !back.is_empty() {
+                let (cell, stamp) = (Arc::make_mut(&mut cell.0), applying.stamp);
+                let (growth, runs) = cell.text.take_back(|stamp| is_of(back, stamp), stamp);
+                applying.growth += growth;
+                applying.memory.count(&effect.at, stamp.seq, 1 + runs);
+                cell.changes.add(stamp);
+            }
+            return Ok(());
+        }
         let splice = splice.as_splice();
         let (view, viewed) = match *made {
             None => (View::PRESENT, splice),
@@ -250,7 +265,8 @@ impl Kind for Field {
         let stamp = applying.stamp;
         let grown = cell.text.apply(splice, view, viewed, stamp);
         applying.growth += grown.ok_or("it reaches beyond the text")?;
-        applying.memory.count(&effect.at, stamp.seq);
+        // What is deleted is remembered by its characters.
+        applying.memory.count(&effect.at, stamp.seq, 1 + splice.delete / CHANGE);
         cell.changes.add(stamp);
         Ok(())
     }
@@ -262,12 +278,59 @@ impl Kind for Field {
         effect: &Effect,
         patch: &mut Patch,
     ) -> Option<()> {
-        let Op::Splice { splice, .. } = &effect.op else { return None };
-        let splice = splice.as_splice();
-        if splice.delete > 0 || !splice.insert.is_empty() {
-            patch.replace(cell.0.text.spliced(splice)?.into());
+        let Op::Splice { splice, back, .. } = &effect.op else { return None };
+        match back {
+            // The first tells of all of it.
+            Some(back) if back.is_empty() => {}
+            Some(back) => {
+                let mut text = cell.0.text.clone();
+                text.take_back(|stamp| is_of(back, stamp), Stamp::OPENING);
+                patch.replace(text.to_string().into());
+            }
+            None if splice.delete == 0 && splice.insert.is_empty() => {}
+            None => patch.replace(cell.0.text.spliced(splice.as_splice())?.into()),
         }
         Some(())
+    }
+
+    fn before(&self, _cell: &Cell, _rest: &[Token], _effect: &Effect, _memory: &Memory) -> Before {
+        Before::here(Was::Text)
+    }
+
+    fn take_back(&self, cell: &Cell, _rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
+        let (cell, taken) = (&*cell.0, taking.taken);
+        let back: Vec<u64> = taking.updates.to_vec();
+        let Some((splices, stay)) = cell.text.taken_back(|stamp| is_of(&back, stamp)) else {
+            return Ok(Part::default());
+        };
+        let because = "has deleted the same characters";
+        let stays = stay.into_iter().max().map(|seq| InTheWay { update: Some(seq), because });
+        let grown: usize = splices.iter().map(|splice| splice.insert.chars().count()).sum();
+        let deleted: usize = splices.iter().map(|splice| splice.delete).sum();
+        if grown > deleted && cell.text.len(View::PRESENT) + grown - deleted > self.most {
+            let because = "There is no space left in the text";
+            return Err(InTheWay { update: None, because });
+        }
+        let splices = splices.into_iter().map(|Returned { index, delete, insert }| Splicing {
+            index,
+            delete,
+            insert,
+        });
+        let mut splices: Vec<Splicing> = splices.collect();
+        if splices.is_empty() {
+            // Nobody sees anything of it, and yet it counts when others take back theirs.
+            splices.push(Splicing { index: 0, delete: 0, insert: String::new() });
+        }
+        let mut back = Some(back);
+        let effect = |splice| {
+            let back = Some(back.take().unwrap_or_default());
+            Effect::new(&taken.at, Op::Splice { splice, made: None, back })
+        };
+        Ok(Part { effects: splices.into_iter().map(effect).collect(), stays })
+    }
+
+    fn latest(&self, cell: &Cell, _rest: &[Token]) -> u64 {
+        cell.0.changes.latest()
     }
 
     fn rewrite(&self, was: &Value, now: &Value, rewrite: &mut Rewrite) -> Result<(), Problem> {
@@ -308,6 +371,12 @@ impl Kind for Field {
     fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
         met.extend(cell.0.changes.concurrent(site));
     }
+}
+
+/// Whether something is the work of updates that are taken back. What rules of the session did in
+/// them stays.
+fn is_of(updates: &[u64], stamp: Stamp) -> bool {
+    !stamp.client.is_session() && updates.binary_search(&stamp.seq).is_ok()
 }
 
 impl Cell {

@@ -90,6 +90,10 @@ pub enum Op {
         splice: Splicing,
         /// Settled: the place as its proposer saw it, if it has moved since.
         made: Option<Made<(usize, usize)>>,
+        /// Settled: it takes back what these updates did to the text. The first splice of an undo
+        /// names them and stands for all of it; those after it tell the rest of what that changed,
+        /// and name none.
+        back: Option<Vec<u64>>,
     },
     /// Settled: the whole state is another.
     Reset(Value),
@@ -101,6 +105,15 @@ pub enum Op {
     Test(Value),
     /// Asked: what a field makes of it by rules of play.
     Act(Act),
+    /// Asked: what somebody did last is taken back, or what they took back is done again.
+    TakeBack {
+        /// Which of both.
+        way: Back,
+        /// What is meant by it, so that it is not another by now.
+        of: Option<Step>,
+        /// Whether what cannot be taken back now is passed over.
+        skip: bool,
+    },
     /// Settled by another version than this one, which cannot apply it.
     Unknown {
         /// Its name.
@@ -108,6 +121,35 @@ pub enum Op {
         /// Its members.
         members: BTreeMap<String, Value>,
     },
+}
+
+/// A step of what somebody did: by the name of its gesture, or by an update of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// The gesture of that name.
+    Gesture(String),
+    /// What that update belongs to.
+    Update(u64),
+}
+
+/// Which way somebody goes in what they did.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Back {
+    /// What they did is taken back.
+    Undo,
+    /// What they undid is done again.
+    Redo,
+}
+
+impl Back {
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Undo => "undo",
+            Self::Redo => "redo",
+        }
+    }
 }
 
 /// Where an element of a list is to go.
@@ -142,6 +184,17 @@ pub(crate) enum Unread {
     Member(&'static str, Problem),
 }
 
+impl Unread {
+    pub(crate) fn into_problem(self) -> Problem {
+        match self {
+            Self::Member(_, problem) => problem,
+            Self::Name(name) => {
+                Problem::new(ProblemKind::UnknownOp, format!("There is no operation {name:?}."))
+            }
+        }
+    }
+}
+
 /// Levels of a value, so that whatever tells it stays within what clients read.
 const DEEPEST_VALUE: usize = 48;
 
@@ -160,7 +213,7 @@ pub(crate) const TEST: &str = "test";
 /// The names of what can be asked for.
 const ASKED: &[&str] = &[
     "set", "clear", "add", "include", "exclude", "put", "drop", "insert", "move", "remove",
-    "splice", TEST,
+    "splice", "undo", "redo", TEST,
 ];
 
 /// Every whole number up to here is exact in each client, whatever its language (RFC 8259, section
@@ -188,6 +241,7 @@ impl Op {
             Self::Hide => "hide",
             Self::Test(_) => TEST,
             Self::Act(act) => act.name(),
+            Self::TakeBack { way, .. } => way.name(),
             Self::Unknown { name, .. } => name,
         }
     }
@@ -214,6 +268,7 @@ impl Op {
             | Self::Hide
             | Self::Test(_)
             | Self::Act(_)
+            | Self::TakeBack { .. }
             | Self::Unknown { .. } => None,
         }
     }
@@ -239,6 +294,7 @@ impl Op {
             | Self::Hide
             | Self::Test(_)
             | Self::Act(_)
+            | Self::TakeBack { .. }
             | Self::Unknown { .. } => None,
         }
     }
@@ -270,6 +326,7 @@ impl Op {
             | Self::Hide
             | Self::Test(_)
             | Self::Act(_)
+            | Self::TakeBack { .. }
             | Self::Unknown { .. } => false,
         }
     }
@@ -307,6 +364,7 @@ impl Op {
             | Self::Hide
             | Self::Test(_)
             | Self::Act(_)
+            | Self::TakeBack { .. }
             | Self::Unknown { .. } => None,
         }
     }
@@ -358,8 +416,10 @@ impl Op {
                         \"insert\" or both.";
                     return Err(members.malformed(detail));
                 }
-                Self::Splice { splice, made: None }
+                Self::Splice { splice, made: None, back: None }
             }
+            "undo" => members.only(&["of", "skip"])?.taking_back(Back::Undo)?,
+            "redo" => members.only(&["of", "skip"])?.taking_back(Back::Redo)?,
             TEST => Self::Test(members.only(&["value"])?.value()?),
             _ => Self::Act(Act::asked(name, members)?),
         })
@@ -422,7 +482,11 @@ impl Op {
                     let place = (made.index("index")?, made.index("delete")?);
                     Ok::<_, Problem>(Made { seen: made.index("seen")? as u64, place })
                 });
-                Self::Splice { splice: members.splice()?, made: made.transpose()? }
+                let back = effect.arg("back").map(|back| {
+                    let seqs = back.as_array().into_iter().flatten().filter_map(Value::as_u64);
+                    seqs.collect()
+                });
+                Self::Splice { splice: members.splice()?, made: made.transpose()?, back }
             }
             ("reset", _) => Self::Reset(members.need("value")?),
             ("show", _) => Self::Show(members.need("value")?),
@@ -473,7 +537,16 @@ impl Op {
                 serialize_place(map, to)?;
                 made.iter().try_for_each(|made| map.serialize_entry("made", made))
             }
-            Self::Splice { splice, made } => {
+            Self::TakeBack { of, skip, .. } => {
+                match of {
+                    Some(Step::Gesture(name)) => map.serialize_entry("of", name)?,
+                    Some(Step::Update(seq)) => map.serialize_entry("of", seq)?,
+                    None => {}
+                }
+                if *skip { map.serialize_entry("skip", skip) } else { Ok(()) }
+            }
+            Self::Splice { splice, made, back } => {
+                back.iter().try_for_each(|back| map.serialize_entry("back", back))?;
                 map.serialize_entry("delete", &splice.delete)?;
                 map.serialize_entry("index", &splice.index)?;
                 map.serialize_entry("insert", &splice.insert)?;
@@ -572,6 +645,27 @@ impl Members<'_> {
 
     fn whole(self, name: &str) -> Result<i64, Problem> {
         whole(name, &self.need(name)?).map_err(|problem| problem.at(self.0.at.as_str()))
+    }
+
+    fn taking_back(self, way: Back) -> Result<Op, Problem> {
+        let of = match self.0.arg("of") {
+            None => None,
+            Some(Value::String(name)) => Some(Step::Gesture(name.clone())),
+            Some(Value::Number(seq)) if seq.is_u64() => seq.as_u64().map(Step::Update),
+            Some(_) => {
+                let detail = "\"of\" is the name of a gesture, or the \"seq\" of an update.";
+                return Err(self.problem(ProblemKind::WrongType, detail));
+            }
+        };
+        let skip = match self.0.arg("skip") {
+            None => false,
+            Some(Value::Bool(skip)) => *skip,
+            Some(_) => {
+                let detail = "\"skip\" must be true or false.";
+                return Err(self.problem(ProblemKind::WrongType, detail));
+            }
+        };
+        Ok(Op::TakeBack { way, of, skip })
     }
 
     /// A whole number from 0 on.

@@ -35,15 +35,19 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use crate::stamp::Stamp;
 pub(crate) use places::{Places, Target};
 pub use run::View;
-use run::{Birth, Run};
+use run::{Birth, Death, Run};
+pub(crate) use text::Returned;
 pub use text::{Part, SettledSplice, Splice, VersionedText};
-use tree::{NodeId, Spot, Tree};
+use tree::{Count, NodeId, Spot, Tree};
 
 /// Elements in document order, and what is remembered of those that are gone.
 #[derive(Clone, Debug)]
 pub(crate) struct Sequence<P> {
     tree: Tree<P>,
     last: Last,
+    /// Views of up to this update cannot be read any more, since what they saw was taken back so
+    /// often.
+    floor: u64,
     /// Where the last insert ended at present: whoever types goes on there.
     finger: Option<(usize, Spot)>,
 }
@@ -84,6 +88,24 @@ pub(crate) struct CutPart {
     pub(crate) present: Range<usize>,
 }
 
+/// A run that goes or comes back: where it is among what is there and among what is gone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Turned {
+    pub(crate) present: usize,
+    pub(crate) gone: usize,
+    pub(crate) len: usize,
+    pub(crate) goes: bool,
+}
+
+/// What becomes of a sequence where the work of some updates is taken back.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Returns {
+    /// What goes and what comes back.
+    pub(crate) turned: Vec<Turned>,
+    /// By which updates what would come back is gone all the same.
+    pub(crate) stay: Vec<u64>,
+}
+
 /// Where an element that somebody saw at an index is now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Anchored {
@@ -103,7 +125,7 @@ impl<P: Piece> Sequence<P> {
             Run { len, birth, deaths: Vec::new(), piece }
         });
         let tree = Tree::of(runs.filter(|run| run.len > 0).collect());
-        Self { tree, last: Last { seq: stamp.seq, parts: 1 }, finger: None }
+        Self { tree, last: Last { seq: stamp.seq, parts: 1 }, floor: 0, finger: None }
     }
 
     /// Elements that a view sees.
@@ -215,7 +237,7 @@ impl<P: Piece> Sequence<P> {
                 let taken = rest.min(end - viewed);
                 cut.take(viewed..viewed + taken, present, run.is_alive());
                 if !run.is_alive() {
-                    cut.met.extend(run.deaths.iter().map(|death| death.seq));
+                    cut.met.extend(run.holding().map(|death| death.stamp.seq));
                 }
                 viewed += taken;
                 present += if run.is_alive() { taken } else { 0 };
@@ -230,26 +252,96 @@ impl<P: Piece> Sequence<P> {
     }
 
     /// Removes `len` elements from the `index` of a view on; `None` beyond its end, with what was
-    /// there removed.
+    /// there removed. Tells of each run that was there at present where it was.
     pub(crate) fn remove(
         &mut self,
         view: View,
         index: usize,
         len: usize,
         stamp: Stamp,
+        mut tell: impl FnMut(Turned),
     ) -> Option<()> {
         let mut left = len;
         while left > 0 {
             let spot = self.tree.seek(view, index)?;
+            let was =
+                self.tree.run(spot).is_some_and(Run::is_alive).then(|| self.tree.before(spot));
             let (removed, _) = self.remove_at(spot, u32::try_from(left).unwrap_or(u32::MAX), stamp);
-            left -= removed as usize;
+            let removed = removed as usize;
+            if let Some(Count { seen, known }) = was {
+                tell(Turned { present: seen, gone: known - seen, len: removed, goes: true });
+            }
+            left -= removed;
         }
         Some(())
     }
 
     fn remove_at(&mut self, spot: Spot, len: u32, stamp: Stamp) -> (u32, Option<NodeId>) {
         self.finger = None;
-        self.tree.change(spot, len, |run| run.deaths.push(stamp))
+        self.tree.change(spot, len, |run| run.deaths.push(Death::of(stamp)))
+    }
+
+    /// What taking back the work of some updates would do, from the left, in places of before all
+    /// of it; `None` where nothing here is theirs. Changes nothing. Cost O(runs).
+    pub(crate) fn taken_back(&self, is_theirs: impl Fn(Stamp) -> bool + Copy) -> Option<Returns> {
+        let mut returns = Returns::default();
+        let (mut present, mut gone, mut is_any) = (0, 0, false);
+        for run in self.tree.iter() {
+            let (len, was) = (run.len as usize, run.is_alive());
+            if let Some(deaths) = run.taken_back(is_theirs, Stamp::OPENING) {
+                is_any = true;
+                let holding = deaths.iter().filter(|death| death.undone.is_none());
+                let holding: Vec<u64> = holding.map(|death| death.stamp.seq).collect();
+                if was != holding.is_empty() {
+                    returns.turn(Turned { present, gone, len, goes: was });
+                } else if !run.deaths.iter().all(|death| holding.contains(&death.stamp.seq)) {
+                    returns.stay.extend(holding.into_iter().max().filter(|seq| *seq > 0));
+                }
+            }
+            *(if was { &mut present } else { &mut gone }) += len;
+        }
+        is_any.then_some(returns)
+    }
+
+    /// Does what [`taken_back`](Self::taken_back) tells.
+    pub(crate) fn take_back(&mut self, is_theirs: impl Fn(Stamp) -> bool + Copy, stamp: Stamp) {
+        self.finger = None;
+        let turned = self.tree.spots().filter_map(|(spot, run)| {
+            run.taken_back(is_theirs, stamp).map(|deaths| (spot, run.len, deaths))
+        });
+        let turned: Vec<_> = turned.collect();
+        // Whole runs are changed, so no spot is another for it.
+        for (spot, len, deaths) in turned {
+            let floor = &mut self.floor;
+            self.tree.change(spot, len, |run| {
+                run.deaths = deaths;
+                *floor = run.forget_undone().max(*floor);
+            });
+        }
+    }
+
+    /// What was removed and is there no more once an update is forgotten, as places among what is
+    /// gone.
+    pub(crate) fn forgotten(&self, horizon: u64) -> Vec<Range<usize>> {
+        let mut gone = 0;
+        let mut forgotten = Vec::new();
+        for run in self.tree.iter().filter(|run| !run.is_alive()) {
+            let end = gone + run.len as usize;
+            forgotten.extend(run.is_forgotten(horizon).then_some(gone..end));
+            gone = end;
+        }
+        forgotten
+    }
+
+    /// The last update of which a view cannot be read any more.
+    pub(crate) fn floor(&self) -> u64 {
+        self.floor
+    }
+
+    /// Elements that are gone and remembered.
+    pub(crate) fn gone(&self) -> usize {
+        let Count { seen, known } = self.tree.count(View::PRESENT);
+        known - seen
     }
 
     /// Where the element is now that a view sees at `index`; `None` beyond its end.
@@ -266,12 +358,10 @@ impl<P: Piece> Sequence<P> {
     pub(crate) fn forget(&mut self, horizon: u64) -> bool {
         let mut kept: Vec<Run<P>> = Vec::new();
         let mut offset = 0;
-        for run in self
-            .tree
-            .iter()
-            .filter(|run| run.deaths.first().is_none_or(|death| death.seq > horizon))
-        {
+        for run in self.tree.iter().filter(|run| !run.is_forgotten(horizon)) {
             let mut run = run.clone();
+            let is_past = |stamp: Stamp| stamp.seq <= horizon;
+            run.deaths.retain(|death| !death.undone.is_some_and(is_past));
             if run.birth.stamp.seq <= horizon {
                 run.birth = Birth { stamp: Stamp::OPENING, part: 0, offset };
                 offset += run.len;
@@ -289,6 +379,16 @@ impl<P: Piece> Sequence<P> {
 }
 
 impl<P: Piece> Run<P> {
+    /// The removals that hold.
+    fn holding(&self) -> impl Iterator<Item = &Death> {
+        self.deaths.iter().filter(|death| death.undone.is_none())
+    }
+
+    /// Whether it was gone at an update and is still.
+    fn is_forgotten(&self, horizon: u64) -> bool {
+        self.holding().any(|death| death.stamp.seq <= horizon)
+    }
+
     fn continues_in(&self, next: &Self) -> bool {
         self.birth.plus(self.len) == next.birth
             && self.deaths == next.deaths
@@ -311,6 +411,23 @@ impl Cut {
             }
             Some(last) if end == present => last.viewed.end = viewed.end,
             _ => self.parts.push(CutPart { viewed, present: present..end }),
+        }
+    }
+}
+
+impl Returns {
+    /// Adds a run, to the one before it where they are beside each other.
+    fn turn(&mut self, turned: Turned) {
+        let Turned { present, gone, len, goes } = turned;
+        match self.turned.last_mut() {
+            Some(last)
+                if last.goes == goes
+                    && last.present + if goes { last.len } else { 0 } == present
+                    && last.gone + if goes { 0 } else { last.len } == gone =>
+            {
+                last.len += len;
+            }
+            _ => self.turned.push(turned),
         }
     }
 }
@@ -339,18 +456,26 @@ impl<P: Piece> PartialEq for Sequence<P> {
 struct Stored<P> {
     #[serde(flatten)]
     last: Last,
+    #[serde(default, skip_serializing_if = "is_zero")]
+    floor: u64,
     runs: Vec<Run<P>>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde gives a reference")]
+fn is_zero(seq: &u64) -> bool {
+    *seq == 0
 }
 
 impl<P: Piece + Serialize> Serialize for Sequence<P> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        Stored { last: self.last, runs: self.tree.iter().cloned().collect() }.serialize(serializer)
+        Stored { last: self.last, floor: self.floor, runs: self.tree.iter().cloned().collect() }
+            .serialize(serializer)
     }
 }
 
 impl<'de, P: Piece + DeserializeOwned> Deserialize<'de> for Sequence<P> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let Stored { last, runs } = Stored::<P>::deserialize(deserializer)?;
-        Ok(Self { tree: Tree::of(runs), last, finger: None })
+        let Stored { last, floor, runs } = Stored::<P>::deserialize(deserializer)?;
+        Ok(Self { tree: Tree::of(runs), last, floor, finger: None })
     }
 }

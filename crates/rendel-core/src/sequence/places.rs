@@ -6,7 +6,7 @@ use std::sync::Arc;
 use imbl::OrdMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use super::run::Run;
+use super::run::{Death, Run};
 use super::tree::{NodeId, Spot};
 use super::{Gap, Inserted, Piece, Sequence, View};
 use crate::stamp::Stamp;
@@ -164,7 +164,7 @@ impl Places {
         let old = self.spot(id)?;
         self.sequence.finger = None;
         self.sequence.tree.change(old, 1, |run| {
-            run.deaths.push(stamp);
+            run.deaths.push(Death::of(stamp));
             run.piece = None;
         });
         self.leaves.remove(id);

@@ -41,6 +41,28 @@ impl Birth {
     }
 }
 
+/// A removal, and the undo that took it back, if one did.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Death {
+    #[serde(flatten)]
+    pub(super) stamp: Stamp,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) undone: Option<Stamp>,
+}
+
+impl Death {
+    pub(super) fn of(stamp: Stamp) -> Self {
+        Self { stamp, undone: None }
+    }
+
+    fn holds_for(self, view: View) -> bool {
+        view.knows(self.stamp) && !self.undone.is_some_and(|undone| view.knows(undone))
+    }
+}
+
+/// Removals that were taken back are remembered for one run up to so many.
+const UNDONE: usize = 16;
+
 /// Elements side by side that came together and went together.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(super) struct Run<P> {
@@ -49,13 +71,13 @@ pub(super) struct Run<P> {
     /// By whom they were removed; several clients may have removed them without knowing of each
     /// other.
     #[serde(default = "Vec::new", skip_serializing_if = "Vec::is_empty")]
-    pub(super) deaths: Vec<Stamp>,
+    pub(super) deaths: Vec<Death>,
     pub(super) piece: P,
 }
 
 impl<P: Clone> Run<P> {
     pub(super) fn is_alive(&self) -> bool {
-        self.deaths.is_empty()
+        self.deaths.iter().all(|death| death.undone.is_some())
     }
 
     pub(super) fn is_known_to(&self, view: View) -> bool {
@@ -63,12 +85,51 @@ impl<P: Clone> Run<P> {
     }
 
     pub(super) fn is_seen_by(&self, view: View) -> bool {
-        self.is_known_to(view) && !self.deaths.iter().any(|death| view.knows(*death))
+        self.is_known_to(view) && !self.deaths.iter().any(|death| death.holds_for(view))
+    }
+
+    /// What becomes of its deaths where the work of some updates is taken back: what they removed
+    /// comes back, and what they inserted or brought back goes, whether or not somebody else has
+    /// removed it, too. `None` where nothing of it is theirs.
+    pub(super) fn taken_back(
+        &self,
+        is_theirs: impl Fn(Stamp) -> bool,
+        stamp: Stamp,
+    ) -> Option<Vec<Death>> {
+        let goes = is_theirs(self.birth.stamp)
+            || self.deaths.iter().filter_map(|death| death.undone).any(&is_theirs);
+        let comes_back = |death: &Death| death.undone.is_none() && is_theirs(death.stamp);
+        if !goes && !self.deaths.iter().any(comes_back) {
+            return None;
+        }
+        let undone = |death: &Death| match comes_back(death) {
+            true => Death { undone: Some(stamp), ..*death },
+            false => *death,
+        };
+        let deaths = self.deaths.iter().map(undone);
+        Some(deaths.chain(goes.then(|| Death::of(stamp))).collect())
+    }
+
+    /// Forgets the oldest removals that were taken back, beyond the bound; gives the last update of
+    /// which a view cannot be read any more for it.
+    pub(super) fn forget_undone(&mut self) -> u64 {
+        let is_undone = |death: &&Death| death.undone.is_some();
+        let mut over = self.deaths.iter().filter(is_undone).count().saturating_sub(UNDONE);
+        let mut last = 0;
+        self.deaths.retain(|death| match death.undone.filter(|_| over > 0) {
+            Some(undone) => {
+                (over, last) = (over - 1, last.max(undone.seq));
+                false
+            }
+            None => true,
+        });
+        last
     }
 
     /// The last update that touched it.
     pub(super) fn latest(&self) -> u64 {
-        self.deaths.last().map_or(self.birth.stamp.seq, |death| death.seq.max(self.birth.stamp.seq))
+        let deaths = self.deaths.iter().flat_map(|death| [Some(death.stamp), death.undone]);
+        deaths.flatten().map(|stamp| stamp.seq).fold(self.birth.stamp.seq, u64::max)
     }
 
     /// Keeps the first `at` elements and gives the rest.

@@ -1,9 +1,9 @@
 //! A text with its order, without a word about JSON.
 
 use ropey::Rope;
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde::{Deserialize, Serialize, Serializer};
 
-use super::{Anchored, Cut, Sequence, View};
+use super::{Anchored, Cut, Returns, Sequence, Turned, View};
 use crate::stamp::Stamp;
 
 /// Characters, and the order in which they came and went. Positions count Unicode scalar values.
@@ -12,10 +12,36 @@ use crate::stamp::Stamp;
 /// Clones share everything. With nothing concurrent both cost O(log n); see the head of the folder
 /// for the rest.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(from = "Stored")]
 pub struct VersionedText {
-    #[serde(serialize_with = "write_rope", deserialize_with = "read_rope")]
+    #[serde(serialize_with = "write_rope")]
     text: Rope,
+    /// The characters that are gone and remembered, in their order.
+    #[serde(serialize_with = "write_rope", skip_serializing_if = "is_empty")]
+    gone: Rope,
     sequence: Sequence<()>,
+}
+
+#[derive(Deserialize)]
+struct Stored {
+    text: String,
+    #[serde(default)]
+    gone: String,
+    sequence: Sequence<()>,
+}
+
+impl From<Stored> for VersionedText {
+    /// Snapshots of before do not have what is gone, which nobody can ask back from them.
+    fn from(Stored { text, gone, sequence }: Stored) -> Self {
+        let mut gone = Rope::from_str(&gone);
+        let lacking = sequence.gone().saturating_sub(gone.len_chars());
+        gone.insert(gone.len_chars(), &" ".repeat(lacking));
+        Self { text: Rope::from_str(&text), gone, sequence }
+    }
+}
+
+fn is_empty(rope: &Rope) -> bool {
+    rope.len_chars() == 0
 }
 
 /// A splice: where, how many characters go, and which come.
@@ -27,6 +53,14 @@ pub struct Splice<'t> {
     pub delete: usize,
     /// Characters that come there.
     pub insert: &'t str,
+}
+
+/// A splice by which taking something back changes a text.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Returned {
+    pub(crate) index: usize,
+    pub(crate) delete: usize,
+    pub(crate) insert: String,
 }
 
 /// One part of a settled splice.
@@ -53,7 +87,7 @@ impl VersionedText {
     pub fn new(text: &str, stamp: Stamp) -> Self {
         let text = Rope::from_str(text);
         let len = u32::try_from(text.len_chars()).unwrap_or(u32::MAX);
-        Self { sequence: Sequence::of([(len, ())], stamp), text }
+        Self { sequence: Sequence::of([(len, ())], stamp), text, gone: Rope::new() }
     }
 
     /// Characters that a view sees.
@@ -69,6 +103,9 @@ impl VersionedText {
     /// Forgets who inserted and removed what up to an update: views of before it cannot be read any
     /// more. Gives whether it remembers something later.
     pub fn forget(&mut self, horizon: u64) -> bool {
+        for forgotten in self.sequence.forgotten(horizon).into_iter().rev() {
+            self.gone.remove(forgotten);
+        }
         self.sequence.forget(horizon)
     }
 
@@ -123,13 +160,12 @@ impl VersionedText {
             .index
             .checked_add(present.delete)
             .filter(|end| *end <= self.text.len_chars())?;
-        let mut gone = 0;
+        let gone = self.text.char_to_byte(end) - self.text.char_to_byte(present.index);
         if viewed.delete > 0 {
-            self.sequence.remove(view, viewed.index, viewed.delete, stamp)?;
-        }
-        if present.delete > 0 {
-            gone = self.text.char_to_byte(end) - self.text.char_to_byte(present.index);
-            self.text.remove(present.index..end);
+            let Self { text, gone, sequence } = self;
+            sequence.remove(view, viewed.index, viewed.delete, stamp, |turned| {
+                turn(text, gone, turned);
+            })?;
         }
         if !present.insert.is_empty() {
             let len = u32::try_from(present.insert.chars().count()).ok()?;
@@ -139,6 +175,56 @@ impl VersionedText {
         Some(i64::try_from(present.insert.len()).ok()? - i64::try_from(gone).ok()?)
     }
 
+    /// What taking back the work of some updates would do: splices in present positions, from the
+    /// right to the left, and the updates by which some of it is gone all the same. `None` where
+    /// nothing here is theirs. Changes nothing. Cost O(runs).
+    pub(crate) fn taken_back(
+        &self,
+        is_theirs: impl Fn(Stamp) -> bool + Copy,
+    ) -> Option<(Vec<Returned>, Vec<u64>)> {
+        let Returns { turned, stay } = self.sequence.taken_back(is_theirs)?;
+        let mut splices: Vec<Returned> = Vec::new();
+        for Turned { present, gone, len, goes } in turned.into_iter().rev() {
+            if goes {
+                match splices.last_mut().filter(|last| last.index == present + len) {
+                    Some(last) if last.insert.is_empty() => {
+                        (last.index, last.delete) = (present, last.delete + len);
+                    }
+                    _ => splices.push(Returned {
+                        index: present,
+                        delete: len,
+                        ..Returned::default()
+                    }),
+                }
+            } else {
+                let insert = self.gone.slice(gone..gone + len).to_string();
+                match splices.last_mut().filter(|last| last.index == present && last.delete == 0) {
+                    Some(last) => last.insert.insert_str(0, &insert),
+                    None => splices.push(Returned { index: present, delete: 0, insert }),
+                }
+            }
+        }
+        Some((splices, stay))
+    }
+
+    /// Does what [`taken_back`](Self::taken_back) tells; gives how many bytes more the text has, and
+    /// how many runs were turned.
+    pub(crate) fn take_back(
+        &mut self,
+        is_theirs: impl Fn(Stamp) -> bool + Copy,
+        stamp: Stamp,
+    ) -> (i64, usize) {
+        let Some(Returns { turned, .. }) = self.sequence.taken_back(is_theirs) else {
+            return (0, 0);
+        };
+        let before = self.text.len_bytes();
+        // From the right to the left, so that none moves another.
+        turned.iter().rev().for_each(|turned| turn(&mut self.text, &mut self.gone, *turned));
+        self.sequence.take_back(is_theirs, stamp);
+        let bytes = |bytes: usize| i64::try_from(bytes).unwrap_or(i64::MAX);
+        (bytes(self.text.len_bytes()) - bytes(before), turned.len())
+    }
+
     /// The text as it would be after a splice in present positions; `None` where that reaches
     /// beyond it. Cost O(n).
     pub fn spliced(&self, splice: Splice<'_>) -> Option<String> {
@@ -146,6 +232,12 @@ impl VersionedText {
         text.try_remove(splice.index..splice.index.checked_add(splice.delete)?).ok()?;
         text.try_insert(splice.index, splice.insert).ok()?;
         Some(text.to_string())
+    }
+
+    /// The last update of which a view cannot be read any more, since what it saw was undone and
+    /// redone so often.
+    pub(crate) fn floor(&self) -> u64 {
+        self.sequence.floor()
     }
 
     /// Where the character is now that a view sees at `index`; `None` beyond its end.
@@ -171,10 +263,16 @@ impl std::fmt::Display for VersionedText {
     }
 }
 
-fn write_rope<S: Serializer>(rope: &Rope, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.collect_str(rope)
+/// Moves a run from what is there to what is gone, or back.
+fn turn(text: &mut Rope, gone: &mut Rope, turned: Turned) {
+    let Turned { present, gone: place, len, goes } = turned;
+    let (from, at, to, into) =
+        if goes { (text, present, gone, place) } else { (gone, place, text, present) };
+    let run = from.slice(at..at + len).to_string();
+    from.remove(at..at + len);
+    to.insert(into, &run);
 }
 
-fn read_rope<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Rope, D::Error> {
-    String::deserialize(deserializer).map(|text| Rope::from_str(&text))
+fn write_rope<S: Serializer>(rope: &Rope, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_str(rope)
 }

@@ -190,25 +190,26 @@ impl<P: Clone> Tree<P> {
         }
     }
 
-    /// Elements before a spot, as the present sees it. Cost O(log n).
+    /// Elements before a spot that are there at present. Cost O(log n).
     pub(super) fn rank(&self, spot: Spot) -> usize {
+        self.before(spot).seen
+    }
+
+    /// Elements before a spot, as the present sees it. Cost O(log n).
+    pub(super) fn before(&self, spot: Spot) -> Count {
         let runs = self.runs(spot.leaf);
-        let inside = match runs.get(spot.run) {
-            Some(run) if run.is_alive() => spot.offset as usize,
-            _ => 0,
-        };
-        let mut rank = count_runs(&runs[..spot.run], View::PRESENT).seen + inside;
+        let mut count = count_runs(&runs[..spot.run], View::PRESENT);
+        count.known += spot.offset as usize;
+        if runs.get(spot.run).is_some_and(Run::is_alive) {
+            count.seen += spot.offset as usize;
+        }
         let mut id = spot.leaf;
         while let Some(parent) = self.node(id).parent {
-            rank += sum(self
-                .children(parent)
-                .iter()
-                .take_while(|child| child.id != id)
-                .map(|child| child.count))
-            .seen;
+            let before = self.children(parent).iter().take_while(|child| child.id != id);
+            count = sum([count].into_iter().chain(before.map(|child| child.count)));
             id = parent;
         }
-        rank
+        count
     }
 
     fn children(&self, id: NodeId) -> &[Child] {
@@ -403,15 +404,21 @@ impl<P: Clone> Tree<P> {
         Some(second)
     }
 
-    /// All runs in their order.
-    pub(super) fn iter(&self) -> impl Iterator<Item = &Run<P>> {
+    /// All runs in their order, each with its place.
+    pub(super) fn spots(&self) -> impl Iterator<Item = (Spot, &Run<P>)> {
         let mut leaf = Some(self.start().leaf);
         std::iter::from_fn(move || {
             let here = leaf?;
             leaf = self.next_leaf(here);
-            Some(self.runs(here))
+            let spot = move |run| Spot { leaf: here, run, offset: 0 };
+            Some(self.runs(here).iter().enumerate().map(move |(run, of)| (spot(run), of)))
         })
         .flatten()
+    }
+
+    /// All runs in their order.
+    pub(super) fn iter(&self) -> impl Iterator<Item = &Run<P>> {
+        self.spots().map(|(_, run)| run)
     }
 }
 

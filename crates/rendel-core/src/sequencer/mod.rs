@@ -9,6 +9,7 @@ mod playing;
 mod ruling;
 mod settling;
 mod timing;
+mod undoing;
 
 use std::sync::{Arc, OnceLock};
 
@@ -22,9 +23,12 @@ pub use allowing::Verdicted;
 pub use clients::ClientOutcome;
 use clients::Clients;
 use settling::{Settling, broken, too_large};
+use undoing::{Coming, Noted};
+pub use undoing::{Look, Skipped, Undoable};
 
 use crate::actor::{Actor, ClientKey};
 use crate::charter::{Charter, NoAnswer};
+use crate::history::Histories;
 use crate::kind::{Chance, Memory};
 use crate::op::Op;
 use crate::path::Path;
@@ -51,6 +55,8 @@ pub struct Sequencer {
     /// When the last update was settled. A clock that is set back does not take the journal back.
     at: u64,
     clients: Clients,
+    /// What participants did lately.
+    histories: Histories,
     agenda: Agenda,
     /// When ballots that were cast are counted next.
     count_at: Option<u64>,
@@ -76,13 +82,15 @@ struct Present {
     totals: Totals,
     /// When something is due next, once it has been asked for.
     next_due: OnceLock<Option<u64>>,
+    /// What was changed since the last update.
+    noted: Noted,
 }
 
 impl Present {
     fn of(charter: &Charter, state: State) -> Self {
         let referrers = Referrers::of(&charter.fields, state.root(), &charter.links);
         let totals = Totals::of(&charter.fields, state.root(), &charter.play.totals);
-        Self { state, referrers, totals, next_due: OnceLock::new() }
+        Self { state, referrers, totals, next_due: OnceLock::new(), noted: Noted::default() }
     }
 
     /// As [`apply`](Self::apply), of what was settled just now.
@@ -118,6 +126,8 @@ pub struct SequencerSnapshot {
     at: u64,
     state: State,
     clients: Clients,
+    #[serde(default)]
+    histories: Histories,
     #[serde(default)]
     agenda: Agenda,
     /// Who is here.
@@ -183,6 +193,7 @@ impl SequencerSnapshot {
         let effect = Effect::new(Path::of::<String>([]), Op::Reset(plain));
         let stamp = Stamp { seq: self.seq, client: Actor::session().key() };
         self.state.apply_one(&charter.fields, &effect, stamp)?;
+        self.histories = Histories::default();
         Ok(self)
     }
 
@@ -228,6 +239,7 @@ impl Sequencer {
             seq: 0,
             at: 0,
             clients: Clients::default(),
+            histories: Histories::default(),
             agenda: Agenda::default(),
             count_at: None,
             no_lapse_before: 0,
@@ -241,7 +253,7 @@ impl Sequencer {
 
     /// A sequencer as it was when the snapshot was taken. Cost O(what may refer to something).
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
-        let SequencerSnapshot { seq, at, state, clients, agenda, here, .. } = snapshot;
+        let SequencerSnapshot { seq, at, state, clients, histories, agenda, here, .. } = snapshot;
         let present = Present::of(&charter, state);
         Self {
             count_at: (!charter.play.ballots.is_empty()).then_some(0),
@@ -250,6 +262,7 @@ impl Sequencer {
             seq,
             at,
             clients,
+            histories,
             agenda,
             no_lapse_before: 0,
             no_due_before: 0,
@@ -276,8 +289,9 @@ impl Sequencer {
     pub fn snapshot(&self) -> SequencerSnapshot {
         let (state, clients) = (self.present.state.clone(), self.clients.clone());
         let (agenda, here) = (self.agenda.clone(), self.here.clone());
+        let histories = self.histories.clone();
         let (seq, at) = (self.seq, self.at);
-        SequencerSnapshot { seq, at, state, clients, agenda, here, version: Version }
+        SequencerSnapshot { seq, at, state, clients, histories, agenda, here, version: Version }
     }
 
     /// Applies an update of the journal. Fails where it is not the next one or does not fit, and
@@ -287,9 +301,17 @@ impl Sequencer {
             let why = format!("the update after {} should be {}", self.seq, self.seq + 1);
             return Err(Misfit { seq: update.seq, at: String::new(), why });
         }
-        for (effect, stamp) in update.stamped() {
+        let key = update.key();
+        let own = update.own.unwrap_or(usize::MAX);
+        for (index, (effect, stamp)) in update.stamped().enumerate() {
+            if index < own && stamp.client == key {
+                let coming = Coming { by: &update.by, at: update.at, effect, stamp };
+                self.present.note_before(&self.charter, &self.histories, coming);
+            }
             self.present.apply(&self.charter, effect, stamp)?;
         }
+        let noted = std::mem::take(&mut self.present.noted);
+        self.note_done(update, noted);
         self.present.state.age(&self.charter.fields, update.seq);
         self.seq = update.seq;
         self.at = self.at.max(update.at);
@@ -335,7 +357,7 @@ impl Sequencer {
     /// About how many bytes are taken by what is remembered: of what is gone, of the places in
     /// texts and lists, and of what clients were answered.
     pub fn remembered(&self) -> usize {
-        self.present.state.memory().bytes() + self.clients.bytes()
+        self.present.state.memory().bytes() + self.clients.bytes() + self.histories.bytes()
     }
 
     /// The state as plain JSON. Cost O(size).
@@ -455,8 +477,10 @@ impl Sequencer {
 
     fn commit(&mut self, settled: Result<(Present, Settled), Problem>) -> Outcome {
         match settled {
-            Ok((present, update)) => {
+            Ok((mut present, update)) => {
+                let noted = std::mem::take(&mut present.noted);
                 self.present = present;
+                self.note_done(&update, noted);
                 self.seq = update.seq;
                 self.at = update.at;
                 self.note_cast(&update);

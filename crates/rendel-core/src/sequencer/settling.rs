@@ -6,6 +6,7 @@ use uuid::Uuid;
 
 use super::filling::{fill, give_own_id};
 use super::playing::Following;
+use super::undoing::{Coming, Noted, Worked};
 use super::{Present, Sequencer};
 use crate::actor::{Actor, ClientKey};
 use crate::canonical::is_same;
@@ -20,7 +21,7 @@ use crate::seers::Viewer;
 use crate::stamp::Stamp;
 use crate::state::Misfit;
 use crate::update::{
-    Announced, Effect, Effects, Passage, Proposal, RuleMark, Settled, Verdict, VerdictKind,
+    Announced, Effect, Effects, Passage, Proposal, RuleMark, Settled, Undoes, Verdict, VerdictKind,
 };
 
 /// A proposal that is being settled.
@@ -94,6 +95,11 @@ pub(super) struct Work {
     pub(super) stamp: Stamp,
     pub(super) marks: Vec<RuleMark>,
     pub(super) announced: Vec<Announced>,
+    /// How many of the effects the proposer brought about and may take back.
+    pub(super) own: usize,
+    /// What it takes back, and the gesture of that.
+    pub(super) undoes: Option<Undoes>,
+    pub(super) gesture: Option<String>,
 }
 
 impl Sequencer {
@@ -105,7 +111,7 @@ impl Sequencer {
     ) -> Result<(Present, Settled), Problem> {
         let mut settle = || {
             let mut work = self.settle_edits(settling)?;
-            let own = work.effects.len();
+            let own = work.own;
             // That somebody has gone, or the time has come, is so whatever the charter says, and
             // however full the state is. What is told of ballots can wait.
             let is_own = settling.is_own();
@@ -160,7 +166,7 @@ impl Sequencer {
     }
 
     /// What somebody sees of the state as it is.
-    fn lens<'l>(&'l self, actor: &Actor, viewer: &'l Viewer) -> Lens<'l> {
+    pub(super) fn lens<'l>(&'l self, actor: &Actor, viewer: &'l Viewer) -> Lens<'l> {
         let sight = self.charter.sight(&actor.role);
         Lens::new(&self.charter, sight, Some(viewer), &self.present.state)
     }
@@ -209,8 +215,28 @@ impl Sequencer {
     fn settle_edits(&self, settling: &mut Settling<'_>) -> Result<Work, Problem> {
         let proposal = settling.proposal;
         self.check_shape(settling)?;
-        let mut present = self.present.clone();
         let stamp = Stamp { seq: self.seq + 1, client: settling.key };
+        if let Some((index, op)) = Self::taking_back(proposal) {
+            let (worked, undoes, gesture) =
+                self.take_back(settling, &proposal.edits[index], op?)?;
+            let Worked { present, following, effects, verdicts } = worked;
+            let (marks, announced, undoes) = (Vec::new(), Vec::new(), Some(undoes));
+            let own = effects.len();
+            return Ok(Work {
+                own,
+                present,
+                effects,
+                verdicts,
+                following,
+                stamp,
+                marks,
+                announced,
+                undoes,
+                gesture,
+            });
+        }
+        let mut present = self.present.clone();
+        let (by, at) = (&*settling.actor.id, self.at.max(settling.now));
         let mut effects = Effects::new();
         let mut verdicts = Vec::new();
         let mut following = Following::of(&present);
@@ -219,6 +245,8 @@ impl Sequencer {
                 .settle_edit(&present, settling, &mut following, index)
                 .map_err(|problem| at_edit(problem, proposal, index))?;
             for effect in &settlement.effects {
+                let coming = Coming { by, at, effect, stamp };
+                present.note_before(&self.charter, &self.histories, coming);
                 present.put(&self.charter, effect, stamp)?;
             }
             self.keep_up(&mut present, &mut following, stamp)
@@ -235,7 +263,19 @@ impl Sequencer {
         }
         self.note_moves(&mut present, &mut following, stamp)?;
         let (marks, announced) = (Vec::new(), Vec::new());
-        Ok(Work { present, effects, verdicts, following, stamp, marks, announced })
+        let (own, undoes, gesture) = (effects.len(), None, proposal.gesture.clone());
+        Ok(Work {
+            own,
+            present,
+            effects,
+            verdicts,
+            following,
+            stamp,
+            marks,
+            announced,
+            undoes,
+            gesture,
+        })
     }
 
     /// With the draw that the proposal ends with, if it does: it is made last, so that no refusal
@@ -257,6 +297,9 @@ impl Sequencer {
         }
         self.keep_up(&mut work.present, &mut work.following, work.stamp)?;
         work.effects.extend(drawn);
+        // What chance has decided is never decided anew.
+        work.own = 0;
+        work.present.noted = Noted::default();
         // It is made: rules follow from it, and none of them undoes it.
         self.follow_rules(&mut work, settling, &before, known, OnFailure::LeaveOut)?;
         self.finish(&mut work, settling)?;
@@ -280,10 +323,21 @@ impl Sequencer {
 
     /// The update that says what a proposal came to.
     fn worked_out(&self, settling: &Settling<'_>, work: Work) -> (Present, Settled) {
-        let Work { present, effects, verdicts, marks, announced, .. } = work;
+        let Work { present, effects, verdicts, marks, announced, undoes, gesture, own, .. } = work;
+        let own = (own < effects.len()).then_some(own);
         let passage = settling.passage.cloned();
+        let since = self.since(&effects);
         let update = self.settled(settling, effects, verdicts);
-        (present, Settled { rules: marks, announced, passage, ..update })
+        let gesture = update.gesture.clone().or(gesture);
+        (present, Settled { rules: marks, announced, undoes, own, since, gesture, passage, ..update })
+    }
+
+    /// For each effect the update that last changed its place before this one.
+    fn since(&self, effects: &[Effect]) -> Vec<u64> {
+        let (fields, root) = (&self.charter.fields, self.present.state.root());
+        let since = effects.iter().map(|effect| fields.latest(root, effect.at.tokens()));
+        let since: Vec<u64> = since.collect();
+        if since.iter().all(|seq| *seq == 0) { Vec::new() } else { since }
     }
 
     pub(super) fn settled(
@@ -305,6 +359,9 @@ impl Sequencer {
             gesture: proposal.gesture.clone(),
             note: proposal.note.clone(),
             rules: Vec::new(),
+            undoes: None,
+            own: None,
+            since: Vec::new(),
             passage: None,
             announced: Vec::new(),
             disclosures: Vec::new(),
@@ -358,6 +415,7 @@ impl Sequencer {
             seen: proposal.seen.unwrap_or(self.seq),
             memory: state.memory(),
             follows_refused: proposal.seen.is_some() && follows_refused(),
+            own: &[],
         };
         match &op {
             Ok(Op::Test(expected)) => {
@@ -431,7 +489,7 @@ fn made_id(client: ClientKey, n: u64, index: usize) -> String {
     Uuid::new_v5(&client.id(), format!("{n}/{index}").as_bytes()).to_string()
 }
 
-fn not_allowed(role: &str, path: &Path, permission: &Permission) -> Problem {
+pub(super) fn not_allowed(role: &str, path: &Path, permission: &Permission) -> Problem {
     let detail = match permission {
         Permission::Unmet(_) => {
             format!(

@@ -1,0 +1,391 @@
+//! Undo and redo: edits that the session itself works out from what their proposer did, as the state
+//! is now.
+
+use serde::Serialize;
+use serde_json::{Value, json};
+use smallvec::SmallVec;
+
+use super::playing::Following;
+use super::settling::{Settling, not_allowed};
+use super::{Present, Sequencer};
+use crate::actor::{Actor, ClientKey};
+use crate::charter::{Charter, Extent};
+use crate::edit::Edit;
+use crate::history::{Done, Histories, History, Typed};
+use crate::kind::{Before, InTheWay, Part, Taken, TakingBack};
+use crate::op::{Back, Op, Step, Unread};
+use crate::path::Path;
+use crate::problem::{Problem, ProblemKind};
+use crate::references::check_references;
+use crate::seers::Viewer;
+use crate::stamp::Stamp;
+use crate::update::{Effect, Effects, Proposal, Settled, Undoes, Verdict, VerdictKind};
+
+/// Parts of a step that are told before it is taken back.
+const TOLD: usize = 64;
+
+/// What the changes since the last update can be taken back by.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Noted {
+    taken: SmallVec<[Taken; 1]>,
+    /// Whether something among it is never undone: then nothing of it is.
+    is_never: bool,
+    typed: Option<Typed>,
+}
+
+/// What taking a step back comes to.
+pub(super) struct Worked {
+    pub(super) present: Present,
+    pub(super) following: Following,
+    pub(super) effects: Effects,
+    pub(super) verdicts: Vec<Verdict>,
+}
+
+/// What undo and redo would do now.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct Undoable {
+    /// The last step of what the participant did, if there is one.
+    pub undo: Option<Look>,
+    /// The last step of what they undid.
+    pub redo: Option<Look>,
+}
+
+/// What taking a step back would do now.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Look {
+    /// What to name it by: its gesture, else its last update.
+    pub of: Value,
+    /// What it would change, of a long one the first parts.
+    pub edits: Vec<Effect>,
+    /// What would stay, since something stands in the way.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub skipped: Vec<Skipped>,
+    /// Why it would be refused, if it would.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub refusal: Option<Problem>,
+}
+
+/// A part of a step that stays as it is.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Skipped {
+    /// Where.
+    pub at: String,
+    /// The update that stands in the way, where one does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub update: Option<u64>,
+    /// Why, in one sentence.
+    pub because: String,
+}
+
+impl From<&Verdict> for Skipped {
+    fn from(verdict: &Verdict) -> Self {
+        let Verdict { at, met, because, .. } = verdict;
+        Self { at: at.clone(), update: met.first().copied(), because: because.clone() }
+    }
+}
+
+impl Step {
+    fn plain(&self) -> Value {
+        match self {
+            Self::Gesture(name) => name.clone().into(),
+            Self::Update(seq) => (*seq).into(),
+        }
+    }
+}
+
+/// By whom a history is kept; `None` where none is.
+fn owner(charter: &Charter, id: &str, client: ClientKey) -> Option<String> {
+    if charter.session.undo == 0 || id == Actor::SERVICE {
+        return None;
+    }
+    Some(if charter.session.is_undo_shared { id.to_owned() } else { client.id().to_string() })
+}
+
+/// A change that is about to be made: by whom, when, and what.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Coming<'c> {
+    pub(super) by: &'c str,
+    pub(super) at: u64,
+    pub(super) effect: &'c Effect,
+    pub(super) stamp: Stamp,
+}
+
+impl Present {
+    /// Notes what a change is about to do, so that it can be taken back.
+    pub(super) fn note_before(
+        &mut self,
+        charter: &Charter,
+        histories: &Histories,
+        coming: Coming<'_>,
+    ) {
+        let Coming { by, effect, stamp, .. } = coming;
+        if charter.session.undo == 0 || by == Actor::SERVICE || self.noted.is_never {
+            return;
+        }
+        let (root, memory) = (self.state.root(), self.state.memory());
+        let before = charter.fields.before(root, effect.at.tokens(), effect, memory);
+        if before == Before::Never {
+            self.noted = Noted { is_never: true, ..Noted::default() };
+            return;
+        }
+        self.noted.typed = match self.noted.taken.is_empty() {
+            true => self.typed(charter, histories, coming),
+            false => None,
+        };
+        let taken = before.taken(effect, stamp.seq);
+        let taken = taken.and_then(|taken| Taken::join(&mut self.noted.taken, taken));
+        self.noted.taken.extend(taken);
+    }
+
+    /// Where somebody types, and whether that goes on with what they typed right before.
+    fn typed(&self, charter: &Charter, histories: &Histories, coming: Coming<'_>) -> Option<Typed> {
+        let Coming { by, at, effect, stamp: Stamp { client, .. } } = coming;
+        let Op::Splice { splice, back: None, .. } = &effect.op else { return None };
+        let history = owner(charter, by, client).and_then(|owner| histories.get(&owner));
+        let last = history.and_then(|history| history.typed(at));
+        let last = last.filter(|(last, _)| last.client == client && last.text == effect.at);
+        let here = last.and_then(|(last, seen)| match last.end.checked_sub(1) {
+            None => Some(0),
+            Some(before) => {
+                let (fields, text) = (&charter.fields, &effect.at);
+                let now = self.state.anchored(fields, text, seen, client, before)?;
+                Some(now.index + usize::from(now.is_there))
+            }
+        });
+        let goes_on =
+            here.is_some_and(|here| splice.index == here || splice.index + splice.delete == here);
+        let end = splice.index + splice.insert.chars().count();
+        Some(Typed { client, text: effect.at.clone(), end, at, goes_on })
+    }
+}
+
+impl Sequencer {
+    fn history(&self, actor: &Actor) -> Option<&History> {
+        self.histories.get(&owner(&self.charter, &actor.id, actor.key())?)
+    }
+
+    /// Keeps in mind what an update did, for whoever made it.
+    pub(super) fn note_done(&mut self, update: &Settled, noted: Noted) {
+        if update.effects.iter().any(|effect| effect.op.is_reset()) {
+            self.histories = Default::default();
+            return;
+        }
+        let Noted { taken, is_never, mut typed } = noted;
+        if (is_never || taken.is_empty()) && update.undoes.is_none() {
+            return;
+        }
+        let Some(owner) = owner(&self.charter, &update.by, update.key()) else { return };
+        if update.gesture.is_some() || update.undoes.is_some() || taken.len() > 1 {
+            typed = None;
+        }
+        let gesture = update.gesture.clone();
+        let done = Done { gesture, updates: vec![update.seq], taken: taken.into_vec(), typed };
+        let steps = self.charter.session.undo;
+        self.histories.note(&owner, update.key(), done, update.undoes.as_ref(), steps);
+    }
+
+    /// What an edit asks to be taken back, if it does.
+    pub(super) fn taking_back(proposal: &Proposal) -> Option<(usize, Result<Op, Problem>)> {
+        let names = [Back::Undo.name(), Back::Redo.name()];
+        let at = proposal.edits.iter().position(|edit| names.contains(&edit.op.as_str()))?;
+        let rest = proposal.edits.len() - 1;
+        if rest > 0 {
+            let detail =
+                "\"undo\" and \"redo\" stand alone in their proposal, since they may do much.";
+            return Some((at, Err(Problem::new(ProblemKind::Malformed, detail))));
+        }
+        Some((at, Op::asked(&proposal.edits[at]).map_err(Unread::into_problem)))
+    }
+
+    /// Takes back what its proposer did last, as things are now.
+    pub(super) fn take_back(
+        &self,
+        settling: &mut Settling<'_>,
+        edit: &Edit,
+        op: Op,
+    ) -> Result<(Worked, Undoes, Option<String>), Problem> {
+        let within = Path::parse(&edit.at)?;
+        let Op::TakeBack { way, of, skip } = op else { return Err(nothing(Back::Undo)) };
+        let history = self.history(settling.actor).ok_or_else(|| nothing(way))?;
+        let mut steps = history.steps(way).filter(|step| step.is_within(&within)).peekable();
+        if let (Some(of), Some(first)) = (&of, steps.peek())
+            && !first.is(of)
+        {
+            let (name, detail) = (way.name(), "is not what comes first any more. Look again.");
+            let detail = format!("{} {detail}", of.plain());
+            return Err(Problem::new(ProblemKind::Stale, detail).with(name, first.name().plain()));
+        }
+        let mut passed = Vec::new();
+        for step in steps {
+            let worked = self.take_step_back(settling, history, step)?;
+            if !worked.effects.is_empty() {
+                let undoes = Undoes { way, updates: step.updates.clone(), passed };
+                return Ok((worked, undoes, step.gesture.clone()));
+            }
+            if !skip {
+                return Err(self.all_skipped(settling.actor, way, &worked.verdicts));
+            }
+            passed.push(step.last());
+        }
+        Err(nothing(way))
+    }
+
+    fn take_step_back(
+        &self,
+        settling: &mut Settling<'_>,
+        history: &History,
+        step: &Done,
+    ) -> Result<Worked, Problem> {
+        let stamp = Stamp { seq: self.seq + 1, client: settling.key };
+        let mut own = history.clients().to_vec();
+        own.extend([settling.key, Actor::session().key()]);
+        let mut present = self.present.clone();
+        let mut following = Following::of(&present);
+        let (mut effects, mut verdicts) = (Effects::new(), Vec::new());
+        for taken in step.taken.iter().rev() {
+            let outcome = self.take_part_back(
+                &present,
+                settling,
+                &mut following,
+                (taken, &step.updates, &own),
+            )?;
+            match outcome {
+                Ok((after, part)) => {
+                    present = after;
+                    self.keep_up(&mut present, &mut following, stamp)?;
+                    effects.extend(part.effects);
+                    verdicts.extend(part.stays.map(|stays| stays.verdict(&taken.at)));
+                }
+                Err(in_the_way) => verdicts.push(in_the_way.verdict(&taken.at)),
+            }
+        }
+        self.note_moves(&mut present, &mut following, stamp)?;
+        Ok(Worked { present, following, effects, verdicts })
+    }
+
+    /// Takes back one part of a step. What stands in the way is no problem; that it is not allowed
+    /// is.
+    fn take_part_back(
+        &self,
+        present: &Present,
+        settling: &mut Settling<'_>,
+        following: &mut Following,
+        (taken, updates, own): (&Taken, &[u64], &[ClientKey]),
+    ) -> Result<Result<(Present, Part), InTheWay>, Problem> {
+        let Settling { actor, key, now, .. } = *settling;
+        let (fields, links) = (&self.charter.fields, &self.charter.links);
+        let (state, stamp) = (&present.state, Stamp { seq: self.seq + 1, client: key });
+        let taking = TakingBack { taken, updates, own, memory: state.memory() };
+        let part = match fields.take_back(state.root(), taken.at.tokens(), &taking) {
+            Ok(part) => part,
+            Err(in_the_way) => return Ok(Err(in_the_way)),
+        };
+        let mut after = present.clone();
+        for effect in &part.effects {
+            let Effect { at, op, .. } = effect;
+            let permission = self.permission(state, actor, at, Some(op), settling.unanswered);
+            if !permission.is_given() {
+                return Err(not_allowed(&actor.role, at, &permission));
+            }
+            self.check_time(state, actor, at, Some(op), following)?;
+            if op.takes_away() && present.referrers.has(at) {
+                return Ok(Err(InTheWay { update: None, because: "Something refers to it now" }));
+            }
+            let coming = Coming { by: &actor.id, at: self.at.max(now), effect, stamp };
+            after.note_before(&self.charter, &self.histories, coming);
+            after.put(&self.charter, effect, stamp)?;
+        }
+        if check_references(fields, after.state.root(), links, &part.effects).is_err() {
+            let because = "What it referred to is not there any more";
+            return Ok(Err(InTheWay { update: None, because }));
+        }
+        Ok(Ok((after, part)))
+    }
+
+    fn all_skipped(&self, actor: &Actor, way: Back, verdicts: &[Verdict]) -> Problem {
+        let skipped = self.shown_skipped(actor, verdicts);
+        let skipped: Vec<Value> = skipped.iter().map(|skipped| json!(skipped)).collect();
+        let detail = match verdicts.first() {
+            None => format!("There is nothing left of it to {}.", way.name()),
+            Some(_) => format!(
+                "Nothing of it can be taken back, since others have changed it. Send \"skip\" to \
+                 {} what comes before it.",
+                way.name()
+            ),
+        };
+        Problem::new(ProblemKind::NothingToUndo, detail).with("skipped", skipped)
+    }
+
+    /// What somebody is told of what was left out: nothing of what they do not see.
+    fn shown_skipped(&self, actor: &Actor, verdicts: &[Verdict]) -> Vec<Skipped> {
+        let viewer = Viewer::of(actor);
+        let lens = self.lens(actor, &viewer);
+        let is_shown = |verdict: &&Verdict| {
+            Path::parse(&verdict.at).is_ok_and(|at| lens.extent(&at) != Extent::Nothing)
+        };
+        verdicts.iter().filter(is_shown).take(TOLD).map(Skipped::from).collect()
+    }
+
+    /// What undo and redo would do for somebody now. Changes nothing. Cost as doing both.
+    pub fn undoable(&self, actor: &Actor) -> Undoable {
+        Undoable { undo: self.look(actor, Back::Undo), redo: self.look(actor, Back::Redo) }
+    }
+
+    fn look(&self, actor: &Actor, way: Back) -> Option<Look> {
+        let history = self.history(actor)?;
+        let step = history.steps(way).next()?;
+        let (proposal, mut unanswered) = (Proposal::new(0, None, vec![]), Vec::new());
+        let mut settling = Settling::of(actor, actor.key(), &proposal, self.at, &mut unanswered);
+        let viewer = Viewer::of(actor);
+        let lens = self.lens(actor, &viewer);
+        let of = step.name().plain();
+        let outcome = self.take_step_back(&mut settling, history, step);
+        let (edits, skipped, refusal) = match outcome {
+            Ok(Worked { effects, verdicts, .. }) => {
+                let is_shown = |effect: &Effect| lens.extent(&effect.at) == Extent::Whole;
+                let edits = effects.into_iter().filter(is_shown).take(TOLD).collect();
+                (edits, self.shown_skipped(actor, &verdicts), None)
+            }
+            Err(problem) => (Vec::new(), Vec::new(), Some(lens.problem(problem).bounded())),
+        };
+        Some(Look { of, edits, skipped, refusal })
+    }
+
+    /// The edits that a proposal comes to as things are now, where it is an undo or redo: what
+    /// gates are asked about.
+    pub fn spelled_out(&self, actor: &Actor, proposal: &Proposal) -> Option<Vec<Edit>> {
+        let (at, op) = Self::taking_back(proposal)?;
+        let mut unanswered = Vec::new();
+        let mut settling = Settling::of(actor, actor.key(), proposal, self.at, &mut unanswered);
+        let (worked, ..) = self.take_back(&mut settling, &proposal.edits[at], op.ok()?).ok()?;
+        let edit = |effect: &Effect| serde_json::from_value(json!(effect)).ok();
+        Some(worked.effects.iter().filter_map(edit).collect())
+    }
+}
+
+impl InTheWay {
+    fn verdict(self, at: &Path) -> Verdict {
+        let Self { update, because } = self;
+        let because = match update {
+            Some(update) => format!("Update {update} {because}; that stays."),
+            None => format!("{because}."),
+        };
+        Verdict {
+            rule: None,
+            edit: 0,
+            at: at.to_string(),
+            verdict: VerdictKind::Skipped,
+            met: update.into_iter().collect(),
+            because,
+            lost: None,
+        }
+    }
+}
+
+fn nothing(way: Back) -> Problem {
+    let detail = match way {
+        Back::Undo => "There is nothing of yours to undo here.",
+        Back::Redo => "There is nothing to redo: you have undone nothing since your last edit.",
+    };
+    Problem::new(ProblemKind::NothingToUndo, detail)
+}
