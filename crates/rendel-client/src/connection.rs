@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use futures_util::{SinkExt as _, StreamExt as _};
 use rand::Rng as _;
-use rendel_core::{Edit, Facts, Problem, ProblemKind};
+use rendel_core::{Back, Edit, Facts, Problem, ProblemKind};
 use rendel_wire::{
     CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL,
     Leave, Ping, Proposals, Release, Renew, SendCue, TakeHold, cbor_of_json, decode_told_cbor,
@@ -20,7 +20,7 @@ use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
 use uuid::Uuid;
 
 use crate::outbox::Outbox;
-use crate::replica::{Change, Replica};
+use crate::replica::{Change, Replica, Undoing};
 use crate::time::ServiceTime;
 
 const FIRST_WAIT: Duration = Duration::from_millis(100);
@@ -284,11 +284,36 @@ impl Connection {
     /// connection they stay pending and are sent on return.
     pub async fn propose(&mut self, edits: Vec<Edit>) -> Option<u64> {
         let n = self.replica.propose(edits, None, None)?;
+        self.send_proposed().await;
+        Some(n)
+    }
+
+    /// Proposes edits that are one step of undo with all that have the same `gesture`.
+    pub async fn propose_in(&mut self, gesture: &str, edits: Vec<Edit>) -> Option<u64> {
+        let n = self.replica.propose(edits, Some(gesture.to_owned()), None)?;
+        self.send_proposed().await;
+        Some(n)
+    }
+
+    /// Asks to be told what one can undo: see [`Replica::undoable`](crate::Replica::undoable).
+    pub async fn follow_undo(&mut self) {
+        self.replica.follow_undo();
+        self.send_outgoing().await;
+    }
+
+    /// Undoes what its participant did last, or redoes what they undid last; `None` before the first
+    /// `welcome`. What was not sent yet is cancelled.
+    pub async fn take_back(&mut self, way: Back) -> Option<Undoing> {
+        let undoing = self.replica.take_back(way)?;
+        self.send_proposed().await;
+        Some(undoing)
+    }
+
+    async fn send_proposed(&mut self) {
         while let Some(refused) = self.replica.poll_refused() {
             self.events.push_back(Event::Changed(refused));
         }
         self.send_outgoing().await;
-        Some(n)
     }
 
     /// Tells something of its participant; `null` takes a fact back. It may be called as often as
@@ -466,7 +491,12 @@ impl Connection {
         }
         let changes = self.replica.handle(welcome);
         self.events.extend(changes.into_iter().map(Event::Changed));
-        while self.replica.poll_outgoing().is_some() {}
+        // Proposals without an answer are all sent again.
+        while let Some(frame) = self.replica.poll_outgoing() {
+            if !matches!(frame, FromParticipant::Propose(_)) {
+                self.send(&frame).await;
+            }
+        }
         self.outbox.fill(self.replica.unanswered());
     }
 

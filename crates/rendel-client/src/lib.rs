@@ -19,5 +19,5 @@ pub use anchor::Anchor;
 pub use apply::{Misapplied, apply_edit, apply_effect};
 pub use connection::{Connection, ConnectionError, Encoding, Event, Standing, Target};
 pub use position::{to_scalars, to_units};
-pub use replica::{Change, Replica};
+pub use replica::{Change, Replica, Undoing};
 pub use time::ServiceTime;

@@ -11,7 +11,7 @@ use utoipa::{Modify, OpenApi};
 
 use crate::auth::COOKIE;
 use crate::http::{
-    announcements, audit, charters, console, events, invitations, journal, keys, life, lines,
+    announcements, audit, charters, console, events, history, invitations, journal, keys, life, lines,
     participants, people, seats, service, sessions, state, tickets, tokens, webhooks,
 };
 
@@ -29,7 +29,7 @@ use crate::http::{
         tokens::issue, tokens::revoke, tickets::issue, keys::list, keys::add, keys::retire, invitations::make,
         invitations::list, invitations::withdraw, invitations::accept, people::list, people::amend, people::record, people::forget, people::remove, people::removals, people::lift, people::cue, people::may,
         announcements::list, webhooks::make, webhooks::list, webhooks::remove, webhooks::deliveries, webhooks::resend,
-        audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, events::follow, journal::journal, journal::conflicts, participants::charter, lines::open, lines::say, service::charter_schema, service::openapi
+        audit::of_session, audit::of_service, console::sign_in, console::signed_in, console::sign_out, state::show, state::change, state::diff, participants::propose, history::undoable, history::why, history::revert, events::follow, journal::journal, journal::conflicts, participants::charter, lines::open, lines::say, service::charter_schema, service::openapi
     ),
     components(schemas(rendel_wire::described::Problem)),
     modifiers(&Common)

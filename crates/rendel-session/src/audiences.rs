@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use rendel_core::{
     Beside, Charter, Disclosure, Extent, Facts, Hold, HoldChange, Lens, Path, Presence, Problem,
-    Reader, RosterSight, SecretIndex, Seers, Settled, Sight, State, Teller, Viewer, digest,
+    Reader, RosterSight, SecretIndex, Seers, Settled, Sight, State, Teller, Undoable, Viewer, digest,
 };
 use rendel_wire::{
     AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,
@@ -109,6 +109,7 @@ pub(crate) enum Word {
     Cue(CueFrame),
     Status(Status),
     Digest(DigestAsked),
+    Undoable(Undoable),
     Notice(Notice),
 }
 
@@ -773,6 +774,8 @@ impl Audiences {
             Word::Cue(frame) => FromService::Cue(frame),
             Word::Status(frame) => FromService::Status(frame),
             Word::Digest(frame) => FromService::Digest(frame),
+            // It has nothing of what who is told does not see.
+            Word::Undoable(frame) => FromService::Undoable(frame),
         };
         let json = frame.encode().into();
         let is_aside = matches!(frame, FromService::Answer(_) | FromService::Cue(_));

@@ -215,6 +215,8 @@ pub enum Heard {
         /// Whether somebody else's is taken over.
         over: bool,
     },
+    /// Asks to be told what its participant can undo.
+    FollowUndo,
     /// Gives a hold up.
     Release {
         /// The client's number of it.
@@ -251,6 +253,7 @@ impl Heard {
             Self::Propose(_)
             | Self::NoteRefused(_)
             | Self::Said(_)
+            | Self::FollowUndo
             | Self::Renewed { .. }
             | Self::Digest { .. } => None,
         }
@@ -309,6 +312,13 @@ pub enum Ask {
         /// What.
         edit: Edit,
     },
+    /// What somebody can undo and redo now.
+    Undoable {
+        /// Who.
+        actor: Actor,
+    },
+    /// The whole state, to be looked at aside.
+    State,
     /// Who is here.
     Who,
     /// The state, or a part of it.

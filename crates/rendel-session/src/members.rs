@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rendel_core::{Actor, Reader, SightKey, Teller, Viewer};
+use rendel_core::{Actor, Reader, SightKey, Teller, Undoable, Viewer};
 use rendel_wire::CueFor;
 
 use crate::input::{ConnectionId, Entry, WayIn};
@@ -18,6 +18,9 @@ pub(crate) struct Member {
     pub(crate) token: Option<String>,
     /// Each welcome says how the fields are declared.
     pub(crate) fields: bool,
+    /// Whether it is told what it can undo, and what it was told last.
+    pub(crate) undo: bool,
+    pub(crate) undoable: Undoable,
     pub(crate) way: WayIn,
     /// Whether it was shown its welcome; updates go to it from then on.
     is_welcome: bool,
@@ -56,6 +59,20 @@ impl Members {
         self.all.get(&connection)
     }
 
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (ConnectionId, &Member)> {
+        self.all.iter().map(|(connection, member)| (*connection, member))
+    }
+
+    pub(crate) fn follow_undo(&mut self, connection: ConnectionId) {
+        if let Some(member) = self.all.get_mut(&connection) {
+            member.undo = true;
+        }
+    }
+
+    pub(crate) fn iter_mut(&mut self) -> impl Iterator<Item = (ConnectionId, &mut Member)> {
+        self.all.iter_mut().map(|(connection, member)| (*connection, member))
+    }
+
     /// Adds a connection; gives those of the same client, whose place it takes.
     pub(crate) fn add(&mut self, entry: Entry, audience: usize) -> Vec<ConnectionId> {
         let Entry { connection, who, name, way, fields, token, .. } = entry;
@@ -68,6 +85,8 @@ impl Members {
             audience,
             token,
             fields,
+            undo: false,
+            undoable: Undoable::default(),
             way,
             is_welcome: false,
             refused: 0,

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rendel_core::{
     Actor, Chance, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Reader,
-    Sequencer, SequencerSnapshot, Settled, State, Teller,
+    Sequencer, SequencerSnapshot, Settled, State, Teller, Undoable,
 };
 use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster, Said};
 use serde_json::Value;
@@ -66,6 +66,10 @@ pub(crate) enum Waiting {
         connection: ConnectionId,
         facts: Facts,
         said: Said,
+    },
+    Undoable {
+        connection: ConnectionId,
+        undoable: Undoable,
     },
     Acted {
         connection: ConnectionId,

@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{
-    Announced, ClientKey, Edit, Problem, Reader, SequencerSnapshot, State, Teller, Verdicted,
+    Announced, ClientKey, Edit, Problem, Reader, SequencerSnapshot, State, Teller, Undoable,
+    Verdicted,
     Viewer,
 };
 use rendel_wire::http::ParticipantList;
@@ -198,6 +199,8 @@ pub enum Answer {
     },
     /// Whether an edit would take effect.
     May(Verdicted),
+    /// What somebody can undo and redo now.
+    Undoable(Undoable),
     /// Who is here.
     Who(ParticipantList),
     /// The seat is theirs.

@@ -91,6 +91,61 @@ pub struct SettledUpdate {
     pub note: Option<String>,
     /// What rules of the session did in it.
     pub rules: Option<Vec<RuleMark>>,
+    /// What it takes back, where it is an undo or a redo.
+    pub undoes: Option<Undoes>,
+}
+
+/// What an update takes back.
+#[derive(Debug, ToSchema)]
+pub struct Undoes {
+    /// `undo` or `redo`.
+    pub way: String,
+    /// The updates whose work it takes back.
+    pub updates: Vec<u64>,
+    /// Of those that it passed over, the last update of each.
+    pub passed: Option<Vec<u64>>,
+}
+
+/// What somebody can undo and redo now.
+#[derive(Debug, ToSchema)]
+pub struct Undoable {
+    /// The last step of what they did.
+    pub undo: Option<Look>,
+    /// The last step of what they undid.
+    pub redo: Option<Look>,
+}
+
+/// What taking a step back would do now.
+#[derive(Debug, ToSchema)]
+pub struct Look {
+    /// What to name it by in `of`: its gesture, else its last update.
+    pub of: Value,
+    /// The places that would change, of a long one the first 64.
+    pub edits: Vec<LookPlace>,
+    /// What would stay, since something stands in the way.
+    pub skipped: Option<Vec<Skipped>>,
+    /// Why it would be refused, if it would.
+    pub refusal: Option<Problem>,
+}
+
+/// A place that would change.
+#[derive(Debug, ToSchema)]
+pub struct LookPlace {
+    /// The path.
+    pub at: String,
+    /// The name of the effect there.
+    pub op: String,
+}
+
+/// A part of a step that stays as it is.
+#[derive(Debug, ToSchema)]
+pub struct Skipped {
+    /// The path.
+    pub at: String,
+    /// The update that stands in the way, where one does.
+    pub update: Option<u64>,
+    /// Why, in one sentence.
+    pub because: String,
 }
 
 /// What one rule of the session did in an update.
@@ -115,7 +170,7 @@ pub struct Verdict {
     pub edit: u64,
     /// The path of the edit.
     pub at: String,
-    /// `applied`, `merged`, `rebased`, `overrode` or `dropped`.
+    /// `applied`, `merged`, `rebased`, `overrode`, `dropped` or `skipped`.
     pub verdict: String,
     /// The updates that it met, by `seq`.
     pub met: Option<Vec<u64>>,

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use rendel_core::{
     Beside, ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal, Settled,
+    Undoable,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -82,6 +83,8 @@ frames! {
         Release(Release) = "release",
         /// Sends a transient message.
         Cue(SendCue) = "cue",
+        /// Asks to be told what one can undo and redo, now and whenever that changes.
+        FollowUndo(FollowUndo) = "follow-undo",
         /// Goes on with a new token over the same connection.
         Renew(Renew) = "renew",
         /// Asks for a `pong`.
@@ -114,6 +117,8 @@ frames! {
         Presence(PresenceFrame) = "presence",
         /// What is held, and what is free.
         Holds(HoldChange) = "holds",
+        /// What you can undo and redo now.
+        Undoable(Undoable) = "undoable",
         /// A transient message.
         Cue(CueFrame) = "cue",
         /// The standing of the session changed.
@@ -156,6 +161,11 @@ pub struct Enter {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub fields: bool,
 }
+
+/// Asks to be told what one can undo and redo, for as long as the connection lasts.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FollowUndo {}
 
 /// Facts about oneself, by the names of the charter; `null` takes one back.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]

@@ -1,6 +1,6 @@
 //! The bodies of the HTTP interface.
 
-use rendel_core::{Edit, Fault, Problem};
+use rendel_core::{Edit, Effect, Fault, Path, Problem, Undoes, Verdict};
 use std::collections::BTreeMap;
 
 use rendel_core::Facts;
@@ -773,4 +773,113 @@ pub struct Resend {
 pub struct Resent {
     /// How many.
     pub count: u64,
+}
+
+/// Takes a session, or a part of it, back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RevertBody {
+    /// To how it was at this `seq`.
+    pub to: u64,
+    /// The path of a record or field; the whole session where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// A word on why; kept in the journal.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+}
+
+/// How a value came about.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Why {
+    /// The path.
+    pub at: String,
+    /// The last update that is taken into account.
+    pub seq: u64,
+    /// What is there.
+    pub value: Value,
+    /// The updates that made it, the newest first, at most 50.
+    pub made: Vec<WhyMade>,
+    /// Whether these are all: older ones may not be kept any more.
+    pub is_whole: bool,
+    /// What lost against it: edits that had no effect.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lost: Vec<WhyLost>,
+    /// Of a record: which update last changed each field.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<WhyPart>,
+    /// Of a text: who typed each run.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub runs: Vec<WhyRun>,
+}
+
+/// An update that made a value what it is.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct WhyMade {
+    /// The update.
+    pub seq: u64,
+    /// Who made it; empty where whoever asks may not see any of it.
+    pub by: String,
+    /// When, in milliseconds since 1970 UTC.
+    pub at: u64,
+    /// What it did there.
+    #[schema(value_type = Vec<described::Edit>)]
+    pub effects: Vec<Effect>,
+    /// What became of the edits there, where that is more than `applied`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(value_type = Vec<described::Verdict>)]
+    pub verdicts: Vec<Verdict>,
+    /// The rule of the session that did it, where one did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rule: Option<String>,
+    /// The gesture it belongs to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gesture: Option<String>,
+    /// The proposer's word on why.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    /// What it takes back, where it is an undo or a redo.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<described::Undoes>)]
+    pub undoes: Option<Undoes>,
+    /// The update that undid it, where one did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub undone_by: Option<u64>,
+}
+
+/// An edit that had no effect against a value.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct WhyLost {
+    /// The update.
+    pub seq: u64,
+    /// Who made it.
+    pub by: String,
+    /// When, in milliseconds since 1970 UTC.
+    pub at: u64,
+    /// What became of the edit.
+    #[schema(value_type = described::Verdict)]
+    pub verdict: Verdict,
+}
+
+/// A field of a record.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct WhyPart {
+    /// Its path.
+    #[schema(value_type = String)]
+    pub at: Path,
+    /// The update that last changed it.
+    pub seq: u64,
+}
+
+/// A run of a text.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct WhyRun {
+    /// The characters.
+    pub text: String,
+    /// The update that they came with; none where that is not remembered any more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seq: Option<u64>,
+    /// Who typed them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
 }

@@ -15,7 +15,7 @@ pub mod http;
 pub use cbor::{cbor_of_json, decode_cbor, decode_told_cbor, encode_cbor, settled_frame_cbor};
 pub use decode::{DEEPEST, DEEPEST_TOLD, decode_json, decode_object};
 pub use frame::{
-    AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter,
+    AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter, FollowUndo,
     FromParticipant, FromService, Leave, Left, LeftWhy, Notice, OutcomeFrame, OutcomeOf,
     Participant, Ping, Pong, PresenceFrame, Proposals, Propose, Refused, Release, Renew, Resync,
     Roster, Said, SendCue, SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You,

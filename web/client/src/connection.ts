@@ -72,6 +72,10 @@ export class Connection {
   problem: Problem | undefined;
   /** The last pong: when its ping was sent, and the service's time. It came `latency` after that. */
   pong: { sent: number; time: number } | undefined;
+  /** What is said of each proposal that does not say it itself. */
+  more?: { gesture?: string };
+  /** Hears each frame before anybody else. */
+  heard: ((frame: FromService) => void) | undefined;
   /** The way to the service and back, in milliseconds. */
   latency: number | undefined;
   #session: string;
@@ -129,7 +133,7 @@ export class Connection {
     const kept = options.claim?.kept;
     this.#isKept = kept !== undefined;
     const client = options.claim?.client ?? options.client;
-    if (client === undefined) throw new Error("no client and no claim");
+    if (client === undefined) throw new Error("no client");
     if (kept?.token !== undefined && this.#token === undefined) {
       this.#token = kept.token;
       this.#guest = { token: kept.token };
@@ -159,7 +163,7 @@ export class Connection {
   readonly #wake = () => {
     if (globalThis.document?.visibilityState === "hidden") return;
     if (this.standing === "present" && performance.now() - this.#heard > 2 * BEAT)
-      this.#lost("the page was asleep");
+      this.#lost("the page slept");
     this.#return();
   };
 
@@ -179,7 +183,7 @@ export class Connection {
    */
   propose(edits: Edit[], more: { gesture?: string; note?: string } = {}): number | undefined {
     if (this.standing === "ended") return undefined;
-    const n = this.replica.propose(edits, more);
+    const n = this.replica.propose(edits, { ...this.more, ...more });
     if (n === undefined) return undefined;
     const refused = this.replica.pollRefused();
     // Told once its number is known.
@@ -198,7 +202,7 @@ export class Connection {
     this.#saying ??= newSaying(
       this.replica,
       () => this.standing === "present",
-      (frame) => this.#send(frame),
+      (frame) => this.send(frame),
     );
     this.#saying.say(set);
   }
@@ -232,7 +236,7 @@ export class Connection {
     if (this.standing !== "present") return Promise.resolve(AWAY);
     return new Promise((answer) => {
       this.#asks.set(n, answer);
-      this.#send(frame(n));
+      this.send(frame(n));
     });
   }
 
@@ -250,7 +254,7 @@ export class Connection {
   /** Leaves for good. Doing it twice, or after the end, does no harm. */
   leave(): void {
     if (this.standing !== "ended") {
-      this.#send({ type: "leave" });
+      this.send({ type: "leave" });
       this.#end();
     }
     clearTimeout(this.#keeping);
@@ -325,7 +329,7 @@ export class Connection {
         if (!isLine) this.#blocked = 0;
         clearTimeout(this.#trying);
         this.#heard = performance.now();
-        this.#receive(frame);
+        this.receive(frame);
       },
       lost: () => {
         if (!isOurs()) return;
@@ -349,7 +353,7 @@ export class Connection {
       this.#link = openLine(this.#session, ears);
       whenSocketsPass(socket, isOurs, () => {
         this.#blocked = 0;
-        this.#lost("a socket gets through");
+        this.#lost("a socket is through");
         this.#return();
       });
     }, ears.lost);
@@ -357,11 +361,13 @@ export class Connection {
 
   #enter(): void {
     this.#saying?.enter();
-    this.#send(this.replica.enter(this.#shown, this.#asksFields));
+    this.send(this.replica.enter(this.#shown, this.#asksFields));
     if (this.replica.confirmed !== undefined) this.#stand("catching-up");
   }
 
-  #receive(frame: FromService): void {
+  /** @internal */
+  receive(frame: FromService): void {
+    this.heard?.(frame);
     if (frame.type === "pong") {
       this.pong = frame;
       this.latency = performance.now() - frame.sent;
@@ -392,14 +398,15 @@ export class Connection {
     if (changes.length === 0) return;
     this.#keep();
     if (changes.some((change) => change.kind === "diverged")) this.#lost("the replica differed");
-    if (changes.some((change) => change.kind === "unknown")) this.#lost("the client was forgotten");
+    if (changes.some((change) => change.kind === "unknown"))
+      this.#lost("the replica was forgotten");
     this.#events.standing?.();
   }
 
   /** Asks for a pong. */
   ping(): void {
     this.#pinged = performance.now();
-    this.#send({ type: "ping", sent: this.#pinged });
+    this.send({ type: "ping", sent: this.#pinged });
   }
 
   #tellDigest({ seq, confirmed, own }: Change & { kind: "compared" }): void {
@@ -407,7 +414,7 @@ export class Connection {
     import("./digests.ts")
       .then((it) => it.digestFrame(seq, confirmed, own, canonical, valueAt, applyEffect))
       .then(
-        (frame) => tries === this.#tries && this.#send(frame),
+        (frame) => tries === this.#tries && this.send(frame),
         // It is asked for again.
         () => {},
       );
@@ -467,7 +474,7 @@ export class Connection {
     for (;;) {
       const frame = this.replica.pollOutgoing();
       if (frame === undefined) break;
-      if (frame.type !== "propose") this.#send(frame);
+      if (frame.type !== "propose") this.send(frame);
       // Without a connection it is sent after the next `welcome`.
       else if (this.standing === "present") this.#outbox.put(frame);
     }
@@ -478,11 +485,12 @@ export class Connection {
     for (const frame of frames) this.replica.noteSent(frame.n);
     const [first, ...others] = frames;
     if (first === undefined) return;
-    if (others.length === 0) this.#send(first);
-    else this.#send({ type: "proposals", proposals: frames.map(({ type: _, ...body }) => body) });
+    if (others.length === 0) this.send(first);
+    else this.send({ type: "proposals", proposals: frames.map(({ type: _, ...body }) => body) });
   }
 
-  #send(frame: FromParticipant): void {
+  /** @internal */
+  send(frame: FromParticipant): void {
     if (this.#link?.isOpen()) this.#link.send(frame);
   }
 

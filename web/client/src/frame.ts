@@ -23,7 +23,10 @@ export type Edit = { at: string } & (
 /** Milliseconds, or a time such as "10s" or "5m". */
 export type Span = number | string;
 
-/** What an edit asks of a field that keeps rules of play; what it did is told as values. */
+/**
+ * What an edit asks of the service: to undo, or a move in a field that keeps rules of play. What it
+ * did is told as values.
+ */
 export type Act =
   | { op: "sit" | "accept"; seat?: string }
   | { op: "stand" | "reverse" | "withdraw" | "unseal" | "cancel" | "start" | "stop" }
@@ -41,7 +44,8 @@ export type Act =
   | { op: "reveal"; value: string }
   | { op: "waive"; seat: string }
   | { op: "cast"; choices?: string[]; value?: number | "unsure" }
-  | { op: "restart"; question?: string };
+  | { op: "restart"; question?: string }
+  | { op: "undo" | "redo"; of?: string | number; skip?: boolean };
 
 /** What a settled edit did, in final form. */
 export type Effect = { at: string } & (
@@ -70,7 +74,7 @@ export type Verdict = {
   rule?: string;
   edit: number;
   at: string;
-  verdict: "applied" | "merged" | "rebased" | "overrode" | "dropped";
+  verdict: "applied" | "merged" | "rebased" | "overrode" | "dropped" | "skipped";
   met?: number[];
   because: string;
   lost?: Json;
@@ -91,7 +95,24 @@ export type Settled = {
   note?: string;
   /** What rules of the session did in it: which effects, by their index, or why nothing. */
   rules?: { rule: string; first: number; count: number; failed?: string }[];
+  /** What it takes back, where it is an undo or a redo. */
+  undoes?: { way: "undo" | "redo"; updates: number[]; passed?: number[] };
 };
+
+/** What taking a step back would do now. */
+export type Look = {
+  /** What it is named by: its gesture, else its last update. */
+  of: string | number;
+  /** The places that would change, of a long one the first 64. */
+  edits: { at: string; op: string }[];
+  /** What would stay, since something stands in the way. */
+  skipped?: { at: string; update?: number; because: string }[];
+  /** Why it would be refused, if it would. */
+  refusal?: Problem;
+};
+
+/** What a participant can undo and redo now. */
+export type Undoable = { undo: Look | null; redo: Look | null };
 
 /** What an update also did, for whoever sees more of it than all of their audience. */
 export type Beside = Pick<Settled, "seq" | "by" | "client" | "n" | "effects" | "verdicts">;
@@ -184,6 +205,7 @@ export type FromParticipant =
   | { type: "cue"; n: number; name: string; data?: Json; to?: CueFor }
   | { type: "renew"; n: number; token: string }
   | { type: "ping"; sent: number }
+  | { type: "follow-undo" }
   | { type: "leave" };
 
 export type Welcome = {
@@ -243,5 +265,6 @@ export type FromService =
       reason: string;
     }
   | { type: "pong"; sent: number; time: number }
+  | ({ type: "undoable" } & Undoable)
   | { type: "notice"; problem: Problem }
   | { type: "bye"; problem: Problem };

@@ -291,7 +291,7 @@ export class Replica {
   }
 
   /** The proposals that have no answer yet, by the numbers that their user knows them by. */
-  get asked(): readonly { readonly n: number; readonly edits: readonly Edit[] }[] {
+  get asked(): readonly Pick<Pending, "n" | "edits" | "sent" | "frame" | "more">[] {
     return this.#pending;
   }
 

@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use rendel_core::{Facts, Hold, HoldChange, Problem, ProblemKind, Settled, digest};
+use rendel_core::{
+    Facts, Hold, HoldChange, Problem, ProblemKind, Settled, Undoable, digest,
+};
 use rendel_wire::{
     ConnectionLimits, Digest, Enter, FromParticipant, FromService, Participant, Roster, Said,
     SessionHead, Status, You,
@@ -13,9 +15,11 @@ use uuid::Uuid;
 mod following;
 mod own;
 mod pending;
+mod undoing;
 
 use own::Own;
 use pending::{Pending, is_forgotten, splice_of};
+pub use undoing::Undoing;
 
 use crate::anchor::{Anchor, Anchors};
 use crate::apply::{apply_edit, text_at_mut};
@@ -64,6 +68,8 @@ pub enum Change {
         /// A sentence.
         reason: String,
     },
+    /// Its participant can undo or redo something else.
+    Undoable(Undoable),
     /// Who came, went or changed.
     Roster(Roster),
     /// These participants tell something else of themselves, or nothing any more.
@@ -122,6 +128,8 @@ pub struct Replica {
     limits: Option<ConnectionLimits>,
     /// What was refused here, before it was sent.
     refused_here: VecDeque<Change>,
+    follows_undo: bool,
+    undoable: Undoable,
 }
 
 impl Replica {
@@ -153,6 +161,8 @@ impl Replica {
             diverged: false,
             limits: None,
             refused_here: VecDeque::new(),
+            follows_undo: false,
+            undoable: Undoable::default(),
         }
     }
 
@@ -249,6 +259,7 @@ impl Replica {
                 }
                 vec![Change::Presence(who)]
             }
+            FromService::Undoable(undoable) => self.handle_undoable(undoable),
             FromService::Holds(change) => {
                 change.freed.iter().for_each(|at| drop(self.holds.remove(at)));
                 self.holds.extend(change.taken.iter().map(|hold| (hold.at.clone(), hold.clone())));

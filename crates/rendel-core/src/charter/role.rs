@@ -75,6 +75,8 @@ pub enum Power {
     Restart,
     /// Open shuffles, so that anybody can check them.
     OpenDraws,
+    /// Take the session, or a part of it, back to how it was.
+    Revert,
 }
 
 /// Whether somebody may edit somewhere, and by which line of the charter.
@@ -98,7 +100,7 @@ const SOLE_ROLE: &str = "participant";
 
 impl Power {
     /// All of them with their names.
-    pub const ALL: [(&'static str, Self); 9] = [
+    pub const ALL: [(&'static str, Self); 10] = [
         ("freeze", Self::Freeze),
         ("reset", Self::Reset),
         ("remove", Self::Remove),
@@ -108,6 +110,7 @@ impl Power {
         ("open-draws", Self::OpenDraws),
         ("unseal", Self::Unseal),
         ("restart", Self::Restart),
+        ("revert", Self::Revert),
     ];
 
     /// Its name in a charter.

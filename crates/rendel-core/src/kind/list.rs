@@ -415,6 +415,7 @@ impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords =
         KindWords { name: "list", takes: &["insert"], inside: &["move", "remove"] };
+    const CAN_BE_UNDONE: bool = true;
 
     fn declare(section: &mut Section<'_>, declared: &Declared) -> Self {
         let each = match (section.has("each"), section.schema("schema")) {

@@ -180,6 +180,7 @@ impl Field {
 impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "map", takes: &["put"], inside: &["drop"] };
+    const CAN_BE_UNDONE: bool = true;
 
     fn declare(section: &mut Section<'_>, declared: &Declared) -> Self {
         let drop_conflict =

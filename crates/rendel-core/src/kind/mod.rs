@@ -190,8 +190,11 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     ) {
     }
 
+    /// Whether what is done to it can be taken back: kinds of play are never undone.
+    const CAN_BE_UNDONE: bool = false;
+
     /// What an effect is about to change, so that it can be taken back; to be asked before it is
-    /// applied. Kinds of play are never undone.
+    /// applied.
     fn before(&self, _cell: &Self::Cell, _rest: &[Token], _effect: &Effect, _: &Memory) -> Before {
         Before::Never
     }
@@ -281,6 +284,11 @@ macro_rules! kinds {
             /// The name of its kind and its operations.
             pub fn words(&self) -> &'static KindWords {
                 match self { $(Self::$Variant(_) => &<$module::Field as Kind>::WORDS),* }
+            }
+
+            /// Whether what is done to it can be taken back.
+            pub fn can_be_undone(&self) -> bool {
+                match self { $(Self::$Variant(_) => <$module::Field as Kind>::CAN_BE_UNDONE),* }
             }
 
             pub(crate) fn initial(&self, stamp: Stamp) -> Cell {

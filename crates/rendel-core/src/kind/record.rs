@@ -168,6 +168,15 @@ impl Fields {
         Self::new(fields)
     }
 
+    /// The fields of the record that a path leads to.
+    pub(crate) fn each_at(&self, tokens: &[Token]) -> Option<&Self> {
+        let pairs = tokens.chunks_exact(2);
+        if tokens.is_empty() || !pairs.remainder().is_empty() {
+            return None;
+        }
+        pairs.into_iter().try_fold(self, |fields, pair| fields.field(&pair[0])?.each())
+    }
+
     /// How many tokens of a path lead to the innermost record around what it leads to; 0 for a
     /// field of the state itself.
     pub(crate) fn record_prefix(&self, path: &Path) -> usize {

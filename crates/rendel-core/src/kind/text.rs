@@ -176,6 +176,7 @@ impl Splicing {
 impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "text", takes: &["splice"], inside: &[] };
+    const CAN_BE_UNDONE: bool = true;
 
     fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
         let most = section.number("most", 1..=MOST as i64, MOST);
@@ -380,6 +381,11 @@ fn is_of(updates: &[u64], stamp: Stamp) -> bool {
 }
 
 impl Cell {
+    /// The runs in their order, each with the update that it came with.
+    pub(crate) fn authors(&self) -> Vec<(String, u64)> {
+        self.0.text.authors()
+    }
+
     fn new(text: &str, stamp: Stamp) -> Self {
         Self(Arc::new(Inner {
             text: VersionedText::new(text, stamp),

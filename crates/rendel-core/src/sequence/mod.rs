@@ -338,6 +338,19 @@ impl<P: Piece> Sequence<P> {
         self.floor
     }
 
+    /// What is there, as so many elements of each update side by side.
+    pub(crate) fn births(&self) -> Vec<(usize, u64)> {
+        let mut births: Vec<(usize, u64)> = Vec::new();
+        for run in self.tree.iter().filter(|run| run.is_alive()) {
+            let (len, seq) = (run.len as usize, run.birth.stamp.seq);
+            match births.last_mut().filter(|(_, last)| *last == seq) {
+                Some((count, _)) => *count += len,
+                None => births.push((len, seq)),
+            }
+        }
+        births
+    }
+
     /// Elements that are gone and remembered.
     pub(crate) fn gone(&self) -> usize {
         let Count { seen, known } = self.tree.count(View::PRESENT);

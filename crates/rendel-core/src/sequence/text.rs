@@ -240,6 +240,18 @@ impl VersionedText {
         self.sequence.floor()
     }
 
+    /// The runs that are there, each with the update that it came with; 0 where that is not
+    /// remembered. Cost O(n).
+    pub(crate) fn authors(&self) -> Vec<(String, u64)> {
+        let mut at = 0;
+        let run = |(len, seq): (usize, u64)| {
+            let text = self.text.slice(at..at + len).to_string();
+            at += len;
+            (text, seq)
+        };
+        self.sequence.births().into_iter().map(run).collect()
+    }
+
     /// Where the character is now that a view sees at `index`; `None` beyond its end.
     pub fn anchored(&self, view: View, index: usize) -> Option<Anchored> {
         self.sequence.anchored(view, index)

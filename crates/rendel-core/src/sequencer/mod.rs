@@ -24,7 +24,7 @@ pub use clients::ClientOutcome;
 use clients::Clients;
 use settling::{Settling, broken, too_large};
 use undoing::{Coming, Noted};
-pub use undoing::{Look, Skipped, Undoable};
+pub use undoing::{Look, Place, Skipped, Undoable};
 
 use crate::actor::{Actor, ClientKey};
 use crate::charter::{Charter, NoAnswer};

@@ -1,7 +1,7 @@
 //! Undo and redo: edits that the session itself works out from what their proposer did, as the state
 //! is now.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use smallvec::SmallVec;
 
@@ -42,7 +42,7 @@ pub(super) struct Worked {
 }
 
 /// What undo and redo would do now.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Undoable {
     /// The last step of what the participant did, if there is one.
     pub undo: Option<Look>,
@@ -51,27 +51,36 @@ pub struct Undoable {
 }
 
 /// What taking a step back would do now.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Look {
     /// What to name it by: its gesture, else its last update.
     pub of: Value,
-    /// What it would change, of a long one the first parts.
-    pub edits: Vec<Effect>,
+    /// What it would change, of a long one the first 64 places.
+    pub edits: Vec<Place>,
     /// What would stay, since something stands in the way.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub skipped: Vec<Skipped>,
     /// Why it would be refused, if it would.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub refusal: Option<Problem>,
 }
 
+/// A place that would change, and how.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Place {
+    /// Where.
+    pub at: Path,
+    /// The name of the effect there.
+    pub op: String,
+}
+
 /// A part of a step that stays as it is.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Skipped {
     /// Where.
     pub at: String,
     /// The update that stands in the way, where one does.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub update: Option<u64>,
     /// Why, in one sentence.
     pub because: String,
@@ -343,7 +352,9 @@ impl Sequencer {
         let (edits, skipped, refusal) = match outcome {
             Ok(Worked { effects, verdicts, .. }) => {
                 let is_shown = |effect: &Effect| lens.extent(&effect.at) == Extent::Whole;
-                let edits = effects.into_iter().filter(is_shown).take(TOLD).collect();
+                let place = |Effect { at, op, .. }| Place { at, op: op.name().to_owned() };
+                let edits: Vec<_> = effects.into_iter().filter(is_shown).map(place).collect();
+                let edits = edits.into_iter().take(TOLD).collect();
                 (edits, self.shown_skipped(actor, &verdicts), None)
             }
             Err(problem) => (Vec::new(), Vec::new(), Some(lens.problem(problem).bounded())),

@@ -178,6 +178,7 @@ impl World {
                     Heard::Digest { seq: digest.seq, sha256: digest.sha256, yours: digest.yours }
                 }
                 FromParticipant::Presence(said) => Heard::Said(said),
+                FromParticipant::FollowUndo(_) => Heard::FollowUndo,
                 FromParticipant::Hold(hold) => {
                     Heard::Hold { n: hold.n, at: hold.at, for_ms: hold.for_ms, over: hold.over }
                 }

@@ -369,6 +369,10 @@ impl Connection {
                 }
                 inside.tell(Heard::Said(said)).await
             }
+            Ok(FromParticipant::FollowUndo(_)) => {
+                inside.words.check(1)?;
+                inside.tell(Heard::FollowUndo).await
+            }
             Ok(FromParticipant::Hold(TakeHold { n, at, for_ms, over })) => {
                 self.act(n, Heard::Hold { n, at, for_ms, over }, inside).await
             }

@@ -6,6 +6,7 @@ pub(crate) mod charters;
 pub(crate) mod console;
 pub(crate) mod events;
 pub(crate) mod guard;
+pub(crate) mod history;
 pub(crate) mod invitations;
 pub(crate) mod journal;
 pub(crate) mod keys;
@@ -111,6 +112,9 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(console::sign_in)
                 .service(console::signed_in)
                 .service(console::sign_out)
+                .service(history::undoable)
+                .service(history::why)
+                .service(history::revert)
                 .service(participants::charter)
                 .service(lines::open)
                 .service(lines::say)

@@ -4,7 +4,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytestring::ByteString;
-use rendel_core::{Actor, Charter, Edit, Facts, Path, Problem, Proposal, Reader, State, Verdicted};
+use rendel_core::{
+    Actor, Charter, Edit, Facts, Path, Problem, Proposal, Reader, State, Undoable, Verdicted,
+};
 use rendel_session::{
     Answer, Ask as Call, ConnectionId, Figures, Heard, IfMatch, Standing, WayIn, unavailable,
 };
@@ -290,6 +292,24 @@ impl SessionHandle {
             _ => None,
         };
         self.call(Call::May { actor, edit }, None, may).await
+    }
+
+    /// The whole state and its `seq`, to be looked at aside.
+    pub(crate) async fn state(&self) -> Result<(u64, Box<State>), Problem> {
+        let state = |answer| match answer {
+            Answer::Against { seq, state } => Some((seq, state)),
+            _ => None,
+        };
+        self.call(Call::State, None, state).await
+    }
+
+    /// What somebody can undo and redo now.
+    pub(crate) async fn undoable(&self, actor: Actor) -> Result<Undoable, Problem> {
+        let undoable = |answer| match answer {
+            Answer::Undoable(undoable) => Some(undoable),
+            _ => None,
+        };
+        self.call(Call::Undoable { actor }, None, undoable).await
     }
 
     /// Puts somebody on that seat, or on one that is free; gives which.

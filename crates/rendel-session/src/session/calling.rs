@@ -35,6 +35,15 @@ impl Session {
                 let result = self.order.sequencer().may(&actor, &edit).map(Answer::May);
                 self.answer(call, result, &Reader::of(&actor));
             }
+            Ask::Undoable { actor } => {
+                let undoable = self.order.sequencer().undoable(&actor);
+                self.answer_in_turn(call, Ok(Answer::Undoable(undoable)), &Reader::of(&actor));
+            }
+            Ask::State => {
+                let sequencer = self.order.sequencer();
+                let (seq, state) = (sequencer.seq(), Box::new(sequencer.state()));
+                self.answer_in_turn(call, Ok(Answer::Against { seq, state }), &Reader::service());
+            }
             Ask::Who => {
                 let list = self.who();
                 self.answer(call, Ok(Answer::Who(list)), &Reader::service());

@@ -7,6 +7,7 @@ mod proposing;
 mod recovering;
 mod seating;
 mod showing;
+mod undoing;
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
@@ -68,6 +69,8 @@ pub struct Session {
     beat: Option<u64>,
     /// When those who were shown nothing of updates are told of them.
     quiet_until: Option<u64>,
+    /// When those who asked are told what they can undo, if that may be another.
+    undoable_at: Option<u64>,
     seating: seating::Seating,
     passing: passing::Passing,
     /// The last expressions of the charter that had no answer.
@@ -114,6 +117,7 @@ impl Session {
             held: Vec::new(),
             beat: None,
             quiet_until: None,
+            undoable_at: None,
             seating: seating::Seating { is_due: true, ..seating::Seating::default() },
             passing: passing::Passing::default(),
             expression_faults: VecDeque::new(),
@@ -198,6 +202,7 @@ impl Session {
         self.seat();
         self.tell_free_seats();
         self.receive_arrivals();
+        self.tell_undoable();
         let (append, waiting) = self.order.close_batch();
         self.outputs.extend(append);
         self.release(waiting);
@@ -211,7 +216,9 @@ impl Session {
         let away = self.order.is_adrift();
         let lapse = self.people.poll_timeout().filter(|_| !away);
         let compare = self.compare_at.filter(|_| !away && self.members.len() > 0);
-        let times = [lapse, compare, self.beat, self.quiet_until, self.next_act()];
+        let undoable = self.undoable_at.filter(|_| !away);
+        let times =
+            [lapse, compare, self.beat, self.quiet_until, undoable, self.next_act()];
         let passage = self.next_passage().filter(|_| !away);
         times.into_iter().chain([passage]).flatten().min()
     }
@@ -304,6 +311,7 @@ impl Session {
                 let result = self.cue(&who, cue);
                 self.acted(connection, n, result);
             }
+            Heard::FollowUndo => self.follow_undo(connection),
             Heard::Renewed { n, claims } => {
                 self.renew(connection, claims);
                 self.acted(connection, n, Ok(()));

@@ -61,7 +61,7 @@ impl Session {
     fn take_to_gate(&mut self, held: Held) {
         let Held { actor, proposal, .. } = &held;
         let is_known = self.order.sequencer().has_answered(actor.key(), proposal.n);
-        let gate = gate_for(&self.charter, actor, &proposal.edits, 0)
+        let gate = gate_for(&self.charter, actor, &self.spelled_out(actor, proposal), 0)
             .filter(|_| !is_known && self.standing.refusal(actor).is_none());
         let Some(gate) = gate else { return self.settle(&held.actor, &held.proposal, held.from) };
         let most = self.charter.gates[gate].most;
@@ -82,7 +82,7 @@ impl Session {
             role: held.actor.role.clone(),
             client: held.actor.client,
             n: held.proposal.n,
-            edits: held.proposal.edits.clone(),
+            edits: self.spelled_out(&held.actor, &held.proposal).into_owned(),
         };
         self.outputs.push(Output::AskGate { gate, client: held.actor.key(), asked });
         self.gates.wait_at(gate, held);
@@ -117,7 +117,7 @@ impl Session {
             }
         }
         let next = gate.map_or(0, |passed| passed + 1);
-        match gate_for(&self.charter, &actor, &proposal.edits, next) {
+        match gate_for(&self.charter, &actor, &self.spelled_out(&actor, &proposal), next) {
             Some(gate) => self.wait_at(gate, Held { actor, proposal, from, gate: None }),
             None => {
                 self.settle(&actor, &proposal, from);
@@ -129,7 +129,8 @@ impl Session {
     fn go_on(&mut self, client: ClientKey) {
         while let Some(held) = self.gates.take_next(client) {
             let is_known = self.order.sequencer().has_answered(client, held.proposal.n);
-            let gate = gate_for(&self.charter, &held.actor, &held.proposal.edits, 0);
+            let edits = self.spelled_out(&held.actor, &held.proposal);
+            let gate = gate_for(&self.charter, &held.actor, &edits, 0);
             match gate.filter(|_| !is_known) {
                 Some(gate) => return self.wait_at(gate, held),
                 None => self.settle(&held.actor, &held.proposal, held.from),
@@ -179,6 +180,7 @@ impl Session {
                 self.report(Report::RuleFailed { rule: rule.clone(), why: why.clone() });
             }
         }
+        self.note_undoable(&update.by);
         self.audiences.handle_settled(&update);
         self.people.handle_settled(&update.by, &update.effects, self.now);
         self.order.push_update(update, from);

@@ -107,6 +107,9 @@ impl Session {
             Waiting::Roster(change) => self.tell_all(&Word::Roster(change)),
             Waiting::Holds(change) => self.tell_all(&Word::Holds(change)),
             Waiting::Presence => self.show_presence(),
+            Waiting::Undoable { connection, undoable } => {
+                self.tell(connection, Word::Undoable(undoable));
+            }
             Waiting::Acted { connection, answer } => self.tell(connection, Word::Answer(answer)),
             Waiting::Cue { .. } => self.order.push(one),
             // Its places are found anew in the order as it turns out to be.

@@ -123,6 +123,9 @@ impl Session {
                 }
             }
             Waiting::Presence => self.show_presence(),
+            Waiting::Undoable { connection, undoable } => {
+                self.tell(connection, Word::Undoable(undoable));
+            }
             Waiting::Acted { connection, answer } => self.tell(connection, Word::Answer(answer)),
             Waiting::Cue { frame, to } => {
                 for (audience, connections) in self.members.cued(&frame.by, &to) {

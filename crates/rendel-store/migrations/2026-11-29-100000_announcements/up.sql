@@ -12,15 +12,16 @@ CREATE TABLE instances (
 -- whoever writes some holds a lock until they are there for all.
 CREATE TABLE announcements (
     ord bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-    id uuid NOT NULL UNIQUE,
-    session text NOT NULL,
+    id uuid NOT NULL,
+    session text COLLATE "C" NOT NULL,
     charter text NOT NULL,
     kind text NOT NULL,
     event text NOT NULL,
     made timestamptz NOT NULL DEFAULT now()
 );
 CREATE INDEX announcements_session ON announcements (session, ord);
-CREATE INDEX announcements_made ON announcements USING brin (made);
+-- Ids are made in the order of time, so one small index finds both.
+CREATE INDEX announcements_made ON announcements USING brin (made, id);
 
 -- To whom announcements are sent. Of the older ones up to `after` nothing is sent.
 CREATE TABLE webhooks (

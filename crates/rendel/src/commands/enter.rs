@@ -173,6 +173,8 @@ impl Visit {
                     .for_each(|hold| self.out.line(&format!("{} holds {}", hold.by, hold.at)));
                 change.freed.iter().for_each(|at| self.out.line(&format!("{at} is free")));
             }
+            // `undo` tells what came of it.
+            Event::Changed(Change::Undoable(_)) => {}
             // It changes many times a second; `who` tells it when asked.
             Event::Changed(Change::Presence(_)) => {}
             Event::Cued(cue) => {
@@ -290,6 +292,9 @@ impl Visit {
             Event::Changed(Change::Unknown) => json!({"event": "unknown"}),
             Event::Changed(Change::Waiting { n }) => json!({"event": "waiting", "n": n}),
             Event::Changed(Change::Holds(change)) => json!({"event": "holds", "change": change}),
+            Event::Changed(Change::Undoable(undoable)) => {
+                json!({"event": "undoable", "undoable": undoable})
+            }
             Event::Changed(Change::Presence(who)) => {
                 let presence = self.connection.replica().presence();
                 let of: serde_json::Map<_, _> =

@@ -101,6 +101,7 @@ export function meaningOf(verdict: Verdict["verdict"]): Meaning {
     merged: "slate",
     rebased: "slate",
     overrode: "amber",
+    skipped: "slate",
     dropped: "brick",
   }[verdict] as Meaning;
 }

@@ -1,0 +1,237 @@
+//! What somebody can undo, how a value came about, and taking the session back to where it was.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use rendel_core::{
+    Actor, Op, Path, Power, Problem, ProblemKind, Proposal, Settled, Undoable, VerdictKind,
+};
+use rendel_session::{Status, update_seen};
+use rendel_wire::http::{RevertBody, Why, WhyLost, WhyMade, WhyPart, WhyRun};
+use rendel_wire::{decode_object, described};
+use serde::Deserialize;
+use uuid::Uuid;
+
+use super::participants::{Speaking, counted_as, inside};
+use super::{Answer, SMALL_BODY, Shared, body, settled};
+use crate::auth::check_power;
+use crate::budget::Cost;
+use crate::failure::Failure;
+use crate::session::{Begun, state_at};
+
+/// Updates of a chain that one call follows.
+const MOST: usize = 50;
+/// Conflicts among which what lost is looked for.
+const CONFLICTS: i64 = 200;
+/// Authors of runs of a text that one call looks up.
+const AUTHORS: usize = 200;
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Whose {
+    /// A participant, for calls with the service key; whoever calls where it is left out.
+    of: Option<String>,
+    /// A client, where each has a history of its own.
+    #[param(value_type = Option<String>)]
+    client: Option<Uuid>,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// What a participant can undo and redo now, and what would be left out.
+#[utoipa::path(tag = "participants", params(Whose, ("session" = String, Path)), responses((status = 200, body = described::Undoable)),
+    security(("bearer" = [])))]
+#[get("/sessions/{session}/undo")]
+pub(crate) async fn undoable(
+    request: HttpRequest,
+    session: web::Path<String>,
+    whose: web::Query<Whose>,
+    app: Shared,
+) -> Answer {
+    let (session, who) = inside(&request, &app, &session).await?;
+    app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
+    let client = whose.client.unwrap_or(Uuid::nil());
+    let actor = match &whose.of {
+        Some(of) if who.role == Actor::SERVICE => Actor::new(of, Actor::SERVICE, client),
+        Some(of) if *of != who.id => {
+            let detail = "Only the backend asks what somebody else can undo. Leave out \"of\".";
+            return Err(Failure(Problem::new(ProblemKind::NotAllowed, detail)));
+        }
+        _ => who.actor(client),
+    };
+    let undoable: Undoable = session.undoable(actor).await?;
+    Ok(HttpResponse::Ok().json(undoable))
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Asked {
+    /// The path of a field, or of a record or element (RFC 6901).
+    path: String,
+    /// A role, for calls with the service key.
+    #[serde(rename = "as")]
+    #[param(rename = "as")]
+    _as: Option<String>,
+}
+
+/// How the value at a path came about: the updates that made it, newest first, and what lost against
+/// it. Found by a chain from update to update, not by reading the journal.
+#[utoipa::path(tag = "participants", params(Asked, ("session" = String, Path)), responses((status = 200, body = Why),
+    (status = 410, description = "`gone`: nothing is there, or nothing that you see")), security(("bearer" = [])))]
+#[get("/sessions/{session}/why")]
+pub(crate) async fn why(
+    request: HttpRequest,
+    session: web::Path<String>,
+    asked: web::Query<Asked>,
+    app: Shared,
+) -> Answer {
+    let (session, who) = inside(&request, &app, &session).await?;
+    app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
+    let (charter, reader, path) = (session.charter(), who.reader(), Path::parse(&asked.path)?);
+    // Whoever may not see the place is told here that nothing is there.
+    let reading = session.read(Some(path.clone()), who.reader()).await?;
+    let (seq, state) = session.state().await?;
+    let standing = state.standing(&charter.fields, &path);
+    let row = async |seq: u64| {
+        let rows = app.store.journal(session.ord(), seq, seq, 1).await?;
+        let Some(row) = rows.into_iter().next() else { return Ok::<_, Failure>(None) };
+        let row: Arc<str> = row.into();
+        let shown = update_seen(charter, &reader, &row);
+        let read = |row: &str| serde_json::from_str::<Settled>(row).ok();
+        Ok(read(&row).zip(read(shown.get())))
+    };
+    let (mut made, mut next) = (Vec::new(), standing.latest);
+    let mut undone_by = BTreeMap::new();
+    let mut is_whole = true;
+    while next > 0 {
+        let found = if made.len() < MOST { row(next).await? } else { None };
+        let Some((update, shown)) = found else {
+            is_whole = false;
+            break;
+        };
+        if let Some(undoes) = &update.undoes {
+            undoes.updates.iter().for_each(|seq| {
+                undone_by.entry(*seq).or_insert(update.seq);
+            });
+        }
+        let touches = |at: &Path, op: &Op| {
+            let made = op.makes().and_then(|(id, _)| id);
+            let at = made.map_or(at.clone(), |id| {
+                Path::of(at.tokens().iter().cloned().chain([id.into()]))
+            });
+            path.tokens().starts_with(at.tokens()) || at.tokens().starts_with(path.tokens())
+        };
+        let indexes = update.effects.iter().enumerate().filter(|(_, effect)| {
+            effect.op.is_reset() || touches(&effect.at, &effect.op)
+        });
+        let indexes: Vec<usize> = indexes.map(|(index, _)| index).collect();
+        let since = indexes.iter().filter_map(|index| update.since.get(*index)).max();
+        let rule = update.rules.iter().find(|mark| {
+            indexes.iter().any(|index| (mark.first..mark.first + mark.count).contains(index))
+        });
+        next = since.copied().filter(|since| *since < update.seq).unwrap_or(0);
+        let effects = shown.effects.iter().filter(|effect| {
+            effect.op.is_reset() || touches(&effect.at, &effect.op)
+        });
+        made.push(WhyMade {
+            seq: update.seq,
+            by: shown.by.clone(),
+            at: update.at,
+            effects: effects.cloned().collect(),
+            verdicts: shown
+                .verdicts
+                .iter()
+                .filter(|verdict| verdict.at == asked.path)
+                .cloned()
+                .collect(),
+            rule: rule.filter(|_| !shown.rules.is_empty()).map(|mark| mark.rule.clone()),
+            gesture: shown.gesture.clone(),
+            note: shown.note.clone(),
+            undoes: shown.undoes.clone(),
+            undone_by: undone_by.get(&update.seq).copied(),
+        });
+    }
+    let first = made.last().map_or(0, |made: &WhyMade| made.seq);
+    let mut lost = Vec::new();
+    for row in app.store.conflicts(session.ord(), u64::MAX, CONFLICTS).await? {
+        let seen = update_seen(charter, &reader, &row.into());
+        let Ok(update) = serde_json::from_str::<Settled>(seen.get()) else { continue };
+        let dropped = update.verdicts.iter().filter(|verdict| {
+            verdict.verdict == VerdictKind::Dropped && verdict.at == asked.path
+        });
+        lost.extend(dropped.filter(|_| update.seq > first).map(|verdict| WhyLost {
+            seq: update.seq,
+            by: update.by.clone(),
+            at: update.at,
+            verdict: verdict.clone(),
+        }));
+    }
+    let mut authors: BTreeMap<u64, Option<String>> = BTreeMap::new();
+    let mut runs = Vec::new();
+    for (text, seq) in standing.runs.into_iter().flatten() {
+        if !authors.contains_key(&seq) && authors.len() < AUTHORS {
+            let by = if seq == 0 { None } else { row(seq).await?.map(|(_, shown)| shown.by) };
+            authors.insert(seq, by);
+        }
+        let by = authors.get(&seq).cloned().flatten();
+        runs.push(WhyRun { text, seq: Some(seq).filter(|seq| *seq > 0), by });
+    }
+    let parts = standing.parts.into_iter().map(|(at, seq)| WhyPart { at, seq });
+    Ok(HttpResponse::Ok().json(Why {
+        at: asked.path.clone(),
+        seq,
+        value: serde_json::from_str(&reading.json).unwrap_or_default(),
+        made,
+        is_whole,
+        lost,
+        parts: parts.collect(),
+        runs,
+    }))
+}
+
+/// Takes the session, or one record or field of it, back to how it was at an earlier `seq`, as a new
+/// update that can itself be undone. What keeps rules of play stays as it is. The backend may, and a
+/// role with the power `revert`, who needs no permission to edit for it.
+#[utoipa::path(tag = "participants", request_body = RevertBody, params(Speaking, ("session" = String, Path), ("Idempotency-Key" = Option<String>, Header)),
+    responses((status = 200, description = "The settled update", body = described::SettledUpdate), (status = 204, description = "Nothing was to be changed"),
+    (status = 403, description = "`not-allowed`: the role has not the power"), (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`, `gone`"),
+    (status = 413, description = "`too-large`: it takes more edits than a proposal has")), security(("bearer" = [])))]
+#[post("/sessions/{session}/revert")]
+pub(crate) async fn revert(
+    request: HttpRequest,
+    session: web::Path<String>,
+    _speaking: web::Query<Speaking>,
+    payload: web::Payload,
+    app: Shared,
+) -> Answer {
+    let (session, who) = inside(&request, &app, &session).await?;
+    check_power(session.charter(), &who, Power::Revert)?;
+    if who.role != Actor::SERVICE && session.figures().await?.status == Status::Frozen {
+        let detail = "The session is frozen: only the backend takes it back now.";
+        return Err(Failure(Problem::new(ProblemKind::Frozen, detail)));
+    }
+    app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
+    let body = body(payload, SMALL_BODY).await?;
+    let (actor, n) = counted_as(&request, &who, &session, &body)?;
+    let RevertBody { to, at, note } = decode_object(&body)?;
+    let at = Path::parse(at.as_deref().unwrap_or_default())?;
+    // Attributed to whoever does it, and allowed by the power alone.
+    let actor = Actor::new(actor.id.clone(), Actor::SERVICE, actor.client);
+    let (seq, state) = match session.begin_patch(actor.clone(), n, None).await? {
+        Begun::Against { seq, state } => (seq, state),
+        Begun::Known(answered) => return Ok(settled(answered)),
+    };
+    let past = state_at(&app, &session, to).await?;
+    let (charter, reader) = (session.charter().clone(), who.reader());
+    let edits = app.documents.work(move || {
+        let sight = charter.sight(&reader.role);
+        state.edits_back_to(&past, &charter, &at, sight, Some(&reader.viewer))
+    });
+    let edits = edits.await.inspect_err(|problem| app.metrics.count(problem))?;
+    let note = note.or_else(|| Some(format!("back to {to}")));
+    let proposal = Proposal { n, note, ..Proposal::new(n, Some(seq), edits) };
+    Ok(settled(session.end_patch(actor, proposal, None).await?))
+}
