@@ -8,8 +8,9 @@ use futures_util::{SinkExt as _, StreamExt as _};
 use rand::Rng as _;
 use rendel_core::{Back, Edit, Facts, Problem, ProblemKind};
 use rendel_wire::{
-    CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FromParticipant, FromService, JSON_SUBPROTOCOL,
-    Leave, Ping, Proposals, Release, Renew, SendCue, TakeHold, cbor_of_json, decode_told_cbor,
+    CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FollowUndo, FromParticipant, FromService,
+    JSON_SUBPROTOCOL, Leave, Ping, Proposals, Release, Renew, SendCue, TakeHold, cbor_of_json,
+    decode_told_cbor,
 };
 use tokio::net::TcpStream;
 use tokio::time::Instant;
@@ -469,6 +470,9 @@ impl Connection {
                 self.heard = Instant::now();
                 self.ping_at = self.heard;
                 self.take_in(welcome);
+                if self.replica.follows_undo() {
+                    self.send(&FromParticipant::FollowUndo(FollowUndo {})).await;
+                }
                 self.send_proposals().await;
             }
             Err(Attempt::Final(error)) => return Err(error),
@@ -491,12 +495,7 @@ impl Connection {
         }
         let changes = self.replica.handle(welcome);
         self.events.extend(changes.into_iter().map(Event::Changed));
-        // Proposals without an answer are all sent again.
-        while let Some(frame) = self.replica.poll_outgoing() {
-            if !matches!(frame, FromParticipant::Propose(_)) {
-                self.send(&frame).await;
-            }
-        }
+        while self.replica.poll_outgoing().is_some() {}
         self.outbox.fill(self.replica.unanswered());
     }
 

@@ -66,7 +66,8 @@ pub use problem::{Problem, ProblemKind};
 pub use seers::{Reader, Seers, SightKey, Viewer};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{
-    ClientOutcome, Look, Outcome, Place as LookPlace, Sequencer, SequencerSnapshot, Skipped, Undoable, Verdicted,
+    ClientOutcome, Look, Outcome, Place as LookPlace, Sequencer, SequencerSnapshot, Skipped,
+    Undoable, Verdicted,
 };
 pub use stamp::Stamp;
 pub use state::{Misfit, Standing, State};

@@ -11,8 +11,8 @@ use utoipa::{Modify, OpenApi};
 
 use crate::auth::COOKIE;
 use crate::http::{
-    announcements, audit, charters, console, events, history, invitations, journal, keys, life, lines,
-    participants, people, seats, service, sessions, state, tickets, tokens, webhooks,
+    announcements, audit, charters, console, events, history, invitations, journal, keys, life,
+    lines, participants, people, seats, service, sessions, state, tickets, tokens, webhooks,
 };
 
 #[derive(OpenApi)]

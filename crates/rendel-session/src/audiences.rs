@@ -8,7 +8,8 @@ use std::sync::Arc;
 
 use rendel_core::{
     Beside, Charter, Disclosure, Extent, Facts, Hold, HoldChange, Lens, Path, Presence, Problem,
-    Reader, RosterSight, SecretIndex, Seers, Settled, Sight, State, Teller, Undoable, Viewer, digest,
+    Reader, RosterSight, SecretIndex, Seers, Settled, Sight, State, Teller, Undoable, Viewer,
+    digest,
 };
 use rendel_wire::{
     AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,

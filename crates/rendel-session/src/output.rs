@@ -5,8 +5,7 @@ use std::sync::Arc;
 
 use rendel_core::{
     Announced, ClientKey, Edit, Problem, Reader, SequencerSnapshot, State, Teller, Undoable,
-    Verdicted,
-    Viewer,
+    Verdicted, Viewer,
 };
 use rendel_wire::http::ParticipantList;
 use serde::Serialize;

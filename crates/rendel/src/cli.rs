@@ -45,6 +45,12 @@ pub(crate) enum Command {
     Diff(DiffArgs),
     /// Print the settled updates of a session, in order.
     Journal(JournalArgs),
+    /// Say how a value came about: which updates made it, by whom, and what lost against it.
+    Why(WhyArgs),
+    /// Say what a participant can undo and redo now, and what would be left out.
+    Undoable(UndoableArgs),
+    /// Take a session, or a part of it, back to how it was, as a new update.
+    Revert(RevertArgs),
     /// Print the updates that met others and what became of each, newest first.
     Conflicts(ConflictsArgs),
     /// List who is in a session, what they hold and what they are doing.
@@ -766,6 +772,56 @@ pub(crate) struct JournalArgs {
     /// against the state.
     #[arg(long = "as", value_name = "FORM", default_value = "updates", value_parser = ["updates", "json-patch"])]
     pub(crate) form: String,
+    /// What one gesture did as one line, such as a drag.
+    #[arg(long)]
+    pub(crate) gestures: bool,
+    /// A participant's token; the service key where it is left out.
+    #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WhyArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// The path of a field, or of a record or element.
+    pub(crate) path: String,
+    /// A participant's token; the service key where it is left out.
+    #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UndoableArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// The participant; whose the token is where it is left out.
+    #[arg(long, value_name = "WHO")]
+    pub(crate) of: Option<String>,
+    /// A participant's token; the service key where it is left out.
+    #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RevertArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// To how it was at this "seq".
+    #[arg(long, value_name = "SEQ")]
+    pub(crate) to: u64,
+    /// The path of a record or field; the whole session where it is left out.
+    #[arg(long, value_name = "PATH")]
+    pub(crate) at: Option<String>,
+    /// A word on why, for the journal.
+    #[arg(long)]
+    pub(crate) note: Option<String>,
     /// A participant's token; the service key where it is left out.
     #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
     pub(crate) token: Option<String>,

@@ -2,7 +2,8 @@
 
 use anyhow::{Context as _, Result, bail};
 use rendel_core::{
-    Edit, Effect, Op, Path, Place, RuleMark, Settled, Splicing, Verdict, VerdictKind, Way,
+    Back, Edit, Effect, Op, Path, Place, RuleMark, Settled, Splicing, Undoes, Verdict, VerdictKind,
+    Way,
 };
 use serde_json::Value;
 
@@ -44,6 +45,7 @@ pub(crate) const FORMS: &str = "  PATH set VALUE              /title set \"North
   PATH stop                   /playback stop
   PATH seek TIME              /playback seek 90s
   PATH rate NUMBER            /playback rate 1.5
+  undo, redo                  undo what you did last, do it again
 VALUE and TEXT are JSON: text stands in double quotes. PLACE is first, last, after ID or before ID.
 TIME is milliseconds, or such as 10s, 5m or 2h. What stands in [ ] may be left out.";
 
@@ -53,6 +55,9 @@ pub(crate) fn parse_edit(text: &str) -> Result<Edit> {
     if text.starts_with('{') {
         return serde_json::from_str(text)
             .with_context(|| format!("this is no edit as JSON: {text}"));
+    }
+    if let Some(way) = ["undo", "redo"].into_iter().find(|way| *way == text) {
+        return Ok(Edit::new("", way).with("skip", true));
     }
     let (path, rest) = split_word(text);
     let (op, rest) = split_word(rest);
@@ -195,7 +200,8 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
         (None, true) => "no effect".to_owned(),
         (None, false) => effects.join("; "),
     };
-    let mut words = format!("#{:<5} {who:<14} {did}", update.seq);
+    let back = update.undoes.as_ref().map(undoes_in_words).unwrap_or_default();
+    let mut words = format!("#{:<5} {who:<14} {back}{did}", update.seq);
     if let Some(note) = &update.note {
         words += &format!("  ({note})");
     }
@@ -210,7 +216,33 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
     words
 }
 
-fn effect_in_words(effect: &Effect) -> String {
+/// What an update takes back, in words before what it did.
+fn undoes_in_words(undoes: &Undoes) -> String {
+    let way = match undoes.way {
+        Back::Undo => "undoes",
+        Back::Redo => "redoes",
+    };
+    match (undoes.updates.first(), undoes.updates.last()) {
+        (Some(first), Some(last)) if first < last => format!("{way} #{first} to #{last}: "),
+        (Some(one), _) => format!("{way} #{one}: "),
+        _ => String::new(),
+    }
+}
+
+/// The updates of one gesture as one line: the last of them, and how many there were.
+pub(crate) fn gesture_in_words(first: u64, count: usize, last: &Settled) -> String {
+    let words = update_in_words(last, None);
+    match (&last.gesture, count) {
+        (Some(gesture), 2..) if last.undoes.is_none() => {
+            let of = format!("{gesture:?}, {} from #{first}", counted(count as u64, "update"));
+            words.replacen('\n', &format!("  [{of}]\n"), 1)
+                + &if words.contains('\n') { String::new() } else { format!("  [{of}]") }
+        }
+        _ => words,
+    }
+}
+
+pub(crate) fn effect_in_words(effect: &Effect) -> String {
     let at = &effect.at;
     match &effect.op {
         Op::Set(value) => match played_in_words(value) {
@@ -344,7 +376,7 @@ fn splice_in_words(at: &Path, splice: &Splicing) -> String {
     }
 }
 
-fn verdict_in_words(verdict: &Verdict) -> String {
+pub(crate) fn verdict_in_words(verdict: &Verdict) -> String {
     let name = match verdict.verdict {
         VerdictKind::Applied => "applied",
         VerdictKind::Merged => "merged",

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use rendel_core::{Op, Path, Settled, Splicing, Undoable, follow_carets};
-use rendel_wire::{FollowUndo, FromParticipant, Propose, Welcome};
+use rendel_wire::{Propose, Welcome};
 use serde_json::Value;
 
 use super::pending::{Pending, is_inside};
@@ -46,9 +46,6 @@ impl Replica {
         self.welcomes += 1;
         // It is told anew, where there is anything.
         self.undoable = Undoable::default();
-        if self.follows_undo {
-            self.outgoing.push_back(FromParticipant::FollowUndo(FollowUndo {}));
-        }
         self.you = Some(you);
         self.session = Some(session);
         self.epoch = epoch;

@@ -2,9 +2,7 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use rendel_core::{
-    Facts, Hold, HoldChange, Problem, ProblemKind, Settled, Undoable, digest,
-};
+use rendel_core::{Facts, Hold, HoldChange, Problem, ProblemKind, Settled, Undoable, digest};
 use rendel_wire::{
     ConnectionLimits, Digest, Enter, FromParticipant, FromService, Participant, Roster, Said,
     SessionHead, Status, You,

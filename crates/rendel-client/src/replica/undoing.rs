@@ -25,6 +25,11 @@ impl Replica {
         }
     }
 
+    /// Whether it asks to be told what its participant can undo, after each `welcome`.
+    pub fn follows_undo(&self) -> bool {
+        self.follows_undo
+    }
+
     /// What its participant can undo and redo, as the service told last.
     pub fn undoable(&self) -> &Undoable {
         &self.undoable
@@ -65,7 +70,8 @@ impl Replica {
             self.pending.retain(|one| one.key != key);
             self.forget(key);
         }
-        let kept: Vec<u64> = self.pending.iter().filter_map(|one| Some(one.frame.as_ref()?.n)).collect();
+        let kept: Vec<u64> =
+            self.pending.iter().filter_map(|one| Some(one.frame.as_ref()?.n)).collect();
         self.outgoing.retain(|frame| match frame {
             FromParticipant::Propose(frame) => kept.contains(&frame.n),
             _ => true,

@@ -175,7 +175,7 @@ impl Field {
         // Tried on a clone, which shares everything, so that what is told is what will be.
         let mut places = cell.places.clone();
         let (id, stamp) = (Arc::from(id), Stamp { seq: u64::MAX, client: site.client });
-        let placed = if places.has(&id) {
+        let placed = if places.remembers(&id) {
             places.shift(view, target, &id, stamp)
         } else {
             places.insert(view, target, &id, stamp)
@@ -211,11 +211,11 @@ impl Field {
                 .at(inner(site.path, &id))
                 .current(self.plain_item(&element.item)));
         }
-        if cell.places.remembers(&id) {
-            let detail = format!(
-                "An element {id:?} was in {} before and was removed. Give another id.",
-                site.path
-            );
+        let gone = site.memory.get(&inner(site.path, &id));
+        let is_unseen = gone.is_some_and(|gone| site.is_concurrent(gone.stamp));
+        if is_unseen || (self.is_append_only && cell.places.remembers(&id)) {
+            let detail =
+                format!("An element {id:?} was in {} and is gone. Give another id.", site.path);
             return Err(Problem::new(ProblemKind::Exists, detail).at(inner(site.path, &id)));
         }
         if self.keep.is_none() {
@@ -544,7 +544,12 @@ impl Kind for Field {
                 _ => {
                     let item = self.load_item(&path, value, Loading::settled(stamp));
                     let item = item.map_err(|problem| problem.to_string())?;
-                    cell.places.insert(view, target, &id, stamp).ok_or_else(nowhere)?;
+                    // One that was removed has its place already.
+                    let placed = match cell.places.remembers(&id) {
+                        true => cell.places.shift(view, target, &id, stamp),
+                        false => cell.places.insert(view, target, &id, stamp),
+                    };
+                    placed.ok_or_else(nowhere)?;
                     Element::new(item, stamp)
                 }
             };

@@ -117,11 +117,6 @@ impl Places {
         }
     }
 
-    /// Whether the element is there.
-    pub(crate) fn has(&self, id: &str) -> bool {
-        self.spot(id).and_then(|spot| self.sequence.tree.run(spot)).is_some_and(Run::is_alive)
-    }
-
     /// The element behind which a target is at present, leaving out `id`, which goes there; `None`
     /// beyond the end. Cost O(log n).
     pub(crate) fn before(&self, target: &Target, id: &str) -> Option<Option<Arc<str>>> {

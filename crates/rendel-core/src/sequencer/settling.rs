@@ -329,7 +329,10 @@ impl Sequencer {
         let since = self.since(&effects);
         let update = self.settled(settling, effects, verdicts);
         let gesture = update.gesture.clone().or(gesture);
-        (present, Settled { rules: marks, announced, undoes, own, since, gesture, passage, ..update })
+        (
+            present,
+            Settled { rules: marks, announced, undoes, own, since, gesture, passage, ..update },
+        )
     }
 
     /// For each effect the update that last changed its place before this one.

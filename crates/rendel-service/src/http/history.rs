@@ -119,23 +119,25 @@ pub(crate) async fn why(
         }
         let touches = |at: &Path, op: &Op| {
             let made = op.makes().and_then(|(id, _)| id);
-            let at = made.map_or(at.clone(), |id| {
-                Path::of(at.tokens().iter().cloned().chain([id.into()]))
-            });
+            let at = made
+                .map_or(at.clone(), |id| Path::of(at.tokens().iter().cloned().chain([id.into()])));
             path.tokens().starts_with(at.tokens()) || at.tokens().starts_with(path.tokens())
         };
-        let indexes = update.effects.iter().enumerate().filter(|(_, effect)| {
-            effect.op.is_reset() || touches(&effect.at, &effect.op)
-        });
+        let indexes = update
+            .effects
+            .iter()
+            .enumerate()
+            .filter(|(_, effect)| effect.op.is_reset() || touches(&effect.at, &effect.op));
         let indexes: Vec<usize> = indexes.map(|(index, _)| index).collect();
         let since = indexes.iter().filter_map(|index| update.since.get(*index)).max();
         let rule = update.rules.iter().find(|mark| {
             indexes.iter().any(|index| (mark.first..mark.first + mark.count).contains(index))
         });
         next = since.copied().filter(|since| *since < update.seq).unwrap_or(0);
-        let effects = shown.effects.iter().filter(|effect| {
-            effect.op.is_reset() || touches(&effect.at, &effect.op)
-        });
+        let effects = shown
+            .effects
+            .iter()
+            .filter(|effect| effect.op.is_reset() || touches(&effect.at, &effect.op));
         made.push(WhyMade {
             seq: update.seq,
             by: shown.by.clone(),
@@ -159,9 +161,10 @@ pub(crate) async fn why(
     for row in app.store.conflicts(session.ord(), u64::MAX, CONFLICTS).await? {
         let seen = update_seen(charter, &reader, &row.into());
         let Ok(update) = serde_json::from_str::<Settled>(seen.get()) else { continue };
-        let dropped = update.verdicts.iter().filter(|verdict| {
-            verdict.verdict == VerdictKind::Dropped && verdict.at == asked.path
-        });
+        let dropped = update
+            .verdicts
+            .iter()
+            .filter(|verdict| verdict.verdict == VerdictKind::Dropped && verdict.at == asked.path);
         lost.extend(dropped.filter(|_| update.seq > first).map(|verdict| WhyLost {
             seq: update.seq,
             by: update.by.clone(),

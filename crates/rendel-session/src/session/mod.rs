@@ -217,8 +217,7 @@ impl Session {
         let lapse = self.people.poll_timeout().filter(|_| !away);
         let compare = self.compare_at.filter(|_| !away && self.members.len() > 0);
         let undoable = self.undoable_at.filter(|_| !away);
-        let times =
-            [lapse, compare, self.beat, self.quiet_until, undoable, self.next_act()];
+        let times = [lapse, compare, self.beat, self.quiet_until, undoable, self.next_act()];
         let passage = self.next_passage().filter(|_| !away);
         times.into_iter().chain([passage]).flatten().min()
     }

@@ -14,11 +14,7 @@ const OTHERS: u64 = 250;
 
 impl Session {
     /// The edits of a proposal, those of an undo as it would come out now.
-    pub(super) fn spelled_out<'p>(
-        &self,
-        actor: &Actor,
-        proposal: &'p Proposal,
-    ) -> Cow<'p, [Edit]> {
+    pub(super) fn spelled_out<'p>(&self, actor: &Actor, proposal: &'p Proposal) -> Cow<'p, [Edit]> {
         let spelled_out = self.order.sequencer().spelled_out(actor, proposal);
         spelled_out.map_or(Cow::Borrowed(&proposal.edits), Cow::Owned)
     }

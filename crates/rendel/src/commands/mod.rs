@@ -6,6 +6,7 @@ mod demo;
 mod doctor;
 mod enter;
 mod gate;
+mod history;
 mod people;
 mod propose;
 mod receiver;
@@ -33,6 +34,9 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::State(args) => show::state(&args, *out).await,
         Command::Diff(args) => show::diff(&args, *out).await,
         Command::Journal(args) => show::journal(&args, *out).await,
+        Command::Why(args) => history::why(&args, *out).await,
+        Command::Undoable(args) => history::undoable(&args, *out).await,
+        Command::Revert(args) => history::revert(&args, *out).await,
         Command::Conflicts(args) => show::conflicts(&args, *out).await,
         Command::Who { which } => people::who(&which, *out).await,
         Command::Verify { which } => verify::run(&which, *out).await,

@@ -1,5 +1,7 @@
 //! `rendel state`, `rendel journal` and `rendel conflicts`
 
+use std::collections::VecDeque;
+
 use anyhow::{Context as _, Result};
 use rendel_core::Settled;
 use rendel_wire::http::StateDifference;
@@ -8,7 +10,7 @@ use serde_json::Value;
 use crate::api::Api;
 use crate::cli::{ConflictsArgs, DiffArgs, JournalArgs, StateArgs};
 use crate::out::Out;
-use crate::words::update_in_words;
+use crate::words::{gesture_in_words, update_in_words};
 
 pub(crate) async fn state(args: &StateArgs, out: Out) -> Result<()> {
     let api = Api::token_or_backend(&args.reach, args.token.as_deref())?;
@@ -86,6 +88,7 @@ pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
         .query(&[("form", &args.form)]);
     let mut response = api.send(request).await?;
     let is_as_it_comes = out.is_json() || args.form != "updates";
+    let mut lines = Gestures::default();
     let mut rest = String::new();
     let mut count = 0usize;
     while let Some(chunk) = response.chunk().await.context("the journal broke off")? {
@@ -98,14 +101,55 @@ pub(crate) async fn journal(args: &JournalArgs, out: Out) -> Result<()> {
             } else {
                 let update: Settled =
                     serde_json::from_str(&line).context("an update cannot be read")?;
-                out.line(&update_in_words(&update, None));
+                match args.gestures {
+                    true => lines.take(update).iter().for_each(|line| out.line(line)),
+                    false => out.line(&update_in_words(&update, None)),
+                }
             }
         }
     }
+    lines.rest().iter().for_each(|line| out.line(line));
     if count == 0 && !is_as_it_comes {
         out.note("Nothing was settled in that range.");
     }
     Ok(())
+}
+
+/// Gestures as one line each, where the first update of each stands.
+#[derive(Default)]
+struct Gestures(VecDeque<(u64, usize, Settled)>);
+
+/// A gesture of which so many updates have none is over.
+const OVER: u64 = 256;
+
+impl Gestures {
+    /// Takes the next update; gives the lines that are complete.
+    fn take(&mut self, update: Settled) -> Vec<String> {
+        let seq = update.seq;
+        let is_same = |(_, _, last): &&mut (u64, usize, Settled)| {
+            update.gesture.is_some()
+                && (&last.gesture, &last.by) == (&update.gesture, &update.by)
+                && last.undoes.is_none()
+                && update.undoes.is_none()
+        };
+        match self.0.iter_mut().rev().find(is_same) {
+            Some((_, count, last)) => (*count, *last) = (*count + 1, update),
+            None => self.0.push_back((seq, 1, update)),
+        }
+        self.drain(|last| last.gesture.is_none() || last.undoes.is_some() || seq - last.seq > OVER)
+    }
+
+    fn rest(&mut self) -> Vec<String> {
+        self.drain(|_| true)
+    }
+
+    fn drain(&mut self, is_over: impl Fn(&Settled) -> bool) -> Vec<String> {
+        let mut lines = Vec::new();
+        while let Some((first, count, last)) = self.0.pop_front_if(|(_, _, last)| is_over(last)) {
+            lines.push(gesture_in_words(first, count, &last));
+        }
+        lines
+    }
 }
 
 pub(crate) async fn conflicts(args: &ConflictsArgs, out: Out) -> Result<()> {

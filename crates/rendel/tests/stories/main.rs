@@ -30,3 +30,4 @@ mod repeats;
 mod secrets;
 mod timing;
 mod tokens;
+mod undo;
