@@ -198,11 +198,16 @@ impl Participant {
                         false => edit(&view, chance),
                     })
                     .collect();
+                if chance.one_in(6) {
+                    let way = if chance.one_in(3) { "redo" } else { "undo" };
+                    edits = vec![Edit::new("", way).with("skip", chance.one_in(2))];
+                }
                 // What a value was between two edits of one proposal is in no state to compare with.
                 edits.dedup_by(|later, earlier| later.op == "set" && later.at == earlier.at);
                 let written = edits.iter().map(|edit| json!(edit).to_string());
                 self.secrets.extend(written.filter(|text| text.contains(OWN)));
-                if let Some(n) = self.replica.propose(edits, None, None) {
+                let gesture = chance.one_in(3).then(|| "a drag".to_owned());
+                if let Some(n) = self.replica.propose(edits, gesture, None) {
                     self.open.insert(n);
                 }
                 Whim::Send(std::iter::from_fn(|| self.replica.poll_outgoing()).collect())

@@ -8,30 +8,32 @@ import { uuid7 } from "./uuid.ts";
 export type { Look, Undoable } from "./frame.ts";
 
 /** What a session gives to undo in it. */
-type Around = {
+type Around<P> = {
   readonly parts: Connection;
-  readonly standing: string;
-  propose: (edits: readonly never[]) => Proposal;
+  propose: (edits: readonly never[]) => P;
 };
 
-/** What was undone: a proposal, or `undefined` where it had not been sent yet and is cancelled. */
-export type Undoing = {
+/**
+ * Undo and redo of one's own. Each gives the proposal, or `undefined` where what it takes back had not
+ * been sent yet and is cancelled.
+ */
+export type Undoing<P = Proposal> = {
   /** What can be undone and redone now, and what would be left out. */
   readonly undoable: Undoable;
   /** Takes back what you did last, within a path where one is given. */
-  undo: (within?: string) => Proposal | undefined;
+  undo: (within?: string) => P | undefined;
   /** Does again what you undid last. */
-  redo: (within?: string) => Proposal | undefined;
+  redo: (within?: string) => P | undefined;
   /** Hears of each change of `undoable` until what is given back is called. */
   listen: (heard: () => void) => () => void;
 };
 
-const known = new WeakMap<Connection, Undoing>();
+const known = new WeakMap<Connection, Undoing<unknown>>();
 
 /** Follows what you can undo in a session. All who ask for that of one session share it. */
-export function undoing(session: Around): Undoing {
+export function undoing<P>(session: Around<P>): Undoing<P> {
   const found = known.get(session.parts);
-  if (found !== undefined) return found;
+  if (found !== undefined) return found as Undoing<P>;
   const connection = session.parts;
   const ears = new Set<() => void>();
   let undoable: Undoable = NOTHING;
@@ -50,16 +52,16 @@ export function undoing(session: Around): Undoing {
       queueMicrotask(follow);
     }
   };
-  if (session.standing === "present") follow();
-  const takeBack = (op: "undo" | "redo", within: string): Proposal | undefined => {
-    if (op === "undo" && cancelled(session)) return undefined;
+  if (connection.standing === "present") follow();
+  const takeBack = (op: "undo" | "redo", within: string): P | undefined => {
+    if (op === "undo" && cancelled(connection)) return undefined;
     const last = connection.replica.asked.at(-1);
     // While something of one's own is on its way, what comes first is that.
     const of = last === undefined ? undoable[op]?.of : last.more.gesture;
     const named = of === undefined || within !== "" ? {} : { of };
     return session.propose([{ at: within, op, skip: true, ...named }] as never[]);
   };
-  const it: Undoing = {
+  const it: Undoing<P> = {
     get undoable() {
       return undoable;
     },
@@ -77,10 +79,10 @@ export function undoing(session: Around): Undoing {
 const NOTHING: Undoable = { undo: null, redo: null };
 
 /** Takes the last gesture out where nothing of it was sent; gives whether there was one. */
-function cancelled(session: Around): boolean {
-  const { replica } = session.parts;
+function cancelled(connection: Connection): boolean {
+  const { replica, standing } = connection;
   const last = replica.asked.at(-1);
-  if (last === undefined || session.standing === "present") return false;
+  if (last === undefined || standing === "present") return false;
   const { gesture } = last.more;
   const all = [...replica.asked].reverse();
   const end = all.findIndex(({ more }) => gesture === undefined || more.gesture !== gesture);
@@ -88,7 +90,7 @@ function cancelled(session: Around): boolean {
   if (step.some(({ sent, frame }) => sent !== undefined || frame === undefined)) return false;
   for (const { frame } of step)
     if (frame !== undefined)
-      session.parts.receive({ type: "refused", n: frame.n, problem: CANCELLED });
+      connection.receive({ type: "refused", n: frame.n, problem: CANCELLED });
   return true;
 }
 

@@ -1,4 +1,13 @@
-import type { Facts, Hold, Json, KindName, Problem, Settled } from "@rendel/client/parts";
+import type {
+  Effect,
+  Facts,
+  Hold,
+  Json,
+  KindName,
+  Problem,
+  Settled,
+  Verdict,
+} from "@rendel/client/parts";
 
 export type SessionInfo = {
   id: string;
@@ -276,6 +285,22 @@ export class Api {
     return this.#read(`/v1/sessions/${encodeURIComponent(session)}/diff?from=${from}&to=${to}`);
   }
 
+  /** How the value at a path came about. */
+  why(session: string, path: string): Promise<Why> {
+    const at = encodeURIComponent(path);
+    return this.#read(`/v1/sessions/${encodeURIComponent(session)}/why?path=${at}`);
+  }
+
+  /** Takes a session, or what is at a path, back; nothing where nothing was to be changed. */
+  async revert(session: string, to: number, at?: string): Promise<Settled | undefined> {
+    const path = `/v1/sessions/${encodeURIComponent(session)}/revert`;
+    const response = await this.#send(path, {
+      method: "POST",
+      body: JSON.stringify({ to, ...(at === undefined ? {} : { at }) }),
+    });
+    return response.status === 204 ? undefined : ((await response.json()) as Settled);
+  }
+
   async journal(session: string, from: number): Promise<Settled[]> {
     const response = await this.#send(
       `/v1/sessions/${encodeURIComponent(session)}/journal?from=${from}`,
@@ -353,3 +378,26 @@ export async function acceptInvitation(
 
 /** The address of the service that served this page. */
 export const SERVER = window.location.origin;
+
+/** How a value came about. */
+export type Why = {
+  at: string;
+  seq: number;
+  value: Json;
+  made: {
+    seq: number;
+    by: string;
+    at: number;
+    effects: Effect[];
+    verdicts?: Verdict[];
+    rule?: string;
+    gesture?: string;
+    note?: string;
+    undoes?: NonNullable<Settled["undoes"]>;
+    undone_by?: number;
+  }[];
+  is_whole: boolean;
+  lost?: { seq: number; by: string; at: number; verdict: Verdict }[];
+  parts?: { at: string; seq: number }[];
+  runs?: { text: string; seq?: number; by?: string }[];
+};

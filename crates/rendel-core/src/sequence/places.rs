@@ -6,7 +6,7 @@ use std::sync::Arc;
 use imbl::OrdMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use super::run::{Death, Run};
+use super::run::Death;
 use super::tree::{NodeId, Spot};
 use super::{Gap, Inserted, Piece, Sequence, View};
 use crate::stamp::Stamp;

@@ -18,6 +18,7 @@ use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::check_references;
 use crate::seers::Viewer;
+use crate::sequence::Target;
 use crate::stamp::Stamp;
 use crate::update::{Effect, Effects, Proposal, Settled, Undoes, Verdict, VerdictKind};
 
@@ -369,8 +370,42 @@ impl Sequencer {
         let mut unanswered = Vec::new();
         let mut settling = Settling::of(actor, actor.key(), proposal, self.at, &mut unanswered);
         let (worked, ..) = self.take_back(&mut settling, &proposal.edits[at], op.ok()?).ok()?;
-        let edit = |effect: &Effect| serde_json::from_value(json!(effect)).ok();
-        Some(worked.effects.iter().filter_map(edit).collect())
+        Some(worked.effects.iter().map(as_asked).collect())
+    }
+}
+
+/// An effect as an edit that asks for it.
+fn as_asked(Effect { at, op, .. }: &Effect) -> Edit {
+    let edit = |op: &str| Edit::new(at, op);
+    let placed = |edit: Edit, to: &crate::op::Place| match to {
+        Target::After(id) => edit.with("after", id.clone()),
+        Target::Before(id) => edit.with("before", id.clone()),
+        Target::Front => edit.with("after", Value::Null),
+        Target::Index(_) | Target::End => edit.with("before", Value::Null),
+    };
+    match op {
+        Op::Set(value) => edit("set").with("value", (**value).clone()),
+        Op::SetBeside { values, .. } => match values.first() {
+            Some(value) => edit("set").with("value", value.clone()),
+            None => edit("clear"),
+        },
+        Op::Add { by, .. } => edit("add").with("by", *by),
+        Op::Include(value) => edit("include").with("value", value.clone()),
+        Op::Exclude(value) => edit("exclude").with("value", value.clone()),
+        Op::Put { .. } | Op::Revive { .. } => match op.makes() {
+            Some((id, value)) => edit("put").with("id", id).with("value", value.clone()),
+            None => edit("put"),
+        },
+        Op::Insert { id, value, to, .. } => {
+            let edit = edit("insert").with("id", id.clone()).with("value", value.clone());
+            placed(edit, to)
+        }
+        Op::Move { to, .. } => placed(edit("move"), to),
+        Op::Splice { splice, .. } => edit("splice")
+            .with("index", splice.index)
+            .with("delete", splice.delete)
+            .with("insert", splice.insert.clone()),
+        other => edit(other.name()),
     }
 }
 

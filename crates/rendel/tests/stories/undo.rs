@@ -5,7 +5,9 @@ use rendel_core::{Back, Edit};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-use crate::harness::{Raw, Service, name, until};
+use thirtyfour::{By, Key};
+
+use crate::harness::{Browser, Raw, Service, name, until};
 
 const PLAN: &str = r#"
 charter = "plan"
@@ -135,10 +137,7 @@ async fn a_drag_is_one_undo_for_its_author_alone_also_after_a_crash() {
 
     let told = service.rendel(&["journal", "plan", "--gestures"]);
     let told = String::from_utf8(told.stdout).unwrap();
-    assert!(
-        told.contains("\"drag m1\", 20 updates from #") && told.contains("undoes #"),
-        "{told}"
-    );
+    assert!(told.contains("\"drag m1\", 20 updates from #") && told.contains("undoes #"), "{told}");
     assert_eq!(told.lines().count(), 4, "{told}");
 }
 
@@ -349,4 +348,81 @@ async fn who_has_the_power_takes_a_session_back_and_that_can_be_undone() {
     let mut expected = now;
     expected.as_object_mut().unwrap().remove("moves");
     assert_eq!(state().await, expected, "who did it undoes it like anything else");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn in_the_browser_each_takes_back_their_own_by_button_and_by_keyboard() {
+    let service = Service::start().await;
+    service.open_demo("slope-plan").await;
+    let spot = async |id: &str| service.state("slope-plan").await["markers"][id]["spot"].clone();
+    let before = (spot("ladder-1").await, spot("ladder-2").await);
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/slope-plan").await;
+    let mark = browser.find(By::Css("[aria-label^='ladder-2,']")).await;
+    for _ in 0..3 {
+        mark.send_keys(Key::Right + "").await.unwrap();
+    }
+    browser.reads("Undo: move ladder-2").await;
+    let token = service.token("slope-plan", "tobin", "picker").await;
+    let (mut tobin, _) = Raw::enter(&service, "slope-plan", &token).await;
+    let moved = json!({ "x": 50, "y": 10 });
+    tobin.propose(json!([{ "at": "/markers/ladder-1/spot", "op": "set", "value": moved }])).await;
+    tobin.answer().await.unwrap();
+    browser.reads("move ladder-2: 3 updates from #1").await;
+    browser.picture("undo").await;
+    let mark = browser.find(By::Css("[aria-label^='ladder-2,']")).await;
+    mark.send_keys(Key::Control + "z").await.unwrap();
+    until("it is back", async || (spot("ladder-2").await == before.1).then_some(())).await;
+    browser.reads("undo of #1 to #3").await;
+    assert_eq!(spot("ladder-1").await, moved, "what Tobin did stays");
+    browser.press("Redo: move ladder-2").await;
+    until("it is done again", async || (spot("ladder-2").await != before.1).then_some(())).await;
+
+    // How it came about, by a press on its name.
+    browser
+        .find(By::XPath("//button[@title='Why is /markers/ladder-1 what it is?']"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.reads("How it came about").await;
+    browser.reads("tobin").await;
+    browser.picture("why").await;
+    browser.press("Close").await;
+    assert!(browser.fits().await);
+
+    // The past, gesture by gesture, and back to it.
+    let place = browser.find(By::Css("[role='slider'][aria-label='Place in the journal']")).await;
+    place.send_keys(Key::Left + Key::Left + Key::Left).await.unwrap();
+    browser.reads("at #3, 3 updates ago").await;
+    browser.press("Take all of it back to #3").await;
+    browser.reads("Done as #7.").await;
+    assert_eq!(spot("ladder-1").await, before.0);
+
+    // Two people, who both undo at the same moment.
+    browser.web.goto(format!("{}/sessions/slope-plan/side-by-side", service.server)).await.unwrap();
+    browser.reads("All 3 replicas are equal at #7").await;
+    let panes = ["Pane 1", "Pane 2"].map(|pane| {
+        By::Css(format!("section[aria-label^='{pane}'] [aria-label='Add 1 to /crates']"))
+    });
+    let crates = async || service.state("slope-plan").await["crates"].as_u64().unwrap();
+    let count = crates().await;
+    let [one, two] = panes;
+    for _ in 0..2 {
+        browser.find(one.clone()).await.click().await.unwrap();
+    }
+    browser.find(two).await.click().await.unwrap();
+    browser.reads("replicas are equal at #10").await;
+    browser.find(By::Css("[aria-label='What to collide in']")).await.click().await.unwrap();
+    browser
+        .find(By::XPath("//*[@role='option'][contains(., 'both undo')]"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.press("Collide").await;
+    browser.reads("replicas are equal at #12").await;
+    browser.picture("both-undo").await;
+    assert_eq!(crates().await, count + 1, "each took back one of their own");
+    browser.close().await;
 }

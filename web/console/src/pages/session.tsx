@@ -9,9 +9,9 @@ import { Agreement } from "../session/agreement.tsx";
 import { AnswerLine } from "../session/answers.tsx";
 import { CompanyContext } from "../session/company.tsx";
 import { Connections } from "../session/connections.tsx";
-import { Journal } from "../session/journal.tsx";
+import { Journal, stopsOf } from "../session/journal.tsx";
 import { Merged } from "../session/merged.tsx";
-import { Past } from "../session/past.tsx";
+import { mayRevert, Past } from "../session/past.tsx";
 import { layerOf, Plan } from "../session/plan.tsx";
 import { roleNames, widestRole } from "../session/roles.ts";
 import { RosterList } from "../session/roster.tsx";
@@ -20,6 +20,7 @@ import { StateEditor } from "../session/state-editor.tsx";
 import { Steering } from "../session/steering.tsx";
 import { tableOf } from "../session/tables.ts";
 import { AnchoringContext } from "../session/text-editor.tsx";
+import { UndoButtons, UndoKeys } from "../session/undo.tsx";
 import { type Seat, useParticipant } from "../session/use-participant.ts";
 import { useToken } from "../session/use-token.ts";
 import { clock, counted } from "../session/words.ts";
@@ -92,17 +93,21 @@ export function SessionPage({ id }: { id: string }) {
       <div className="grid min-h-0 flex-1 gap-4 lg:grid-cols-[minmax(0,1fr)_22rem]">
         <div className="flex min-w-0 flex-col gap-4">
           {layer !== undefined && charter.value !== undefined && seat.view !== undefined && (
-            <Plan charter={charter.value} layer={layer} seat={seat} />
+            <UndoKeys seat={seat}>
+              <Plan charter={charter.value} layer={layer} seat={seat} />
+            </UndoKeys>
           )}
-          <Panel title="State" aside="what your role sees, with your pending edits over it">
+          <Panel title="State" aside={<UndoButtons seat={seat} />}>
             {seat.view === undefined || charter.value === undefined ? (
               <Waiting>Waiting for the session …</Waiting>
             ) : (
-              <CompanyContext value={{ seat, charter: charter.value }}>
-                <AnchoringContext value={seat}>
-                  <StateEditor charter={charter.value} view={seat.view} propose={seat.propose} />
-                </AnchoringContext>
-              </CompanyContext>
+              <UndoKeys seat={seat}>
+                <CompanyContext value={{ session: id, seat, charter: charter.value }}>
+                  <AnchoringContext value={seat}>
+                    <StateEditor charter={charter.value} view={seat.view} propose={seat.propose} />
+                  </AnchoringContext>
+                </CompanyContext>
+              </UndoKeys>
             )}
             <div className="min-h-12 border-t border-rule px-4 py-2.5" aria-live="polite">
               {seat.returned !== undefined && seat.standing === "present" && (
@@ -134,7 +139,12 @@ export function SessionPage({ id }: { id: string }) {
           {own === undefined && charter.value !== undefined && (
             <Steering session={id} charter={charter.value} seat={seat} />
           )}
-          <Past session={id} seq={seat.seq} />
+          <Past
+            session={id}
+            seq={seat.seq}
+            stops={stopsOf(journal)}
+            mayRevert={mayRevert(charter.value, own?.role)}
+          />
           <Panel
             title="Journal"
             aside={`#${seat.seq}`}

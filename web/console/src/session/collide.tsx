@@ -3,10 +3,27 @@ import type { Charter } from "../api.ts";
 import { Badge, Button, Select } from "../parts/ui.tsx";
 import { type Collision, collisions } from "./collision.ts";
 import type { PaneReport } from "./pane.tsx";
+import { stepInWords } from "./undo.tsx";
 import type { Answer } from "./use-participant.ts";
 import { meaningOf, problemName } from "./words.ts";
 
 type Staged = { collision: Collision; names: [string, string]; ns: [number, number] };
+
+/** Both undo at the same moment: each takes back their own. */
+function bothUndo(left: PaneReport | undefined, right: PaneReport | undefined): Collision[] {
+  const looks = [left?.seat.undoable.undo, right?.seat.undoable.undo];
+  const [one, two] = looks;
+  if (!one || !two) return [];
+  return [
+    {
+      id: "both undo",
+      title: "both undo",
+      rule: "each takes back their own, and nothing of the other's",
+      edits: [[{ at: "", op: "undo", of: one.of }], [{ at: "", op: "undo", of: two.of }]],
+      says: [`undoes ${stepInWords(one)}`, `undoes ${stepInWords(two)}`],
+    },
+  ];
+}
 
 /** Lets two panes change the same thing at the same moment, and tells what became of each. */
 export function CollidePanel({ charter, seats }: { charter: Charter; seats: PaneReport[] }) {
@@ -18,8 +35,9 @@ export function CollidePanel({ charter, seats }: { charter: Charter; seats: Pane
   );
   const [wanted, setWanted] = useState<string>();
   const [staged, setStaged] = useState<Staged>();
-  const collision = offered.find((one) => one.id === wanted) ?? offered[0];
   const [left, right] = ready;
+  const all = bothUndo(left, right).concat(offered);
+  const collision = all.find((one) => one.id === wanted) ?? offered[0];
 
   const collide = () => {
     if (collision === undefined || left === undefined || right === undefined) return;
@@ -37,7 +55,7 @@ export function CollidePanel({ charter, seats }: { charter: Charter; seats: Pane
           label="What to collide in"
           className="w-full font-mono text-xs sm:w-96"
           value={collision?.id ?? ""}
-          options={offered.map((one) => ({ value: one.id, text: one.title }))}
+          options={all.map((one) => ({ value: one.id, text: one.title }))}
           onChange={setWanted}
           disabled={offered.length === 0}
         />

@@ -11,6 +11,7 @@ import type { Seat } from "./use-participant.ts";
  */
 export type Company = {
   seat: Seat;
+  session: string;
   charter: Charter;
 };
 

@@ -9,6 +9,7 @@ import { roleNames, widestRole } from "./roles.ts";
 import { StandingBadge } from "./standing.tsx";
 import { StateEditor } from "./state-editor.tsx";
 import { AnchoringContext } from "./text-editor.tsx";
+import { UndoButtons, UndoKeys } from "./undo.tsx";
 import { type Seat, useParticipant } from "./use-participant.ts";
 import { useToken } from "./use-token.ts";
 import { updateInWords } from "./words.ts";
@@ -42,7 +43,18 @@ export function Pane({
   // biome-ignore lint/correctness/useExhaustiveDependencies: as said above
   useEffect(() => {
     report(name, { name: shownName, seat });
-  }, [report, name, shownName, standing, seq, unsent, latency, confirmed, seat.answers]);
+  }, [
+    report,
+    name,
+    shownName,
+    standing,
+    seq,
+    unsent,
+    latency,
+    confirmed,
+    seat.answers,
+    seat.undoable,
+  ]);
   useEffect(() => () => report(name, undefined), [report, name]);
 
   const last = seat.updates[0];
@@ -75,6 +87,7 @@ export function Pane({
           ) : (
             <span className="text-xs text-faint">as {own.role}</span>
           )}
+          <UndoButtons seat={seat} compact />
           <Switch label="offline" checked={standing === "offline"} onChange={seat.setOffline} />
         </div>
       </header>
@@ -91,13 +104,13 @@ export function Pane({
       {seat.view === undefined ? (
         <Waiting>Waiting for the session …</Waiting>
       ) : (
-        <div className="max-h-[calc(100dvh-28rem)] min-h-48 overflow-y-auto">
-          <CompanyContext value={{ seat, charter }}>
+        <UndoKeys seat={seat} className="max-h-[calc(100dvh-28rem)] min-h-48 overflow-y-auto">
+          <CompanyContext value={{ session, seat, charter }}>
             <AnchoringContext value={seat}>
               <StateEditor charter={charter} view={seat.view} propose={seat.propose} compact />
             </AnchoringContext>
           </CompanyContext>
-        </div>
+        </UndoKeys>
       )}
       <footer
         className="flex min-h-20 flex-col gap-1 border-t border-rule bg-ground px-4 py-2"

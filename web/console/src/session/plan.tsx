@@ -51,6 +51,7 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
   const svg = useRef<SVGSVGElement>(null);
   const [view, setView] = useState<View>({ x: 0, y: 0, scale: 1 });
   const [selected, setSelected] = useState<string>();
+  const keys = useRef<{ id: string; gesture: string; at: number }>(undefined);
   const drag = useRef<{ id: string; gesture: string; grip: Point } | { from: Point; view: View }>(
     undefined,
   );
@@ -114,7 +115,7 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
     const at = marks.find((mark) => mark.id === id)?.at ?? place;
     drag.current = {
       id,
-      gesture: crypto.randomUUID(),
+      gesture: named(`move ${id}`),
       grip: { x: at.x - place.x, y: at.y - place.y },
     };
     select(id);
@@ -151,7 +152,13 @@ export function Plan({ charter, layer, seat }: { charter: Charter; layer: Layer;
     ];
     if (by !== undefined) {
       event.preventDefault();
-      move(id, { x: at.x + (by[0] ?? 0) * step, y: at.y + (by[1] ?? 0) * step }, `keys-${id}`);
+      const now = Date.now();
+      const { current } = keys;
+      // Steps with pauses under a second are one.
+      const gesture =
+        current?.id === id && now - current.at < 1_000 ? current.gesture : named(`move ${id}`);
+      keys.current = { id, gesture, at: now };
+      move(id, { x: at.x + (by[0] ?? 0) * step, y: at.y + (by[1] ?? 0) * step }, gesture);
       select(id);
     }
     if (event.key === "Enter" || event.key === " ") {
@@ -413,4 +420,9 @@ function Pointer({ one, at, unit }: { one: Participant; at: Point | undefined; u
       </text>
     </g>
   );
+}
+
+/** A name for a gesture that no other has. */
+function named(what: string): string {
+  return `${what} ${crypto.randomUUID().slice(-6)}`;
 }

@@ -17,6 +17,7 @@ import { isMembers, member, pointerToken } from "./pointer.ts";
 import { StateContext } from "./state-context.ts";
 import { TextEditor } from "./text-editor.tsx";
 import { ClockEditor, DeadlineEditor } from "./time-editors.tsx";
+import { WhyName } from "./why.tsx";
 import { counted } from "./words.ts";
 
 type Propose = (edits: Edit[]) => void;
@@ -82,7 +83,7 @@ function RecordEditor({
             className="grid items-center gap-x-4 gap-y-1 border-b border-rule px-4 py-2 last:border-0 @sm:grid-cols-[8rem_1fr]"
           >
             <div className="min-w-0">
-              <FieldName name={name} field={field} />
+              <FieldName name={name} field={field} path={at} />
               <PlaceMark path={at} />
             </div>
             <ValueEditor field={field} path={at} value={shared.value} propose={propose} />
@@ -99,7 +100,7 @@ function ElementsEditor({ name, field, value, path, propose, compact }: FieldPro
   const isRow = !compact && isFlat(each);
   return (
     <ListEditor
-      name={<FieldName name={name} field={field} />}
+      name={<FieldName name={name} field={field} path={path} />}
       field={field}
       value={value}
       path={path}
@@ -147,11 +148,13 @@ type FieldProps = {
   compact: boolean;
 };
 
-function FieldName({ name, field }: { name: string; field: Field }) {
+function FieldName({ name, field, path }: { name: string; field: Field; path: string }) {
   const rule = field.kind === "register" ? (field.merge ?? "last") : undefined;
   return (
     <div className="min-w-0">
-      <div className="truncate text-sm font-medium">{name}</div>
+      <div className="truncate text-sm font-medium">
+        <WhyName path={path}>{name}</WhyName>
+      </div>
       <div className="text-xs text-faint">
         {field.kind}
         {rule !== undefined && `, ${rule}`}
@@ -214,7 +217,7 @@ function MapEditor({ name, field, value, path, propose, compact }: FieldProps) {
   return (
     <div className="border-b border-rule last:border-0">
       <div className="flex items-end justify-between gap-4 px-4 pt-3 pb-1">
-        <FieldName name={name} field={field} />
+        <FieldName name={name} field={field} path={path} />
         <div className="text-xs text-faint tabular-nums">{counted(records.length, "record")}</div>
       </div>
       {isFlat(each) && !compact ? (
@@ -225,7 +228,9 @@ function MapEditor({ name, field, value, path, propose, compact }: FieldProps) {
             <li key={id} className="my-1.5 rounded-small border border-rule">
               <div className="flex items-center justify-between gap-2 border-b border-rule bg-ground pl-4">
                 <span className="flex min-w-0 items-center gap-2">
-                  <span className="truncate font-mono text-xs">{id}</span>
+                  <span className="truncate font-mono text-xs">
+                    <WhyName path={`${path}/${pointerToken(id)}`}>{id}</WhyName>
+                  </span>
                   <PlaceMark path={`${path}/${pointerToken(id)}`} />
                 </span>
                 <DropButton id={id} path={path} propose={propose} />
@@ -299,7 +304,7 @@ function RecordTable({
           <tbody key={id} className="border-t border-rule">
             <tr>
               <td className="max-w-36 truncate px-4 py-1.5 font-mono text-xs" title={id}>
-                {id}
+                <WhyName path={`${path}/${pointerToken(id)}`}>{id}</WhyName>
                 <PlaceMark path={`${path}/${pointerToken(id)}`} />
               </td>
               {columns.map(([name, field]) => (
@@ -315,7 +320,9 @@ function RecordTable({
             {texts.map(([name, field]) => (
               <tr key={name}>
                 <td className="px-4 pb-2 align-top text-xs text-faint">
-                  {name}
+                  <WhyName path={`${path}/${pointerToken(id)}/${pointerToken(name)}`}>
+                    {name}
+                  </WhyName>
                   <PlaceMark path={`${path}/${pointerToken(id)}/${pointerToken(name)}`} />
                 </td>
                 <td colSpan={columns.length + 1} className="px-2 pb-2">

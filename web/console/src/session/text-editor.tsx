@@ -117,6 +117,7 @@ export function TextEditor({
     <>
       <textarea
         ref={area}
+        data-shared
         aria-label={path}
         rows={2}
         placeholder="empty"

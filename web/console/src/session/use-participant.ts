@@ -15,6 +15,7 @@ import {
   valueAt,
 } from "@rendel/client/parts";
 import { serviceTime } from "@rendel/client/play";
+import { type Undoable, undoing } from "@rendel/client/undo";
 import { useEffect, useReducer, useRef } from "react";
 import { SERVER } from "../api.ts";
 
@@ -68,10 +69,16 @@ export type Seat = {
   propose: (edits: Edit[], more?: { gesture?: string }) => number | undefined;
   anchor: (at: string, index: number, isLeft: boolean) => Anchor | undefined;
   release: (anchor: Anchor) => void;
+  /** What you can undo and redo now. */
+  undoable: Undoable;
+  /** The number of the proposal that undoes; none where what was not sent is cancelled. */
+  undo: () => number | undefined;
+  redo: () => number | undefined;
   setOffline: (isOffline: boolean) => void;
 };
 
 const KEPT = 200;
+const NOTHING_TO_UNDO: Undoable = { undo: null, redo: null };
 const NOTHING_OWN: ReadonlySet<string> = new Set();
 const NOBODY: Seat["presence"] = new Map();
 const NOTHING_HELD: Seat["holds"] = new Map();
@@ -93,6 +100,9 @@ export function useParticipant(session: string, name: string, token: string | un
   const returned = useRef<Return>(undefined);
   const cue = useRef<Seat["cue"]>(undefined);
   const time = useRef<ReturnType<typeof serviceTime>>(undefined);
+  const history = useRef<ReturnType<typeof undoing<number | undefined>>>(undefined);
+
+  const proposeRef = useRef<(edits: Edit[]) => number | undefined>(() => undefined);
 
   useEffect(() => {
     if (token === undefined) return;
@@ -158,6 +168,11 @@ export function useParticipant(session: string, name: string, token: string | un
         events: { changed, standing: stood, cued },
       });
       connection.current = opened;
+      history.current = undoing({
+        parts: opened,
+        propose: (edits) => proposeRef.current([...edits]),
+      });
+      history.current.listen(draw);
       opened.start();
     });
     return () => {
@@ -167,9 +182,16 @@ export function useParticipant(session: string, name: string, token: string | un
       time.current = undefined;
       connection.current?.leave();
       connection.current = undefined;
+      history.current = undefined;
     };
   }, [session, name, token]);
 
+  const propose: Seat["propose"] = (edits, more) => {
+    const n = connection.current?.propose(edits, more);
+    if (n !== undefined) sent.current.set(n, performance.now());
+    return n;
+  };
+  proposeRef.current = propose;
   const replica = connection.current?.replica;
   return {
     standing: connection.current?.standing ?? "waiting",
@@ -207,11 +229,10 @@ export function useParticipant(session: string, name: string, token: string | un
     returned: returned.current,
     anchor: (at, index, isLeft) => connection.current?.replica.anchor(at, index, isLeft),
     release: (anchor) => connection.current?.replica.release(anchor),
-    propose: (edits, more) => {
-      const n = connection.current?.propose(edits, more);
-      if (n !== undefined) sent.current.set(n, performance.now());
-      return n;
-    },
+    propose,
+    undoable: history.current?.undoable ?? NOTHING_TO_UNDO,
+    undo: () => history.current?.undo(),
+    redo: () => history.current?.redo(),
     setOffline: (isOffline) =>
       isOffline ? connection.current?.goOffline() : connection.current?.goOnline(),
   };
