@@ -18,6 +18,7 @@ mod report;
 mod secrets;
 mod server;
 mod timing;
+mod undo;
 mod writing;
 
 use std::time::Duration;
@@ -44,7 +45,7 @@ enum Command {
         #[arg(long, default_value_t = 5)]
         seconds: u64,
         /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal,
-        /// late, slow, recovery, idle, beat, presence, guards, lookers, secrets, play, timing, hostile.
+        /// late, slow, recovery, idle, beat, presence, guards, lookers, secrets, play, timing, undo, hostile.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -132,6 +133,9 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("timing") {
         timing::measure(&mut report, time).await?;
+    }
+    if is_wanted("undo") {
+        undo::measure(&mut report).await?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;

@@ -223,7 +223,8 @@ impl Rendel {
                 .await?;
             let body = |seq: usize| {
                 format!(
-                    r#"{{"seq":{seq},"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":{seq},"at":0,"effects":[{{"at":"/heads","op":"add","by":1,"now":{seq}}}]}}"#
+                    r#"{{"seq":{seq},"by":"oda","client":"018f0000-0000-7000-8000-000000000001","n":{seq},"at":0,"effects":[{{"at":"/heads","op":"add","by":1,"now":{seq}}}],"since":[{}]}}"#,
+                    seq - 1
                 )
             };
             let update = |seq: usize| rendel_store::UpdateRow {

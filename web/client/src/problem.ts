@@ -20,6 +20,7 @@ export const PROBLEM_KINDS = [
   "gate",
   "not-allowed",
   "not-your-turn",
+  "nothing-to-undo",
   "seat-taken",
   "held",
   "full",

@@ -107,13 +107,16 @@ const CANCELLED = {
  */
 export function gesture<T>(session: { readonly parts: Connection }, name: string, act: () => T): T {
   const done = beginGesture(session, name);
+  let result: T;
   try {
-    const result = act();
-    if (!(result instanceof Promise)) return result;
-    return result.finally(done) as T;
-  } finally {
+    result = act();
+  } catch (error) {
     done();
+    throw error;
   }
+  if (result instanceof Promise) return result.finally(done) as T;
+  done();
+  return result;
 }
 
 /**

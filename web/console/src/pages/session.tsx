@@ -53,7 +53,8 @@ export function SessionPage({ id }: { id: string }) {
             {id} · {charter.value?.charter ?? "…"} v{charter.value?.version ?? "…"} · #{seat.seq}
           </p>
         </div>
-        <div className="ml-auto flex items-center gap-3">
+        <div className="ml-auto flex flex-wrap items-center gap-3">
+          <UndoButtons seat={seat} />
           <StandingBadge seat={seat} />
           {own === undefined && charter.value !== undefined && role !== undefined && (
             <Select
@@ -97,7 +98,7 @@ export function SessionPage({ id }: { id: string }) {
               <Plan charter={charter.value} layer={layer} seat={seat} />
             </UndoKeys>
           )}
-          <Panel title="State" aside={<UndoButtons seat={seat} />}>
+          <Panel title="State" aside="what your role sees, with your pending edits over it">
             {seat.view === undefined || charter.value === undefined ? (
               <Waiting>Waiting for the session …</Waiting>
             ) : (

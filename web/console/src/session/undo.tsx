@@ -26,9 +26,10 @@ export function stepName(gesture: string): string {
 }
 
 /** What a step of undo is, in a few words: the name of its gesture, or what it did and where. */
-export function stepInWords({ of, edits }: Look): string {
+export function stepInWords({ of, edits, skipped = [] }: Look): string {
   if (typeof of === "string") return stepName(of);
-  const first = edits[0];
+  // Of what cannot be taken back it is only known where it was.
+  const first = edits[0] ?? (skipped[0] && { at: skipped[0].at, op: "set" });
   if (first === undefined) return `#${of}`;
   const names = first.at.split("/").slice(1).slice(-2);
   const more = edits.length > 1 ? ` and ${edits.length - 1} more` : "";
