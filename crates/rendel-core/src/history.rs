@@ -167,7 +167,9 @@ impl History {
         };
         let last = undoes.updates.last().copied().unwrap_or(0);
         from.retain(|step| step.last() != last && !undoes.passed.contains(&step.last()));
-        to.push_back(done);
+        if !done.taken.is_empty() {
+            to.push_back(done);
+        }
     }
 
     /// Forgets the oldest beyond the bounds; gives its bytes.

@@ -18,9 +18,6 @@ pub(crate) struct Member {
     pub(crate) token: Option<String>,
     /// Each welcome says how the fields are declared.
     pub(crate) fields: bool,
-    /// Whether it is told what it can undo, and what it was told last.
-    pub(crate) undo: bool,
-    pub(crate) undoable: Undoable,
     pub(crate) way: WayIn,
     /// Whether it was shown its welcome; updates go to it from then on.
     is_welcome: bool,
@@ -46,6 +43,8 @@ impl Member {
 #[derive(Debug, Default)]
 pub(crate) struct Members {
     all: BTreeMap<ConnectionId, Member>,
+    /// Those who are told what they can undo, with what they were told last.
+    undo: BTreeMap<ConnectionId, Undoable>,
     /// Those of each audience by the keys that they see more by.
     by_key: BTreeMap<(usize, SightKey), BTreeSet<ConnectionId>>,
 }
@@ -59,18 +58,24 @@ impl Members {
         self.all.get(&connection)
     }
 
-    pub(crate) fn iter(&self) -> impl Iterator<Item = (ConnectionId, &Member)> {
-        self.all.iter().map(|(connection, member)| (*connection, member))
-    }
-
+    /// A connection is told what its participant can undo from now on.
     pub(crate) fn follow_undo(&mut self, connection: ConnectionId) {
-        if let Some(member) = self.all.get_mut(&connection) {
-            member.undo = true;
+        if self.all.contains_key(&connection) {
+            self.undo.entry(connection).or_default();
         }
     }
 
-    pub(crate) fn iter_mut(&mut self) -> impl Iterator<Item = (ConnectionId, &mut Member)> {
-        self.all.iter_mut().map(|(connection, member)| (*connection, member))
+    /// Those who are told what they can undo.
+    pub(crate) fn following_undo(
+        &self,
+    ) -> impl Iterator<Item = (ConnectionId, &Member, &Undoable)> {
+        let following = self.undo.iter();
+        following.filter_map(|(id, told)| Some((*id, self.all.get(id)?, told)))
+    }
+
+    /// A connection is told what it can undo.
+    pub(crate) fn note_undoable(&mut self, connection: ConnectionId, undoable: Undoable) {
+        self.undo.insert(connection, undoable);
     }
 
     /// Adds a connection; gives those of the same client, whose place it takes.
@@ -85,8 +90,6 @@ impl Members {
             audience,
             token,
             fields,
-            undo: false,
-            undoable: Undoable::default(),
             way,
             is_welcome: false,
             refused: 0,
@@ -98,6 +101,7 @@ impl Members {
     }
 
     pub(crate) fn remove(&mut self, connection: ConnectionId) -> Option<Member> {
+        self.undo.remove(&connection);
         self.unlist(connection);
         self.all.remove(&connection)
     }

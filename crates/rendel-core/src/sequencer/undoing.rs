@@ -22,8 +22,9 @@ use crate::sequence::Target;
 use crate::stamp::Stamp;
 use crate::update::{Effect, Effects, Proposal, Settled, Undoes, Verdict, VerdictKind};
 
-/// Parts of a step that are told before it is taken back.
+/// Parts of a step that are told before it is taken back, and those that are looked at for it.
 const TOLD: usize = 64;
+const LOOKED_AT: usize = 256;
 
 /// What the changes since the last update can be taken back by.
 #[derive(Clone, Debug, Default)]
@@ -227,7 +228,7 @@ impl Sequencer {
         }
         let mut passed = Vec::new();
         for step in steps {
-            let worked = self.take_step_back(settling, history, step)?;
+            let worked = self.take_step_back(settling, history, step, usize::MAX)?;
             if !worked.effects.is_empty() {
                 let undoes = Undoes { way, updates: step.updates.clone(), passed };
                 return Ok((worked, undoes, step.gesture.clone()));
@@ -245,6 +246,7 @@ impl Sequencer {
         settling: &mut Settling<'_>,
         history: &History,
         step: &Done,
+        most: usize,
     ) -> Result<Worked, Problem> {
         let stamp = Stamp { seq: self.seq + 1, client: settling.key };
         let mut own = history.clients().to_vec();
@@ -252,7 +254,7 @@ impl Sequencer {
         let mut present = self.present.clone();
         let mut following = Following::of(&present);
         let (mut effects, mut verdicts) = (Effects::new(), Vec::new());
-        for taken in step.taken.iter().rev() {
+        for taken in step.taken.iter().rev().take(most) {
             let outcome = self.take_part_back(
                 &present,
                 settling,
@@ -336,7 +338,8 @@ impl Sequencer {
         verdicts.iter().filter(is_shown).take(TOLD).map(Skipped::from).collect()
     }
 
-    /// What undo and redo would do for somebody now. Changes nothing. Cost as doing both.
+    /// What undo and redo would do for somebody now, as far as the last 256 places of each tell.
+    /// Changes nothing.
     pub fn undoable(&self, actor: &Actor) -> Undoable {
         Undoable { undo: self.look(actor, Back::Undo), redo: self.look(actor, Back::Redo) }
     }
@@ -349,7 +352,7 @@ impl Sequencer {
         let viewer = Viewer::of(actor);
         let lens = self.lens(actor, &viewer);
         let of = step.name().plain();
-        let outcome = self.take_step_back(&mut settling, history, step);
+        let outcome = self.take_step_back(&mut settling, history, step, LOOKED_AT);
         let (edits, skipped, refusal) = match outcome {
             Ok(Worked { effects, verdicts, .. }) => {
                 let is_shown = |effect: &Effect| lens.extent(&effect.at) == Extent::Whole;

@@ -21,11 +21,11 @@ impl Session {
 
     /// An update may have changed what somebody can undo: at once for whoever made it.
     pub(super) fn note_undoable(&mut self, by: &str) {
-        let mut asked = self.members.iter().filter(|(_, member)| member.undo).peekable();
+        let mut asked = self.members.following_undo().peekable();
         if asked.peek().is_none() {
             return;
         }
-        let is_own = asked.any(|(_, member)| member.who.id == by);
+        let is_own = asked.any(|(_, member, _)| member.who.id == by);
         let at = if is_own { self.now } else { self.now + OTHERS };
         self.undoable_at = Some(self.undoable_at.map_or(at, |known| known.min(at)));
     }
@@ -38,15 +38,13 @@ impl Session {
         }
         self.undoable_at = None;
         let sequencer = self.order.sequencer();
-        let mut changed = Vec::new();
-        for (connection, member) in self.members.iter_mut().filter(|(_, member)| member.undo) {
+        let looks = self.members.following_undo().filter_map(|(connection, member, told)| {
             let undoable = sequencer.undoable(&member.who);
-            if member.undoable != undoable {
-                member.undoable = undoable.clone();
-                changed.push((connection, undoable));
-            }
-        }
+            (undoable != *told).then_some((connection, undoable))
+        });
+        let changed: Vec<_> = looks.collect();
         for (connection, undoable) in changed {
+            self.members.note_undoable(connection, undoable.clone());
             self.order.push(Waiting::Undoable { connection, undoable });
         }
     }
