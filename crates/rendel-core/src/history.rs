@@ -13,13 +13,13 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
 use crate::actor::ClientKey;
 use crate::kind::Taken;
 use crate::lately::{Bounds, Lately};
 use crate::op::{Back, Step};
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::update::Undoes;
 
 /// Histories of one session; beyond them those that were silent longest go.
@@ -36,7 +36,7 @@ const PAUSE: u64 = 1_000;
 /// The histories of a session.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 #[serde(transparent)]
-pub(crate) struct Histories(Lately<String, Arc<History>>);
+pub(crate) struct Histories(Lately<Token, Arc<History>>);
 
 /// What one participant, or one client, did lately.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -45,6 +45,8 @@ pub(crate) struct History {
     undo: VecDeque<Done>,
     redo: VecDeque<Done>,
     clients: SmallVec<[ClientKey; 2]>,
+    /// About the bytes of all steps.
+    bytes: usize,
 }
 
 /// A step: what is taken back at once.
@@ -53,12 +55,14 @@ pub(crate) struct Done {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) gesture: Option<String>,
     /// Its updates, in their order.
-    pub(crate) updates: Vec<u64>,
+    pub(crate) updates: SmallVec<[u64; 1]>,
     /// What it did, in order.
-    pub(crate) taken: Vec<Taken>,
+    pub(crate) taken: SmallVec<[Taken; 1]>,
     /// Where it may be gone on with by typing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) typed: Option<Typed>,
+    /// About the bytes of what it did.
+    bytes: usize,
 }
 
 /// Where somebody typed last.
@@ -98,18 +102,28 @@ impl Done {
         self.taken.iter().all(|taken| taken.at.is_within(path))
     }
 
+    pub(crate) fn new(
+        gesture: Option<String>,
+        seq: u64,
+        taken: SmallVec<[Taken; 1]>,
+        typed: Option<Typed>,
+    ) -> Self {
+        let bytes = taken.iter().map(Taken::bytes).sum();
+        Self { gesture, updates: smallvec![seq], taken, typed, bytes }
+    }
+
     fn bytes(&self) -> usize {
-        let gesture = self.gesture.as_ref().map_or(0, String::len);
-        let taken: usize = self.taken.iter().map(Taken::bytes).sum();
-        128 + gesture + 8 * self.updates.len() + taken
+        128 + self.gesture.as_ref().map_or(0, String::len) + 8 * self.updates.len() + self.bytes
     }
 
     fn add(&mut self, next: Self) {
         self.updates.extend(next.updates);
         self.typed = next.typed;
         for next in next.taken {
-            let next = Taken::join(&mut self.taken, next);
-            self.taken.extend(next);
+            if let Some(next) = Taken::join(&mut self.taken, next) {
+                self.bytes += next.bytes();
+                self.taken.push(next);
+            }
         }
     }
 }
@@ -146,6 +160,7 @@ impl History {
     }
 
     fn done(&mut self, done: Done) {
+        self.bytes -= self.redo.iter().map(Done::bytes).sum::<usize>();
         self.redo.clear();
         let goes_on = done.typed.as_ref().is_some_and(|typed| typed.goes_on);
         let is_same = |step: &&mut Done| done.gesture.is_some() && step.gesture == done.gesture;
@@ -154,8 +169,15 @@ impl History {
             false => self.undo.iter_mut().rev().take(NEAR).find(is_same),
         };
         match same {
-            Some(same) => same.add(done),
-            None => self.undo.push_back(done),
+            Some(same) => {
+                let before = same.bytes();
+                same.add(done);
+                self.bytes = self.bytes - before + same.bytes();
+            }
+            None => {
+                self.bytes += done.bytes();
+                self.undo.push_back(done);
+            }
         }
     }
 
@@ -170,20 +192,17 @@ impl History {
         if !done.taken.is_empty() {
             to.push_back(done);
         }
+        self.bytes = self.undo.iter().chain(&self.redo).map(Done::bytes).sum();
     }
 
     /// Forgets the oldest beyond the bounds; gives its bytes.
     fn shrink(&mut self, steps: usize) -> usize {
-        loop {
-            let bytes: usize = self.undo.iter().chain(&self.redo).map(Done::bytes).sum();
-            let is_over = self.undo.len() + self.redo.len() > steps || bytes > BYTES;
-            if !is_over || self.undo.len() + self.redo.len() == 0 {
-                return 128 + bytes;
-            }
-            if self.undo.pop_front().is_none() {
-                self.redo.pop_front();
-            }
+        while self.undo.len() + self.redo.len() > steps || self.bytes > BYTES {
+            let oldest = self.undo.pop_front().or_else(|| self.redo.pop_front());
+            let Some(oldest) = oldest else { break };
+            self.bytes -= oldest.bytes();
         }
+        128 + self.bytes
     }
 }
 
@@ -210,7 +229,7 @@ impl Histories {
             }
             history.shrink(steps)
         };
-        self.0.change(&owner.to_owned(), change, ALL);
+        self.0.change(&Token::new(owner), change, ALL);
     }
 
     /// About the bytes that they take.

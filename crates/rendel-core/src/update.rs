@@ -171,8 +171,8 @@ pub struct Settled {
     pub own: Option<usize>,
     /// For each effect the update that changed its place before it, 0 where none did or that is not
     /// known: in the journal alone.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub since: Vec<u64>,
+    #[serde(default, skip_serializing_if = "SmallVec::is_empty")]
+    pub since: SmallVec<[u64; 1]>,
     /// Who came or went, where it is of that: in the journal alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub passage: Option<Passage>,
@@ -332,7 +332,7 @@ impl Settled {
             rules: Vec::new(),
             undoes: None,
             own: None,
-            since: Vec::new(),
+            since: SmallVec::new(),
             passage: None,
             announced: Vec::new(),
             disclosures: Vec::new(),
@@ -342,7 +342,7 @@ impl Settled {
     /// As it is told: without what only the journal keeps.
     #[must_use]
     pub fn without_what_is_kept(self) -> Self {
-        Self { passage: None, own: None, since: Vec::new(), disclosures: Vec::new(), ..self }
+        Self { passage: None, own: None, since: SmallVec::new(), disclosures: Vec::new(), ..self }
     }
 
     /// Whether nothing of it is shown.

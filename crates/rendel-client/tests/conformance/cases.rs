@@ -509,6 +509,22 @@ pub(crate) fn texts() -> Vec<Value> {
         same_place.settle().expect().case("typed inside one's own where somebody else typed too"),
     );
 
+    let mut undone = open("", "dry");
+    undone.they(0, vec![splice(0, 0, "Very ")]);
+    undone.they(1, vec![splice(8, 0, " hills")]);
+    undone.deliver();
+    undone.me(vec![splice(5, 0, "oh so ")]);
+    undone.they(2, vec![Edit::new("", "undo")]);
+    undone.they(3, vec![Edit::new("", "undo")]);
+    undone.deliver();
+    undone.expect().me(vec![Edit::new("", "undo")]).expect();
+    cases.push(
+        undone
+            .settle()
+            .expect()
+            .case("both undo theirs while one's own is on its way, and it goes"),
+    );
+
     let mut at_the_end = open("", "ab");
     at_the_end.me(vec![splice(2, 0, "XY")]);
     at_the_end.they(0, vec![splice(2, 0, "12")]);

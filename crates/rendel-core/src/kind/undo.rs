@@ -61,7 +61,7 @@ impl Was {
 }
 
 /// Among so many of the last places one is looked for that is changed again.
-const PLACES: usize = 64;
+const PLACES: usize = 32;
 
 /// What a change can be taken back by.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use smallvec::SmallVec;
 use uuid::Uuid;
 
 use super::filling::{fill, give_own_id};
@@ -336,11 +337,11 @@ impl Sequencer {
     }
 
     /// For each effect the update that last changed its place before this one.
-    fn since(&self, effects: &[Effect]) -> Vec<u64> {
+    fn since(&self, effects: &[Effect]) -> SmallVec<[u64; 1]> {
         let (fields, root) = (&self.charter.fields, self.present.state.root());
         let since = effects.iter().map(|effect| fields.latest(root, effect.at.tokens()));
-        let since: Vec<u64> = since.collect();
-        if since.iter().all(|seq| *seq == 0) { Vec::new() } else { since }
+        let since: SmallVec<[u64; 1]> = since.collect();
+        if since.iter().all(|seq| *seq == 0) { SmallVec::new() } else { since }
     }
 
     pub(super) fn settled(
@@ -364,7 +365,7 @@ impl Sequencer {
             rules: Vec::new(),
             undoes: None,
             own: None,
-            since: Vec::new(),
+            since: SmallVec::new(),
             passage: None,
             announced: Vec::new(),
             disclosures: Vec::new(),

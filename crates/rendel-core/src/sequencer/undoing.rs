@@ -12,9 +12,9 @@ use crate::actor::{Actor, ClientKey};
 use crate::charter::{Charter, Extent};
 use crate::edit::Edit;
 use crate::history::{Done, Histories, History, Typed};
-use crate::kind::{Before, InTheWay, Part, Taken, TakingBack};
+use crate::kind::{Before, InTheWay, Taken, TakenBack, TakingBack};
 use crate::op::{Back, Op, Step, Unread};
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::references::check_references;
 use crate::seers::Viewer;
@@ -105,11 +105,12 @@ impl Step {
 }
 
 /// By whom a history is kept; `None` where none is.
-fn owner(charter: &Charter, id: &str, client: ClientKey) -> Option<String> {
+fn owner(charter: &Charter, id: &str, client: ClientKey) -> Option<Token> {
     if charter.session.undo == 0 || id == Actor::SERVICE {
         return None;
     }
-    Some(if charter.session.is_undo_shared { id.to_owned() } else { client.id().to_string() })
+    let is_shared = charter.session.is_undo_shared;
+    Some(if is_shared { id.into() } else { client.id().to_string().into() })
 }
 
 /// A change that is about to be made: by whom, when, and what.
@@ -189,8 +190,7 @@ impl Sequencer {
         if update.gesture.is_some() || update.undoes.is_some() || taken.len() > 1 {
             typed = None;
         }
-        let gesture = update.gesture.clone();
-        let done = Done { gesture, updates: vec![update.seq], taken: taken.into_vec(), typed };
+        let done = Done::new(update.gesture.clone(), update.seq, taken, typed);
         let steps = self.charter.session.undo;
         self.histories.note(&owner, update.key(), done, update.undoes.as_ref(), steps);
     }
@@ -230,7 +230,7 @@ impl Sequencer {
         for step in steps {
             let worked = self.take_step_back(settling, history, step, usize::MAX)?;
             if !worked.effects.is_empty() {
-                let undoes = Undoes { way, updates: step.updates.clone(), passed };
+                let undoes = Undoes { way, updates: step.updates.to_vec(), passed };
                 return Ok((worked, undoes, step.gesture.clone()));
             }
             if !skip {
@@ -255,15 +255,14 @@ impl Sequencer {
         let mut following = Following::of(&present);
         let (mut effects, mut verdicts) = (Effects::new(), Vec::new());
         for taken in step.taken.iter().rev().take(most) {
-            let outcome = self.take_part_back(
-                &present,
+            let part = self.take_part_back(
+                &mut present,
                 settling,
                 &mut following,
                 (taken, &step.updates, &own),
             )?;
-            match outcome {
-                Ok((after, part)) => {
-                    present = after;
+            match part {
+                Ok(part) => {
                     self.keep_up(&mut present, &mut following, stamp)?;
                     effects.extend(part.effects);
                     verdicts.extend(part.stays.map(|stays| stays.verdict(&taken.at)));
@@ -279,39 +278,45 @@ impl Sequencer {
     /// is.
     fn take_part_back(
         &self,
-        present: &Present,
+        present: &mut Present,
         settling: &mut Settling<'_>,
         following: &mut Following,
         (taken, updates, own): (&Taken, &[u64], &[ClientKey]),
-    ) -> Result<Result<(Present, Part), InTheWay>, Problem> {
+    ) -> Result<TakenBack, Problem> {
         let Settling { actor, key, now, .. } = *settling;
         let (fields, links) = (&self.charter.fields, &self.charter.links);
-        let (state, stamp) = (&present.state, Stamp { seq: self.seq + 1, client: key });
-        let taking = TakingBack { taken, updates, own, memory: state.memory() };
-        let part = match fields.take_back(state.root(), taken.at.tokens(), &taking) {
+        let stamp = Stamp { seq: self.seq + 1, client: key };
+        let memory = present.state.memory();
+        let taking = TakingBack { taken, updates, own, memory };
+        let part = match fields.take_back(present.state.root(), taken.at.tokens(), &taking) {
             Ok(part) => part,
             Err(in_the_way) => return Ok(Err(in_the_way)),
         };
-        let mut after = present.clone();
+        let in_the_way = |because| Ok(Err(InTheWay { update: None, because }));
+        // A clone makes each change that follows copy its way, so there is none without need.
+        let before = (!links.is_empty()).then(|| present.clone());
         for effect in &part.effects {
             let Effect { at, op, .. } = effect;
+            let state = &present.state;
             let permission = self.permission(state, actor, at, Some(op), settling.unanswered);
             if !permission.is_given() {
                 return Err(not_allowed(&actor.role, at, &permission));
             }
             self.check_time(state, actor, at, Some(op), following)?;
             if op.takes_away() && present.referrers.has(at) {
-                return Ok(Err(InTheWay { update: None, because: "Something refers to it now" }));
+                return in_the_way("Something refers to it now");
             }
             let coming = Coming { by: &actor.id, at: self.at.max(now), effect, stamp };
-            after.note_before(&self.charter, &self.histories, coming);
-            after.put(&self.charter, effect, stamp)?;
+            present.note_before(&self.charter, &self.histories, coming);
+            present.put(&self.charter, effect, stamp)?;
         }
-        if check_references(fields, after.state.root(), links, &part.effects).is_err() {
-            let because = "What it referred to is not there any more";
-            return Ok(Err(InTheWay { update: None, because }));
+        if let Some(before) = before
+            && check_references(fields, present.state.root(), links, &part.effects).is_err()
+        {
+            *present = before;
+            return in_the_way("What it referred to is not there any more");
         }
-        Ok(Ok((after, part)))
+        Ok(Ok(part))
     }
 
     fn all_skipped(&self, actor: &Actor, way: Back, verdicts: &[Verdict]) -> Problem {
