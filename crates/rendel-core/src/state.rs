@@ -229,7 +229,7 @@ impl State {
         let tokens = at.tokens();
         for (name, field) in charter.fields.iter() {
             let is_meant = tokens.first().is_none_or(|top| top == name);
-            if is_meant && !field.can_be_undone() && tokens.first().is_some() {
+            if is_meant && !field.can_be_undone() && !tokens.is_empty() {
                 let detail = format!("{at} keeps rules of play, which are not taken back.");
                 return Err(Problem::new(ProblemKind::OutOfBounds, detail).at(at));
             }

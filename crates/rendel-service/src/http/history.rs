@@ -53,7 +53,7 @@ pub(crate) async fn undoable(
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
     app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
-    let client = whose.client.unwrap_or(Uuid::nil());
+    let client = whose.client.unwrap_or_default();
     let actor = match &whose.of {
         Some(of) if who.role == Actor::SERVICE => Actor::new(of, Actor::SERVICE, client),
         Some(of) if *of != who.id => {
