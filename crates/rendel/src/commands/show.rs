@@ -145,8 +145,9 @@ impl Gestures {
 
     fn drain(&mut self, is_over: impl Fn(&Settled) -> bool) -> Vec<String> {
         let mut lines = Vec::new();
-        while let Some((first, count, last)) = self.0.pop_front_if(|(_, _, last)| is_over(last)) {
-            lines.push(gesture_in_words(first, count, &last));
+        while self.0.front().is_some_and(|(_, _, last)| is_over(last)) {
+            let front = self.0.pop_front();
+            lines.extend(front.map(|(first, count, last)| gesture_in_words(first, count, &last)));
         }
         lines
     }
