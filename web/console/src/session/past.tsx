@@ -109,7 +109,7 @@ function Since({
   if (value.differences.length === 0)
     return (
       <p className="border-t border-rule px-4 py-2 text-sm text-soft">
-        The state was the same then.
+        {told ?? "The state was the same then."}
       </p>
     );
   return (
