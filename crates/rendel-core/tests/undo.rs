@@ -624,10 +624,13 @@ fn replayed(told: &[Told]) -> Option<Value> {
     Some(without_moves(&session))
 }
 
-/// What rules count, they count with undos, too.
+/// Without what rules count, since they count with undos, too; and steps in the order of their ids,
+/// since what is put at a gap that something gone has left may be on either side of it.
 fn without_moves(session: &Session) -> Value {
     let mut state = session.sequencer.plain();
     state.as_object_mut().unwrap().remove("moves");
+    let steps = state["steps"].as_array_mut().unwrap();
+    steps.sort_by_key(|step| step["id"].as_str().unwrap().to_owned());
     state
 }
 
