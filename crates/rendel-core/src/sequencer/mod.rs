@@ -5,6 +5,7 @@ mod allowing;
 mod balloting;
 mod clients;
 mod filling;
+mod noting;
 mod playing;
 mod ruling;
 mod settling;
@@ -22,8 +23,8 @@ use acting::Agenda;
 pub use allowing::Verdicted;
 pub use clients::ClientOutcome;
 use clients::Clients;
+use noting::{Coming, Noted};
 use settling::{Settling, broken, too_large};
-use undoing::{Coming, Noted};
 pub use undoing::{Look, Place, Skipped, Undoable};
 
 use crate::actor::{Actor, ClientKey};

@@ -6,8 +6,8 @@ use smallvec::SmallVec;
 use uuid::Uuid;
 
 use super::filling::{fill, give_own_id};
+use super::noting::{Coming, Noted, Worked};
 use super::playing::Following;
-use super::undoing::{Coming, Noted, Worked};
 use super::{Present, Sequencer};
 use crate::actor::{Actor, ClientKey};
 use crate::canonical::is_same;
