@@ -107,7 +107,7 @@ impl From<Path> for String {
 
 impl Path {
     /// Whether it is `outer` or lies inside it.
-    pub(crate) fn is_within(&self, outer: &Self) -> bool {
+    pub fn is_within(&self, outer: &Self) -> bool {
         self.tokens().starts_with(outer.tokens())
     }
 }

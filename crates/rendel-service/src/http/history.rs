@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use rendel_core::{
-    Actor, Op, Path, Power, Problem, ProblemKind, Proposal, Settled, Undoable, VerdictKind,
+    Actor, Effect, Extent, Lens, Path, Power, Problem, ProblemKind, Proposal, Settled, Undoable,
+    VerdictKind,
 };
 use rendel_session::{Status, update_seen};
 use rendel_wire::http::{RevertBody, Why, WhyLost, WhyMade, WhyPart, WhyRun};
@@ -18,7 +19,7 @@ use super::{Answer, SMALL_BODY, Shared, body, settled};
 use crate::auth::check_power;
 use crate::budget::Cost;
 use crate::failure::Failure;
-use crate::session::{Begun, state_at};
+use crate::session::{Answered, Begun, state_at};
 
 /// Updates of a chain that one call follows.
 const MOST: usize = 50;
@@ -94,7 +95,16 @@ pub(crate) async fn why(
     // Whoever may not see the place is told here that nothing is there.
     let reading = session.read(Some(path.clone()), who.reader()).await?;
     let (seq, state) = session.state().await?;
-    let standing = state.standing(&charter.fields, &path);
+    let mut standing = state.standing(&charter.fields, &path);
+    let sight = charter.sight(&reader.role);
+    if !sight.is_whole() {
+        // Neither that a hidden field is there nor when it changed.
+        let lens = Lens::new(charter, sight, Some(&reader.viewer), &state);
+        standing.parts.retain(|(at, _)| lens.extent(at) == Extent::Whole);
+        if let Some(latest) = standing.parts.iter().map(|(_, seq)| *seq).max() {
+            standing.latest = latest;
+        }
+    }
     let row = async |seq: u64| {
         let rows = app.store.journal(session.ord(), seq, seq, 1).await?;
         let Some(row) = rows.into_iter().next() else { return Ok::<_, Failure>(None) };
@@ -103,56 +113,54 @@ pub(crate) async fn why(
         let read = |row: &str| serde_json::from_str::<Settled>(row).ok();
         Ok(read(&row).zip(read(shown.get())))
     };
+    let touches = |effect: &Effect| {
+        let change = effect.change();
+        let is_beside = |at: &Path| at.is_within(&path) || path.is_within(at);
+        change.path().is_none_or(is_beside)
+    };
     let (mut made, mut next) = (Vec::new(), standing.latest);
     let mut undone_by = BTreeMap::new();
-    let mut is_whole = true;
+    let (mut is_whole, mut links) = (true, 0);
     while next > 0 {
-        let found = if made.len() < MOST { row(next).await? } else { None };
+        let found = if links < MOST { row(next).await? } else { None };
         let Some((update, shown)) = found else {
             is_whole = false;
             break;
         };
-        if let Some(undoes) = &update.undoes {
-            undoes.updates.iter().for_each(|seq| {
-                undone_by.entry(*seq).or_insert(update.seq);
-            });
-        }
-        let touches = |at: &Path, op: &Op| {
-            let made = op.makes().and_then(|(id, _)| id);
-            let at = made
-                .map_or(at.clone(), |id| Path::of(at.tokens().iter().cloned().chain([id.into()])));
-            path.tokens().starts_with(at.tokens()) || at.tokens().starts_with(path.tokens())
-        };
-        let indexes = update
+        links += 1;
+        let touching = update.effects.iter().zip(&update.since);
+        let since = touching.filter(|(effect, _)| touches(effect)).map(|(_, since)| *since).max();
+        next = since.filter(|since| *since < update.seq).unwrap_or(0);
+        let is_there = |(_, effect): &(usize, &Effect)| touches(effect);
+        let (indexes, effects): (Vec<usize>, Vec<Effect>) = shown
             .effects
             .iter()
             .enumerate()
-            .filter(|(_, effect)| effect.op.is_reset() || touches(&effect.at, &effect.op));
-        let indexes: Vec<usize> = indexes.map(|(index, _)| index).collect();
-        let since = indexes.iter().filter_map(|index| update.since.get(*index)).max();
-        let rule = update.rules.iter().find(|mark| {
+            .filter(is_there)
+            .map(|(at, one)| (at, one.clone()))
+            .unzip();
+        let verdicts = shown.verdicts.iter().filter(|verdict| verdict.at == asked.path);
+        let verdicts: Vec<_> = verdicts.cloned().collect();
+        // Of what is hidden there is nothing to tell, nor that it was.
+        if effects.is_empty() && verdicts.is_empty() && !sight.is_whole() {
+            continue;
+        }
+        for seq in shown.undoes.iter().flat_map(|undoes| &undoes.updates) {
+            undone_by.entry(*seq).or_insert(update.seq);
+        }
+        let rule = shown.rules.iter().find(|mark| {
             indexes.iter().any(|index| (mark.first..mark.first + mark.count).contains(index))
         });
-        next = since.copied().filter(|since| *since < update.seq).unwrap_or(0);
-        let effects = shown
-            .effects
-            .iter()
-            .filter(|effect| effect.op.is_reset() || touches(&effect.at, &effect.op));
         made.push(WhyMade {
             seq: update.seq,
             by: shown.by.clone(),
             at: update.at,
-            effects: effects.cloned().collect(),
-            verdicts: shown
-                .verdicts
-                .iter()
-                .filter(|verdict| verdict.at == asked.path)
-                .cloned()
-                .collect(),
-            rule: rule.filter(|_| !shown.rules.is_empty()).map(|mark| mark.rule.clone()),
-            gesture: shown.gesture.clone(),
-            note: shown.note.clone(),
-            undoes: shown.undoes.clone(),
+            effects,
+            verdicts,
+            rule: rule.map(|mark| mark.rule.clone()),
+            gesture: shown.gesture,
+            note: shown.note,
+            undoes: shown.undoes,
             undone_by: undone_by.get(&update.seq).copied(),
         });
     }
@@ -235,6 +243,24 @@ pub(crate) async fn revert(
     });
     let edits = edits.await.inspect_err(|problem| app.metrics.count(problem))?;
     let note = note.or_else(|| Some(format!("back to {to}")));
-    let proposal = Proposal { n, note, ..Proposal::new(n, Some(seq), edits) };
-    Ok(settled(session.end_patch(actor, proposal, None).await?))
+    let proposal = Proposal { note, ..Proposal::new(n, Some(seq), edits) };
+    let answered = session.end_patch(actor, proposal, None).await;
+    let (charter, reader) = (session.charter(), who.reader());
+    if charter.sight(&reader.role).is_whole() {
+        return Ok(settled(answered?));
+    }
+    // It was settled with the backend's rights; whoever asked is told what they see of it.
+    let answered = answered.map_err(|problem| {
+        let detail =
+            "The session cannot be taken back there. Take back one record after the other.";
+        Problem::new(problem.kind(), detail)
+    })?;
+    let shown = match answered.json {
+        Some(_) => {
+            let row = app.store.journal(session.ord(), answered.seq, answered.seq, 1).await?.pop();
+            row.map(|row| update_seen(charter, &reader, &row.into()).into_inner().to_string())
+        }
+        None => None,
+    };
+    Ok(settled(Answered { json: shown.map(Into::into), ..answered }))
 }

@@ -17,7 +17,10 @@ edit = ["/**"]
 powers = ["revert"]
 [roles.visitor]
 edit = ["/notes"]
-see = ["/**", { but = "/budget" }]
+powers = ["revert"]
+see = ["/**", { but = "/budget" }, { but = "/markers/*/cost" }]
+[roles.guest]
+edit = []
 [state.title]
 kind = "register"
 initial = "South slope"
@@ -34,6 +37,8 @@ kind = "map"
 kind = "register"
 [state.markers.each.note]
 kind = "text"
+[state.markers.each.cost]
+kind = "register"
 [state.steps]
 kind = "list"
 [state.steps.each.what]
@@ -46,7 +51,7 @@ names = ["east"]
 [[when]]
 name = "count"
 changes = "/markers/*/spot"
-do = [{ at = "/moves", op = "add", by = 1 }]
+do = [{ at = "/moves", op = "add", by = 1 }, { at = "/budget", op = "set", from = "state.moves" }]
 "#;
 
 async fn plan() -> Service {
@@ -260,19 +265,29 @@ async fn why_a_value_is_what_it_is_and_who_may_know() {
     let runs: Vec<_> =
         notes["runs"].as_array().unwrap().iter().map(|run| (&run["text"], &run["by"])).collect();
     assert_eq!(runs, [(&json!("dry "), &json!("oda")), (&json!("stone"), &json!("bram"))]);
+    propose("oda", "planner", edit("/markers/m1/cost", "set", json!(12))).await;
+    let parts = |why: &Value| {
+        let parts = why["parts"].as_array().unwrap().iter();
+        parts
+            .map(|part| (part["at"].as_str().unwrap().to_owned(), part["seq"].as_u64().unwrap()))
+            .collect::<Vec<_>>()
+    };
+    let part = |name: &str, seq: u64| (format!("/markers/m1/{name}"), seq);
     let marker = why("/markers/m1", None).await;
-    assert_eq!(
-        marker["parts"],
-        json!([{ "at": "/markers/m1/note", "seq": 0 }, { "at": "/markers/m1/spot", "seq": 9 }])
-    );
-    // A visitor does not see the budget, nor that there is anything to ask about.
+    assert_eq!(parts(&marker), [part("cost", 10), part("note", 0), part("spot", 9)]);
+    assert_eq!(made(&marker), [10]);
+    // Who does not see what it costs does not learn that it was changed.
     let visitor = service.token("plan", "bram", "visitor").await;
+    let marker = why("/markers/m1", Some(visitor.clone())).await;
+    assert_eq!((parts(&marker), made(&marker)), (vec![part("note", 0), part("spot", 9)], vec![9]));
+    // A visitor does not see the budget, nor that there is anything to ask about.
     let hidden = why("/budget", Some(visitor.clone())).await;
     let nothing = why("/budge", Some(visitor)).await;
     assert_eq!(name(&hidden), name(&nothing));
     let told = service.rendel(&["why", "plan", "/title"]);
     let told = String::from_utf8(told.stdout).unwrap();
-    for words in ["/title is \"East\" at #9", "[undo of #2]", "[undone by #3]", "\"East\" was lost"]
+    for words in
+        ["/title is \"East\" at #10", "[undo of #2]", "[undone by #3]", "\"East\" was lost"]
     {
         assert!(told.contains(words), "{words} in {told}");
     }
@@ -308,8 +323,8 @@ async fn who_has_the_power_takes_a_session_back_and_that_can_be_undone() {
         let url = format!("{}/v1/sessions/plan/revert", service.server);
         service.http.post(url).bearer_auth(token).json(&body).send().await.unwrap()
     };
-    let visitor = service.token("plan", "bram", "visitor").await;
-    let refused: Value = revert(&visitor, json!({ "to": 3 })).await.json().await.unwrap();
+    let guest = service.token("plan", "wren", "guest").await;
+    let refused: Value = revert(&guest, json!({ "to": 3 })).await.json().await.unwrap();
     assert_eq!(name(&refused), "not-allowed");
     let refused: Value = revert(&token, json!({ "to": 99 })).await.json().await.unwrap();
     assert_eq!(name(&refused), "from-the-future");
@@ -329,12 +344,16 @@ async fn who_has_the_power_takes_a_session_back_and_that_can_be_undone() {
     // What a rule counts, it counts with these as well.
     let state = async || {
         let mut state = service.state("plan").await;
-        state.as_object_mut().unwrap().remove("moves");
+        for counted in ["moves", "budget"] {
+            state.as_object_mut().unwrap().remove(counted);
+        }
         state
     };
     let mut expected = then.clone();
     expected["seats"] = now["seats"].clone();
-    expected.as_object_mut().unwrap().remove("moves");
+    for counted in ["moves", "budget"] {
+        expected.as_object_mut().unwrap().remove(counted);
+    }
     assert_eq!(state().await, expected);
     assert_eq!(
         revert(&token, json!({ "to": 3, "at": "/title" })).await.status(),
@@ -346,8 +365,21 @@ async fn who_has_the_power_takes_a_session_back_and_that_can_be_undone() {
         oda.answer().await.unwrap();
     }
     let mut expected = now;
-    expected.as_object_mut().unwrap().remove("moves");
+    for counted in ["moves", "budget"] {
+        expected.as_object_mut().unwrap().remove(counted);
+    }
     assert_eq!(state().await, expected, "who did it undoes it like anything else");
+    // Whoever sees a part takes that part back, and is told of no other, whatever rules do.
+    let visitor = service.token("plan", "bram", "visitor").await;
+    let told = service
+        .post(
+            "/v1/sessions/plan/proposals",
+            &json!({ "edits": [{ "at": "/markers/m2/spot", "op": "set", "value": 4 }] }),
+        )
+        .await;
+    assert_eq!(told.status(), 200);
+    let update = revert(&visitor, json!({ "to": 3, "at": "/markers" })).await.text().await.unwrap();
+    assert!(update.contains("/markers") && !update.contains("budget"), "{update}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
