@@ -75,5 +75,5 @@ pub use suggest::nearest;
 pub use surface::Surface;
 pub use update::{
     Announced, Beside, Change, Disclosure, Effect, Effects, Passage, Proposal, RuleMark, Settled,
-    Undoes, Verdict, VerdictKind, Way, Whose,
+    Undoes, Verdict, VerdictKind, Way, Whose, told,
 };

@@ -1,6 +1,7 @@
 //! What goes into a sequencer and what comes out of it, in the shapes that travel on the wire.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use serde::de::Error as _;
 use serde::ser::SerializeMap as _;
@@ -165,14 +166,6 @@ pub struct Settled {
     /// What it takes back, where it is an undo or a redo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub undoes: Option<Undoes>,
-    /// How many of its effects, from the first on, its proposer brought about and may take back,
-    /// where that is not all of them: in the journal alone.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub own: Option<usize>,
-    /// For each effect the update that changed its place before it, 0 where none did or that is not
-    /// known: in the journal alone.
-    #[serde(default, skip_serializing_if = "SmallVec::is_empty")]
-    pub since: SmallVec<[u64; 1]>,
     /// Who came or went, where it is of that: in the journal alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub passage: Option<Passage>,
@@ -182,6 +175,14 @@ pub struct Settled {
     /// What it did to who sees what: in the journal alone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub disclosures: Vec<Disclosure>,
+    /// How many of its effects, from the first on, its proposer brought about and may take back,
+    /// where that is not all of them: in the journal alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub own: Option<usize>,
+    /// For each effect the update that changed its place before it, 0 where none did or that is not
+    /// known: in the journal alone.
+    #[serde(default, skip_serializing_if = "SmallVec::is_empty")]
+    pub since: SmallVec<[u64; 1]>,
 }
 
 /// What an update takes back.
@@ -315,6 +316,26 @@ impl Beside {
     }
 }
 
+/// A stored update without what is kept for the journal alone and stands last in it: `own` and
+/// `since`. Cost O(its size), for a copy.
+pub fn told(stored: &Arc<str>) -> Arc<str> {
+    let digits = |text: &str| {
+        let ends_with = |sign: &char| sign.is_ascii_digit() || *sign == ',';
+        text.len() - text.chars().rev().take_while(ends_with).count()
+    };
+    let Some(body) = stored.strip_suffix('}') else { return stored.clone() };
+    let mut rest = body;
+    if let Some(seqs) = rest.strip_suffix(']')
+        && let Some(before) = seqs[..digits(seqs)].strip_suffix(",\"since\":[")
+    {
+        rest = before;
+    }
+    if let Some(before) = rest[..digits(rest)].strip_suffix(",\"own\":") {
+        rest = before;
+    }
+    if rest.len() == body.len() { stored.clone() } else { format!("{rest}}}").into() }
+}
+
 impl Settled {
     /// Stands for updates of which nothing is shown, from `first` to `seq`.
     pub fn blank(first: u64, seq: u64, at: u64) -> Self {
@@ -411,4 +432,36 @@ pub struct Verdict {
     /// The value that lost, where one did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lost: Option<Value>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+    use smallvec::smallvec;
+
+    #[test]
+    fn what_is_told_is_what_is_stored_without_what_stands_last() {
+        let value = |value: Value| Effect::new(Path::of(["title"]), Op::Set(value.into()));
+        for (own, since) in [
+            (None, smallvec![]),
+            (Some(1), smallvec![]),
+            (None, smallvec![3, 12]),
+            (Some(0), smallvec![7]),
+        ] {
+            for effect in [
+                value(json!("x\",\"since\":[1]}")),
+                value(json!({ "since": [1, 2] })),
+                value(json!(5)),
+            ] {
+                let told_alone = Settled { effects: smallvec![effect], ..Settled::blank(4, 4, 12) };
+                let stored = Settled { own, since: SmallVec::clone(&since), ..told_alone.clone() };
+                let text = |update: &Settled| -> Arc<str> {
+                    serde_json::to_string(update).unwrap().into()
+                };
+                assert_eq!(told(&text(&stored)), text(&told_alone));
+                assert_eq!(serde_json::from_str::<Settled>(&text(&stored)).unwrap(), stored);
+            }
+        }
+    }
 }

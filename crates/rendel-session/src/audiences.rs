@@ -9,7 +9,7 @@ use std::sync::Arc;
 use rendel_core::{
     Beside, Charter, Disclosure, Extent, Facts, Hold, HoldChange, Lens, Path, Presence, Problem,
     Reader, RosterSight, SecretIndex, Seers, Settled, Sight, State, Teller, Undoable, Viewer,
-    digest,
+    digest, told,
 };
 use rendel_wire::{
     AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,
@@ -828,6 +828,7 @@ fn seen(sight: &Sight, charter: &Charter, json: &Arc<str>) -> Arc<str> {
 
 /// A stored update as it is shown to somebody, with what is theirs of it.
 fn seen_by(sight: &Sight, charter: &Charter, viewer: &Viewer, json: &Arc<str>) -> Arc<str> {
+    let json = &told(json);
     let update = (!sight.secrets().is_empty()).then(|| serde_json::from_str::<Settled>(json).ok());
     let Some(update) = update.flatten() else { return seen(sight, charter, json) };
     match sight.beside(&charter.fields, &update, viewer) {

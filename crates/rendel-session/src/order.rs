@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rendel_core::{
     Actor, Chance, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Reader,
-    Sequencer, SequencerSnapshot, Settled, State, Teller, Undoable,
+    Sequencer, SequencerSnapshot, Settled, State, Teller, Undoable, told,
 };
 use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster, Said};
 use serde_json::Value;
@@ -274,11 +274,13 @@ impl Order {
         let announced = std::mem::take(&mut update.announced);
         let body: Arc<str> = serde_json::to_string(&update).unwrap_or_default().into();
         self.bytes_since += body.len() as u64;
-        self.recent.push(update.seq, body.clone());
+        let told = told(&body);
+        (update.own, update.since) = (None, Default::default());
+        self.recent.push(update.seq, told.clone());
         let (seq, met) = (update.seq, !update.verdicts.is_empty());
         let at = update.at;
-        self.batch.updates.push(UpdateRow { seq, body: body.clone(), met, at, announced });
-        self.push(Waiting::Update { update: update.into(), json: body, from });
+        self.batch.updates.push(UpdateRow { seq, body, met, at, announced });
+        self.push(Waiting::Update { update: update.into(), json: told, from });
         if seq - self.kept >= self.spacing.updates || self.bytes_since >= self.spacing.bytes {
             self.kept = seq;
             self.bytes_since = 0;
@@ -386,7 +388,8 @@ impl Order {
         self.wakes = found.wakes;
         self.kept = found.snapshot.as_ref().map_or(0, |snapshot| snapshot.seq);
         let recent = self.recent.after(self.shown).map(|updates| updates.cloned().collect());
-        let unseen = recent.or_else(|| found.unseen.clone());
+        let stored = || Some(found.unseen.as_ref()?.iter().map(told).collect());
+        let unseen = recent.or_else(stored);
         Ok((unseen, self.adrift.take().unwrap_or_default()))
     }
 
@@ -429,7 +432,7 @@ fn replayed(
             sequencer.replay_refusal(*client, *n, problem.clone());
         }
         sequencer.replay(update).map_err(|misfit| misfit.to_string())?;
-        recent.push(update.seq, serde_json::to_string(update).unwrap_or_default().into());
+        recent.push(update.seq, told(&serde_json::to_string(update).unwrap_or_default().into()));
     }
     for (_, client, n, problem) in refusals {
         sequencer.replay_refusal(*client, *n, problem.clone());

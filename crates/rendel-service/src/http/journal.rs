@@ -137,12 +137,7 @@ pub(crate) async fn conflicts(
             let seen = update_seen(charter, &reader, &row.into());
             let Ok(update) = serde_json::from_str::<Settled>(seen.get()) else { continue };
             before = update.seq;
-            told.push(Settled {
-                disclosures: Vec::new(),
-                since: Default::default(),
-                own: None,
-                ..update
-            });
+            told.push(Settled { disclosures: Vec::new(), ..update });
         }
         told.retain(|update| !update.verdicts.is_empty());
         if is_last || told.len() >= wanted {

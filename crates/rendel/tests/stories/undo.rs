@@ -157,8 +157,11 @@ async fn two_tabs_do_not_undo_twice_and_what_was_not_sent_is_cancelled() {
     }
     for title in ["One", "Two"] {
         left.propose(json!([{ "at": "/title", "op": "set", "value": title }])).await;
-        left.answer().await.unwrap();
+        let update = left.answer().await.unwrap();
+        assert!(update.get("since").is_none(), "what only the journal keeps is told: {update}");
     }
+    let journal = service.journal("plan").await;
+    assert!(journal.iter().all(|update| update.get("since").is_none()), "{journal:?}");
     let mut of = Value::Null;
     while of != 2 {
         of = right.next("undoable").await["undo"]["of"].clone();
