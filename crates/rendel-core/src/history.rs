@@ -1,9 +1,9 @@
 //! What participants did lately, so that they can take it back.
 //!
-//! A history has two ends. What somebody does becomes a step of *undo*, together with what they did
-//! right before where it has the same gesture or goes on with the same typing. Undoing a step makes
-//! one of *redo* from what the undo itself did, and the other way round; a new edit of one's own
-//! ends what could be redone.
+//! A history is two stacks of steps, one to undo and one to redo. Each update is a step of its own,
+//! unless it shares a gesture with a recent one or continues the same typing; then it joins that step.
+//! An undo pops a step and pushes what the undo itself did onto the other stack, and a redo likewise.
+//! A new edit empties the redo stack.
 //!
 //! Histories follow from the updates alone, so every owner of a session has the same. They are
 //! bounded by steps and by bytes; beyond them the oldest goes. Cost of a note: O(log participants)

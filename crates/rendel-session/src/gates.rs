@@ -18,6 +18,14 @@ pub(crate) struct Held {
     pub(crate) from: Origin,
     /// The gate, by its place in the charter, while it is asked.
     pub(crate) gate: Option<usize>,
+    /// Of an undo the edits that the gate is asked about: it comes to these or is not let through.
+    pub(crate) spelled_out: Option<Vec<Edit>>,
+}
+
+impl Held {
+    pub(crate) fn new(actor: Actor, proposal: Proposal, from: Origin) -> Self {
+        Self { actor, proposal, from, gate: None, spelled_out: None }
+    }
 }
 
 /// What waits, by client: the first of each is at its gate.

@@ -947,3 +947,41 @@ fn what_and_when_others_are_told_does_not_depend_on_what_they_do_not_see() {
         }
     }
 }
+
+#[test]
+fn an_undo_is_let_through_as_it_was_when_its_gate_was_asked_and_not_otherwise() {
+    let gated = format!("{CHARTER}[[gates]]\nat = \"/title\"\nurl = \"http://127.0.0.1:1\"\n");
+    let mut story = Story::with(&gated, &found(1));
+    story.enter(1, "oda", "steward", None);
+    story.enter(2, "bram", "steward", None);
+    let asked = |outputs: &[Output]| {
+        outputs.iter().find_map(|output| match output {
+            Output::AskGate { client, asked, .. } => Some((*client, asked.clone())),
+            _ => None,
+        })
+    };
+    let accept =
+        |story: &mut Story, (client, asked): (rendel_core::ClientKey, rendel_session::Asked)| {
+            story.tell(Input::GateAnswered {
+                client,
+                n: asked.n,
+                verdict: rendel_session::GateVerdict::Accept,
+            });
+            story.write()
+        };
+    let set = |title: &str| Edit::new("/title", "set").with("value", title);
+    let outputs = story.propose(1, 1, 0, set("one"));
+    accept(&mut story, asked(&outputs).unwrap());
+    // Asked is what it comes to.
+    let outputs = story.propose(1, 2, 1, Edit::new("", "undo"));
+    let first = asked(&outputs).unwrap();
+    assert_eq!(first.1.edits, [Edit::new("/title", "clear")]);
+    // Bram's passes meanwhile, so the undo would come to something else.
+    let outputs = story.propose(2, 1, 1, set("two"));
+    accept(&mut story, asked(&outputs).unwrap());
+    let told = shown(&accept(&mut story, first));
+    assert_eq!(told[0]["problem"]["type"], "urn:rendel:problem:stale", "{told:?}");
+    let outputs = story.propose(2, 2, 2, Edit::new("", "undo"));
+    let told = shown(&accept(&mut story, asked(&outputs).unwrap()));
+    assert_eq!(told[0]["updates"][0]["effects"][0]["value"], "one");
+}

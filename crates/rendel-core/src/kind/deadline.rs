@@ -62,7 +62,7 @@ impl Cell {
         self.due.filter(|_| self.fired.is_none())
     }
 
-    /// How long it waits from when the session begins, where that is still to come.
+    /// The time from the session's beginning to the deadline, while the session has not begun.
     pub(crate) fn waits(&self) -> Option<u64> {
         self.after
     }

@@ -205,7 +205,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
         Ok(Part::default())
     }
 
-    /// The update that last changed what is `rest` below a cell; 0 where that is not known.
+    /// The update that last changed the value `rest` below a cell; 0 if that is unknown.
     fn latest(&self, _cell: &Self::Cell, _rest: &[Token]) -> u64 {
         0
     }

@@ -117,7 +117,7 @@ impl Taken {
 pub(crate) enum Before {
     /// By this; the work that the change leaves is its update's where nothing else is told.
     Was {
-        /// The place, where it is not the effect's own.
+        /// The place, if it is another than the effect's path.
         at: Option<Path>,
         was: Was,
         left: Option<u64>,

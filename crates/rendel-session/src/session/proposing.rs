@@ -45,7 +45,7 @@ impl Session {
         if self.charter.gates.is_empty() {
             return self.settle(&actor, &proposal, from);
         }
-        match self.gates.queue(Held { actor, proposal, from, gate: None }) {
+        match self.gates.queue(Held::new(actor, proposal, from)) {
             Queued::Behind => {}
             Queued::Again { connection, n } => self.tell_waiting(connection, n),
             Queued::Full(held) => {
@@ -73,7 +73,8 @@ impl Session {
     }
 
     /// Asks a gate about a proposal, which waits before all else of its client.
-    fn wait_at(&mut self, gate: usize, held: Held) {
+    fn wait_at(&mut self, gate: usize, mut held: Held) {
+        held.spelled_out = self.order.sequencer().spelled_out(&held.actor, &held.proposal);
         self.tell_waiting(held.from.connection(), held.proposal.n);
         let asked = Asked {
             session: self.head.id.clone(),
@@ -82,7 +83,7 @@ impl Session {
             role: held.actor.role.clone(),
             client: held.actor.client,
             n: held.proposal.n,
-            edits: self.spelled_out(&held.actor, &held.proposal).into_owned(),
+            edits: held.spelled_out.clone().unwrap_or_else(|| held.proposal.edits.clone()),
         };
         self.outputs.push(Output::AskGate { gate, client: held.actor.key(), asked });
         self.gates.wait_at(gate, held);
@@ -102,8 +103,20 @@ impl Session {
             return self.late_verdicts.push((client, n, verdict));
         }
         let Some(held) = self.gates.take_answered(client, n) else { return };
-        let Held { actor, mut proposal, from, gate } = held;
+        let Held { actor, mut proposal, from, gate, spelled_out } = held;
         match verdict {
+            // What it was asked about is let through, and nothing that came to be meanwhile.
+            GateVerdict::Accept
+                if self.order.sequencer().spelled_out(&actor, &proposal) != spelled_out =>
+            {
+                let detail = "What this would take back has changed while it was checked. Look at \
+                    it and decide again.";
+                let problem = Problem::new(ProblemKind::Stale, detail);
+                let sequencer = self.order.sequencer_mut();
+                let outcome = sequencer.handle_refusal(&actor, &proposal, problem);
+                self.come_out(n, outcome, from);
+                return self.go_on(client);
+            }
             GateVerdict::Accept => {}
             GateVerdict::Replace(edits) => {
                 proposal.edits = edits;
@@ -118,7 +131,7 @@ impl Session {
         }
         let next = gate.map_or(0, |passed| passed + 1);
         match gate_for(&self.charter, &actor, &self.spelled_out(&actor, &proposal), next) {
-            Some(gate) => self.wait_at(gate, Held { actor, proposal, from, gate: None }),
+            Some(gate) => self.wait_at(gate, Held::new(actor, proposal, from)),
             None => {
                 self.settle(&actor, &proposal, from);
                 self.go_on(client);
