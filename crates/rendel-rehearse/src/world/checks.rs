@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rendel_core::{Actor, ClientKey, Problem, ProblemKind, Settled};
+use rendel_core::{Actor, ClientKey, Problem, ProblemKind, Settled, told};
 use rendel_session::{Answer, Ask, Input, Output, Shown, UpdateRow};
 use rendel_wire::http::ParticipantList;
 use rendel_wire::{FromService, LeftWhy};
@@ -87,9 +87,9 @@ impl World {
         if seq > last {
             return Err(format!("a call was told of {seq}, and the journal has {last}"));
         }
-        let written = self.journal.update(seq).map(|(json, _)| json);
+        let written = self.journal.update(seq).map(|(json, _)| told(json));
         match json {
-            Some(json) if written != Some(&json) => {
+            Some(json) if written.as_ref() != Some(&json) => {
                 Err(format!("a call was told another update {seq}: {json}"))
             }
             _ => Ok(()),
