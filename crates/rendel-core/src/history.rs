@@ -214,7 +214,7 @@ impl Histories {
     /// Notes what somebody did, or took back, with `client`.
     pub(crate) fn note(
         &mut self,
-        owner: &str,
+        owner: Token,
         client: ClientKey,
         done: Done,
         undoes: Option<&Undoes>,
@@ -229,7 +229,7 @@ impl Histories {
             }
             history.shrink(steps)
         };
-        self.0.change(&Token::new(owner), change, ALL);
+        self.0.change(owner, change, ALL);
     }
 
     /// About the bytes that they take.

@@ -72,17 +72,17 @@ impl<K: Ord + Clone, V: Clone> Lately<K, V> {
     /// many went for it.
     pub(crate) fn change(
         &mut self,
-        key: &K,
+        key: K,
         change: impl FnOnce(&mut V) -> usize,
         bounds: Bounds,
     ) -> usize
     where
         V: Default,
     {
-        let Some(kept) = self.entries.get_mut(key) else {
+        let Some(kept) = self.entries.get_mut(&key) else {
             let mut value = V::default();
             let bytes = change(&mut value);
-            return self.put(key.clone(), value, bytes, bounds);
+            return self.put(key, value, bytes, bounds);
         };
         let bytes = change(&mut kept.value);
         self.bytes = self.bytes - kept.bytes + bytes;
@@ -90,7 +90,7 @@ impl<K: Ord + Clone, V: Clone> Lately<K, V> {
         if kept.ord + 1 != self.next {
             self.order.remove(&kept.ord);
             kept.ord = self.next;
-            self.order.insert(self.next, key.clone());
+            self.order.insert(self.next, key);
             self.next += 1;
         }
         self.shrink(bounds)
@@ -207,7 +207,7 @@ mod tests {
                     if bytes % 2 == 0 {
                         lately.put(key, bytes, bytes, bounds);
                     } else {
-                        lately.change(&key, |value| { *value = bytes; bytes }, bounds);
+                        lately.change(key, |value| { *value = bytes; bytes }, bounds);
                     }
                     model.push((key, bytes));
                     while model.len() > 5 || model.iter().map(|(_, bytes)| bytes).sum::<usize>() > 20 {

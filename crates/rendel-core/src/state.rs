@@ -9,8 +9,8 @@ use crate::charter::{Ballots, Charter, Lens, Pattern, Sight, Turn};
 use crate::document::Document;
 use crate::edit::Edit;
 use crate::kind::{
-    Applying, Cell, Field, Fields, Kind as _, Loading, Memory, Record, Seats, SeatsField, TurnCell,
-    TurnField, Walk,
+    Applying, Before, Cell, Field, Fields, Kind as _, Loading, Memory, Record, Seats, SeatsField,
+    TurnCell, TurnField, Walk,
 };
 use crate::op::Op;
 use crate::patch::{Patch, PatchOp};
@@ -61,7 +61,7 @@ impl State {
         let mut state = Self::of(fields, root, Memory::new(charter.memory));
         let totals = Totals::of(fields, &state.root, &charter.play.totals);
         for effect in state.following(charter, &totals, &Totals::default())? {
-            let begun = state.apply_one(fields, &effect, Stamp::OPENING);
+            let begun = state.apply_one(fields, &effect, Stamp::OPENING, None);
             begun.map_err(|misfit| Problem::new(ProblemKind::Unavailable, misfit.to_string()))?;
         }
         Ok(state)
@@ -130,8 +130,8 @@ impl State {
 
     /// Applies the effects of a settled update. Cost O(effects × log size).
     pub fn apply(&mut self, fields: &Fields, update: &Settled) -> Result<(), Misfit> {
-        for (effect, stamp) in update.stamped() {
-            self.apply_one(fields, effect, stamp)?;
+        for (effect, stamp) in update.stamped(update.key()) {
+            self.apply_one(fields, effect, stamp, None)?;
         }
         self.age(fields, update.seq);
         Ok(())
@@ -160,7 +160,7 @@ impl State {
         let told = sight.told(fields, update);
         let mut ops = Vec::new();
         let mut theirs = vec![Vec::new(); viewers.len()];
-        for (effect, stamp) in update.stamped() {
+        for (effect, stamp) in update.stamped(update.key()) {
             let shown = told.open(effect);
             let shown = shown.map_or(Ok(vec![]), |seen| self.ops(fields, update.seq, seen))?;
             for (ops, viewer) in theirs.iter_mut().zip(viewers) {
@@ -170,7 +170,7 @@ impl State {
                 }
             }
             ops.extend(shown);
-            self.apply_one(fields, effect, stamp)?;
+            self.apply_one(fields, effect, stamp, None)?;
         }
         self.age(fields, update.seq);
         for turned in told.turned() {
@@ -274,11 +274,13 @@ impl State {
         field.anchored(cell, View { seen, client }, index)
     }
 
+    /// Does what an effect says; `before` is told what it finds.
     pub(crate) fn apply_one(
         &mut self,
         fields: &Fields,
         effect: &Effect,
         stamp: Stamp,
+        before: Option<&mut Before>,
     ) -> Result<(), Misfit> {
         let misfit = |why: String| Misfit { seq: stamp.seq, at: effect.at.to_string(), why };
         if let Op::Reset(plain) = &effect.op {
@@ -288,7 +290,7 @@ impl State {
             *self = Self::of(fields, root, self.memory.emptied());
             return Ok(());
         }
-        let mut applying = Applying { stamp, memory: &mut self.memory, growth: 0 };
+        let mut applying = Applying { stamp, memory: &mut self.memory, growth: 0, before };
         fields.apply(&mut self.root, effect.at.tokens(), effect, &mut applying).map_err(misfit)?;
         self.weight += applying.growth;
         Ok(())

@@ -376,14 +376,14 @@ impl Settled {
         self.first.unwrap_or(self.seq)
     }
 
-    /// The client that made it.
+    /// The client that made it. Costs a hash: ask once.
     pub fn key(&self) -> ClientKey {
         ClientKey::of(&self.by, self.client)
     }
 
-    /// Its effects with their stamps: what rules did, the session did.
-    pub(crate) fn stamped(&self) -> impl Iterator<Item = (&Effect, Stamp)> {
-        let (seq, key, own) = (self.seq, self.key(), Actor::session().key());
+    /// Its effects with their stamps, given its client: what rules did, the session did.
+    pub(crate) fn stamped(&self, key: ClientKey) -> impl Iterator<Item = (&Effect, Stamp)> {
+        let (seq, own) = (self.seq, Actor::session().key());
         let is_of_rule = |index: usize| {
             self.rules.iter().any(|mark| (mark.first..mark.first + mark.count).contains(&index))
         };

@@ -626,13 +626,17 @@ impl Kind for Field {
         Some(())
     }
 
+    fn is_deeper(&self, rest: &[Token]) -> bool {
+        rest.len() > 1
+    }
+
     fn before(&self, cell: &Cell, rest: &[Token], effect: &Effect, memory: &Memory) -> Before {
         let cell = &*cell.0;
         // What was said in a list that only grows was said.
         if self.is_append_only {
             return Before::Nothing;
         }
-        let Some((id, rest)) = rest.split_first() else {
+        let Some(id) = rest.first() else {
             let Some((Some(id), _)) = effect.op.makes() else { return Before::Nothing };
             let path = inner(&effect.at, id);
             let left = match memory.get(&path).filter(|_| effect.restores.is_some()) {
@@ -642,11 +646,8 @@ impl Kind for Field {
             return Before::Was { at: Some(path), was: Was::Nothing, left };
         };
         let Some(element) = cell.elements.get(id.as_str()) else { return Before::Nothing };
-        match (rest.is_empty(), &effect.op, &self.each, &element.item) {
-            (false, _, Each::Record(fields), Item::Record(record)) => {
-                fields.before(record, rest, effect, memory)
-            }
-            (true, Op::Move { .. }, ..) => {
+        match &effect.op {
+            Op::Move { .. } => {
                 let beside = |step: isize| {
                     let index = cell.places.rank(id)?.checked_add_signed(step)?;
                     cell.places.at(View::PRESENT, index).cloned()
@@ -654,7 +655,7 @@ impl Kind for Field {
                 let (after, before) = (beside(-1), beside(1));
                 Before::here(Was::Place { after, before, whose: element.whose_place() })
             }
-            (true, Op::Remove, ..) => Before::here(Was::There),
+            Op::Remove => Before::here(Was::There),
             _ => Before::Nothing,
         }
     }

@@ -314,8 +314,12 @@ impl Kind for Field {
         self.each.patch(&cell.records.get(id.as_str())?.record, rest, effect, patch)
     }
 
+    fn is_deeper(&self, rest: &[Token]) -> bool {
+        rest.len() > 1
+    }
+
     fn before(&self, cell: &Cell, rest: &[Token], effect: &Effect, memory: &Memory) -> Before {
-        let Some((id, rest)) = rest.split_first() else {
+        let Some(id) = rest.first() else {
             let Some((Some(id), _)) = effect.op.makes() else { return Before::Nothing };
             let path = inner(&effect.at, id);
             let left = match (&effect.op, memory.get(&path)) {
@@ -326,10 +330,9 @@ impl Kind for Field {
             };
             return Before::Was { at: Some(path), was: Was::Nothing, left };
         };
-        match cell.records.get(id.as_str()) {
-            Some(_) if rest.is_empty() => Before::here(Was::There),
-            Some(entry) => self.each.before(&entry.record, rest, effect, memory),
-            None => Before::Nothing,
+        match cell.records.contains_key(id.as_str()) {
+            true => Before::here(Was::There),
+            false => Before::Nothing,
         }
     }
 

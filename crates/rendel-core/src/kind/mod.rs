@@ -193,8 +193,12 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     /// Whether what is done to it can be taken back: kinds of play are never undone.
     const CAN_BE_UNDONE: bool = false;
 
-    /// What an effect is about to change, so that it can be taken back; to be asked before it is
-    /// applied.
+    /// Whether `rest` below a cell leads to another field.
+    fn is_deeper(&self, _rest: &[Token]) -> bool {
+        false
+    }
+
+    /// What an effect finds here, so that it can be taken back; asked right before it is applied.
     fn before(&self, _cell: &Self::Cell, _rest: &[Token], _effect: &Effect, _: &Memory) -> Before {
         Before::Never
     }
@@ -384,21 +388,15 @@ macro_rules! kinds {
                 applying: &mut Applying<'_>,
             ) -> Result<(), String> {
                 of_one_kind!(
-                    $Variants, self, cell, |field, cell| field.apply(cell, rest, effect, applying),
+                    $Variants, self, cell, |field, cell| {
+                        if let Some(before) = applying.before.as_deref_mut()
+                            && !field.is_deeper(rest)
+                        {
+                            *before = field.before(cell, rest, effect, applying.memory);
+                        }
+                        field.apply(cell, rest, effect, applying)
+                    },
                     else Err(MISMATCH.to_owned())
-                )
-            }
-
-            pub(crate) fn before(
-                &self,
-                cell: &Cell,
-                rest: &[Token],
-                effect: &Effect,
-                memory: &Memory,
-            ) -> Before {
-                of_one_kind!(
-                    $Variants, self, cell, |field, cell| field.before(cell, rest, effect, memory),
-                    else Before::Never
                 )
             }
 

@@ -4,8 +4,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use super::{
-    Applying, Before, Cell, Declared, Field, Holder, Link, Loading, Memory, Part, Settlement, Site,
-    TakenBack, TakingBack, Walk,
+    Applying, Cell, Declared, Field, Holder, Link, Loading, Part, Settlement, Site, TakenBack,
+    TakingBack, Walk,
 };
 use crate::canonical::is_same;
 use crate::declaration::{Section, is_field_name};
@@ -293,17 +293,6 @@ impl Fields {
         let (name, rest) = tokens.split_first()?;
         let at = self.position(name)?;
         Some((&self.0[at].1, record.0.get(at)?, rest))
-    }
-
-    pub(crate) fn before(
-        &self,
-        record: &Record,
-        rest: &[Token],
-        effect: &Effect,
-        memory: &Memory,
-    ) -> Before {
-        let found = self.cell(record, rest);
-        found.map_or(Before::Never, |(field, cell, rest)| field.before(cell, rest, effect, memory))
     }
 
     pub(crate) fn take_back(

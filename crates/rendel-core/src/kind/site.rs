@@ -3,7 +3,7 @@
 use serde_json::Value;
 use smallvec::smallvec;
 
-use super::Memory;
+use super::{Before, Memory};
 use crate::actor::ClientKey;
 use crate::canonical::weight;
 use crate::op::{Op, Unread};
@@ -51,6 +51,8 @@ pub(crate) struct Applying<'a> {
     pub(crate) memory: &'a mut Memory,
     /// By how many bytes of plain JSON the state has become larger, below zero where smaller.
     pub(crate) growth: i64,
+    /// What the effect finds, for whoever asks.
+    pub(crate) before: Option<&'a mut Before>,
 }
 
 impl Applying<'_> {

@@ -72,7 +72,7 @@ impl Sequencer {
             let counted = self.settle_own(&Proposal::new(0, None, self.to_count()), now);
             // What comes to the same is nobody's to hear.
             if !matches!(&counted, Ok((_, update)) if update.effects.is_empty()) {
-                let outcome = self.commit(counted);
+                let outcome = self.commit(Actor::session().key(), counted);
                 self.count_at = self.count_at.or(again(&outcome, now));
                 return Some(outcome);
             }
@@ -92,7 +92,7 @@ impl Sequencer {
     /// taken for one of a client that was forgotten.
     fn act(&mut self, proposal: &Proposal, now: u64) -> Outcome {
         let settled = self.settle_own(proposal, now);
-        self.commit(settled)
+        self.commit(Actor::session().key(), settled)
     }
 
     fn settle_own(&mut self, proposal: &Proposal, now: u64) -> Result<(Present, Settled), Problem> {

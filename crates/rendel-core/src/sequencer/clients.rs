@@ -163,7 +163,7 @@ impl Clients {
             change(known);
             known.bytes()
         };
-        self.has_forgotten |= self.clients.change(&client, changed, CLIENTS) > 0;
+        self.has_forgotten |= self.clients.change(client, changed, CLIENTS) > 0;
     }
 
     /// About the bytes that it takes.

@@ -30,7 +30,7 @@ pub use undoing::{Look, Place, Skipped, Undoable};
 use crate::actor::{Actor, ClientKey};
 use crate::charter::{Charter, NoAnswer};
 use crate::history::Histories;
-use crate::kind::{Chance, Memory};
+use crate::kind::{Before, Chance, Memory};
 use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -96,22 +96,28 @@ impl Present {
 
     /// As [`apply`](Self::apply), of what was settled just now.
     fn put(&mut self, charter: &Charter, effect: &Effect, stamp: Stamp) -> Result<(), Problem> {
-        self.apply(charter, effect, stamp).map_err(|misfit| broken(&misfit))
+        self.apply(charter, effect, stamp, None).map_err(|misfit| broken(&misfit))
     }
 
-    fn apply(&mut self, charter: &Charter, effect: &Effect, stamp: Stamp) -> Result<(), Misfit> {
+    fn apply(
+        &mut self,
+        charter: &Charter,
+        effect: &Effect,
+        stamp: Stamp,
+        before: Option<&mut Before>,
+    ) -> Result<(), Misfit> {
         let (fields, links) = (&charter.fields, &charter.links);
         let totals = &charter.play.totals;
         if effect.at.tokens().first().is_none_or(|field| charter.play.is_of_time(field)) {
             self.next_due = OnceLock::new();
         }
         if links.is_empty() && totals.is_empty() {
-            return self.state.apply_one(fields, effect, stamp);
+            return self.state.apply_one(fields, effect, stamp, before);
         }
         let change = effect.change();
         self.referrers.handle_going(fields, self.state.root(), links, &change);
         self.totals.handle_going(fields, self.state.root(), totals, &change);
-        self.state.apply_one(fields, effect, stamp)?;
+        self.state.apply_one(fields, effect, stamp, before)?;
         self.referrers.handle_came(fields, self.state.root(), links, &change);
         self.totals.handle_came(fields, self.state.root(), totals, &change);
         Ok(())
@@ -193,7 +199,7 @@ impl SequencerSnapshot {
         change(&mut plain);
         let effect = Effect::new(Path::of::<String>([]), Op::Reset(plain));
         let stamp = Stamp { seq: self.seq, client: Actor::session().key() };
-        self.state.apply_one(&charter.fields, &effect, stamp)?;
+        self.state.apply_one(&charter.fields, &effect, stamp, None)?;
         self.histories = Histories::default();
         Ok(self)
     }
@@ -304,24 +310,25 @@ impl Sequencer {
         }
         let key = update.key();
         let own = update.own.unwrap_or(usize::MAX);
-        for (index, (effect, stamp)) in update.stamped().enumerate() {
+        for (index, (effect, stamp)) in update.stamped(key).enumerate() {
             if index < own && stamp.client == key {
                 let coming = Coming { by: &update.by, at: update.at, effect, stamp };
-                self.present.note_before(&self.charter, &self.histories, coming);
+                self.present.apply_noting(&self.charter, &self.histories, coming)?;
+            } else {
+                self.present.apply(&self.charter, effect, stamp, None)?;
             }
-            self.present.apply(&self.charter, effect, stamp)?;
         }
         let noted = std::mem::take(&mut self.present.noted);
-        self.note_done(update, noted);
+        self.note_done(update, key, noted);
         self.present.state.age(&self.charter.fields, update.seq);
         self.seq = update.seq;
         self.at = self.at.max(update.at);
         self.note_cast(update);
         self.note_passage(update);
-        if update.key().is_session() {
+        if key.is_session() {
             self.agenda.handle_done(update.n);
         } else {
-            self.clients.record(update.key(), update.n, ClientOutcome::Settled(update.seq), 0);
+            self.clients.record(key, update.n, ClientOutcome::Settled(update.seq), 0);
         }
         Ok(())
     }
@@ -439,7 +446,7 @@ impl Sequencer {
             this.carry_over(&mut opened, stamp)?;
             let effect = Effect::new(Path::of::<String>([]), Op::Reset(opened.plain()));
             let mut present = this.present.clone();
-            present.apply(&this.charter, &effect, stamp).map_err(|misfit| broken(&misfit))?;
+            present.apply(&this.charter, &effect, stamp, None).map_err(|misfit| broken(&misfit))?;
             let unanswered = &mut Vec::new();
             let settling = Settling::of(actor, client, &proposal, now, unanswered);
             let update = this.settled(&settling, smallvec![effect], vec![]);
@@ -467,7 +474,7 @@ impl Sequencer {
             Ok(None) => {}
         }
         let settled = settle(self, key);
-        let outcome = self.commit(settled);
+        let outcome = self.commit(key, settled);
         let kept = match &outcome {
             Outcome::Refused(problem) => ClientOutcome::Refused(problem.clone()),
             Outcome::Settled(_) | Outcome::Repeated(_) => ClientOutcome::Settled(self.seq),
@@ -476,12 +483,12 @@ impl Sequencer {
         outcome
     }
 
-    fn commit(&mut self, settled: Result<(Present, Settled), Problem>) -> Outcome {
+    fn commit(&mut self, key: ClientKey, settled: Result<(Present, Settled), Problem>) -> Outcome {
         match settled {
             Ok((mut present, update)) => {
                 let noted = std::mem::take(&mut present.noted);
                 self.present = present;
-                self.note_done(&update, noted);
+                self.note_done(&update, key, noted);
                 self.seq = update.seq;
                 self.at = update.at;
                 self.note_cast(&update);

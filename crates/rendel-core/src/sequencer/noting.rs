@@ -1,4 +1,4 @@
-//! What changes can be taken back by, noted before they are made.
+//! What changes can be taken back by, noted as they are made.
 
 use smallvec::SmallVec;
 
@@ -11,6 +11,7 @@ use crate::kind::{Before, Taken};
 use crate::op::Op;
 use crate::path::Token;
 use crate::stamp::Stamp;
+use crate::state::Misfit;
 use crate::update::{Effect, Effects, Verdict};
 
 /// What the changes since the last update can be taken back by.
@@ -49,30 +50,32 @@ pub(super) struct Coming<'c> {
 }
 
 impl Present {
-    /// Notes what a change is about to do, so that it can be taken back.
-    pub(super) fn note_before(
+    /// Makes a change, and notes what it can be taken back by.
+    pub(super) fn apply_noting(
         &mut self,
         charter: &Charter,
         histories: &Histories,
         coming: Coming<'_>,
-    ) {
+    ) -> Result<(), Misfit> {
         let Coming { by, effect, stamp, .. } = coming;
         if charter.session.undo == 0 || by == Actor::SERVICE || self.noted.is_never {
-            return;
+            return self.apply(charter, effect, stamp, None);
         }
-        let (root, memory) = (self.state.root(), self.state.memory());
-        let before = charter.fields.before(root, effect.at.tokens(), effect, memory);
-        if before == Before::Never {
-            self.noted = Noted { is_never: true, ..Noted::default() };
-            return;
-        }
-        self.noted.typed = match self.noted.taken.is_empty() {
+        let typed = match self.noted.taken.is_empty() {
             true => self.typed(charter, histories, coming),
             false => None,
         };
+        let mut before = Before::Never;
+        self.apply(charter, effect, stamp, Some(&mut before))?;
+        if before == Before::Never {
+            self.noted = Noted { is_never: true, ..Noted::default() };
+            return Ok(());
+        }
+        self.noted.typed = typed;
         let taken = before.taken(effect, stamp.seq);
         let taken = taken.and_then(|taken| Taken::join(&mut self.noted.taken, taken));
         self.noted.taken.extend(taken);
+        Ok(())
     }
 
     /// Where somebody types, and whether that goes on with what they typed right before.

@@ -409,7 +409,7 @@ impl Sequencer {
         settling.person = Some(who);
         let settled = self.settle(&mut settling, &|_| None);
         self.note_unanswered(unanswered);
-        self.commit(settled)
+        self.commit(session.key(), settled)
     }
 
     /// Who is here, as far as anything follows from that.

@@ -247,8 +247,9 @@ impl Sequencer {
                 .map_err(|problem| at_edit(problem, proposal, index))?;
             for effect in &settlement.effects {
                 let coming = Coming { by, at, effect, stamp };
-                present.note_before(&self.charter, &self.histories, coming);
-                present.put(&self.charter, effect, stamp)?;
+                present
+                    .apply_noting(&self.charter, &self.histories, coming)
+                    .map_err(|misfit| broken(&misfit))?;
             }
             self.keep_up(&mut present, &mut following, stamp)
                 .map_err(|problem| at_edit(problem, proposal, index))?;

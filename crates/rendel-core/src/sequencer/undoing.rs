@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 
 use super::noting::{Coming, Noted, Worked, owner};
 use super::playing::Following;
-use super::settling::{Settling, not_allowed};
+use super::settling::{Settling, broken, not_allowed};
 use super::{Present, Sequencer};
 use crate::actor::{Actor, ClientKey};
 use crate::charter::Extent;
@@ -93,7 +93,7 @@ impl Sequencer {
     }
 
     /// Keeps in mind what an update did, for whoever made it.
-    pub(super) fn note_done(&mut self, update: &Settled, noted: Noted) {
+    pub(super) fn note_done(&mut self, update: &Settled, key: ClientKey, noted: Noted) {
         if update.effects.iter().any(|effect| effect.op.is_reset()) {
             self.histories = Default::default();
             return;
@@ -102,13 +102,13 @@ impl Sequencer {
         if (is_never || taken.is_empty()) && update.undoes.is_none() {
             return;
         }
-        let Some(owner) = owner(&self.charter, &update.by, update.key()) else { return };
+        let Some(owner) = owner(&self.charter, &update.by, key) else { return };
         if update.gesture.is_some() || update.undoes.is_some() || taken.len() > 1 {
             typed = None;
         }
         let done = Done::new(update.gesture.clone(), update.seq, taken, typed);
         let steps = self.charter.session.undo;
-        self.histories.note(&owner, update.key(), done, update.undoes.as_ref(), steps);
+        self.histories.note(owner, key, done, update.undoes.as_ref(), steps);
     }
 
     /// What an edit asks to be taken back, if it does.
@@ -223,8 +223,9 @@ impl Sequencer {
                 return in_the_way("Something refers to it now");
             }
             let coming = Coming { by: &actor.id, at: self.at.max(now), effect, stamp };
-            present.note_before(&self.charter, &self.histories, coming);
-            present.put(&self.charter, effect, stamp)?;
+            present
+                .apply_noting(&self.charter, &self.histories, coming)
+                .map_err(|misfit| broken(&misfit))?;
         }
         if let Some(before) = before
             && check_references(fields, present.state.root(), links, &part.effects).is_err()
