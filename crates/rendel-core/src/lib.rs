@@ -33,6 +33,7 @@ mod patch;
 mod path;
 mod presence;
 mod problem;
+mod query;
 mod references;
 mod rewrite;
 mod seers;
@@ -49,8 +50,8 @@ pub use actor::{Actor, ClientKey};
 pub use canonical::{CanonicalText, canonical_bytes, digest, is_same, weight};
 pub use charter::{
     BuiltIn, Charter, Cue, CueTo, Expression, Extent, Fact, Gate, Grant, Guard, HoldRules, Lens,
-    Limits, NoAnswer, Pattern, Permission, Power, PresenceRules, Role, RosterSight, Rules,
-    SecretIndex, SessionRules, Sight, Unanswered,
+    Limits, NoAnswer, Pattern, Permission, Power, PresenceRules, Query, Role, RosterSight, Rules,
+    SecretIndex, SessionRules, Shape, Sight, Unanswered,
 };
 pub use declaration::{Fault, charter_schema};
 pub use difference::{Difference, differences};
@@ -63,6 +64,7 @@ pub use patch::PatchOp;
 pub use path::{Path, Token};
 pub use presence::{Facts, Presence, Teller, follow_carets, placed};
 pub use problem::{Problem, ProblemKind};
+pub use query::{Asked, Place as RowPlace, Queries, Row, RowStep, RowSteps, Rows, Ticket, Turned};
 pub use seers::{Reader, Seers, SightKey, Viewer};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{

@@ -148,23 +148,33 @@ impl Expression {
 
     /// The parts that `||` joins; of one without it the whole.
     pub(crate) fn alternatives(&self) -> Vec<Self> {
-        fn gather(node: &IdedExpr, found: &mut Vec<IdedExpr>) {
+        self.parts(operators::LOGICAL_OR)
+    }
+
+    /// The parts that `&&` joins; of one without it the whole. It holds exactly where each of them
+    /// does.
+    pub(crate) fn conjuncts(&self) -> Vec<Self> {
+        self.parts(operators::LOGICAL_AND)
+    }
+
+    fn parts(&self, joined_by: &str) -> Vec<Self> {
+        fn gather(node: &IdedExpr, joined_by: &str, found: &mut Vec<IdedExpr>) {
             match &node.expr {
-                Expr::Call(call) if call.func_name == operators::LOGICAL_OR => {
-                    call.args.iter().for_each(|part| gather(part, found));
+                Expr::Call(call) if call.func_name == joined_by => {
+                    call.args.iter().for_each(|part| gather(part, joined_by, found));
                 }
                 _ => found.push(node.clone()),
             }
         }
         let mut parts = Vec::new();
-        gather(&self.tree, &mut parts);
-        let alternative = |tree: IdedExpr| {
+        gather(&self.tree, joined_by, &mut parts);
+        let part = |tree: IdedExpr| {
             let mut reads = BTreeSet::new();
             let named = |read: &&Read| mentions(&tree, read);
             reads.extend(self.reads.iter().filter(named).cloned());
             Self { source: self.source.clone(), tree: Arc::new(tree), reads }
         };
-        parts.into_iter().map(alternative).collect()
+        parts.into_iter().map(part).collect()
     }
 
     /// The two sides of an equality (`one == other`) or a membership (`one in other`).

@@ -6,6 +6,7 @@ mod leaks;
 mod pattern;
 mod people;
 mod play;
+mod queries;
 mod reading;
 mod role;
 mod rules;
@@ -14,17 +15,19 @@ mod sight;
 mod told;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use std::time::Duration;
 
 use toml_edit::Document;
 
-pub(crate) use expression::Read;
 pub use expression::{Expression, NoAnswer, Unanswered};
+pub(crate) use expression::{Read, Relation};
 pub use guards::{Gate, Guard};
 pub use pattern::Pattern;
 pub use people::{Cue, CueTo, Fact, HoldRules, PresenceRules};
 use play::Play;
 pub(crate) use play::{Ballots, Turn};
+pub use queries::{Query, Shape};
 pub use role::{Grant, Permission, Power, Role, RosterSight};
 pub use rules::{BuiltIn, Rules};
 pub(crate) use rules::{Cause, Rule};
@@ -43,6 +46,7 @@ use crate::suggest::nearest;
 use crate::surface::Surface;
 use guards::{read_gates, read_guards};
 use people::read_cues;
+use queries::read_queries;
 use role::read_roles;
 use rules::circles;
 
@@ -73,6 +77,8 @@ pub struct Charter {
     pub gates: Vec<Gate>,
     /// What its sessions do by themselves.
     pub rules: Rules,
+    /// What can be asked and followed by name.
+    pub queries: BTreeMap<String, Arc<Query>>,
     /// Transient messages, by name.
     pub cues: BTreeMap<String, Cue>,
     /// What the backend sees: all but secret ballots.
@@ -158,7 +164,6 @@ impl Charter {
             .integer_needed("version", 1..=i64::from(u32::MAX))
             .and_then(|version| u32::try_from(version).ok());
         let title = root.text("title").or_else(|| name.clone()).unwrap_or_default();
-        root.later(&["queries"]);
         let declared = Declared { surfaces: Surface::declare_all(root) };
         let limits = root
             .known_section("limits")
@@ -200,6 +205,7 @@ impl Charter {
         let gates = read_gates(root, &fields);
         let cues = read_cues(root, &names);
         let rules = Rules::read(root, &fields, &play);
+        let queries = read_queries(root, &fields);
         let charter = Self {
             name: name?,
             version: version?,
@@ -213,6 +219,7 @@ impl Charter {
             guards,
             gates,
             rules,
+            queries,
             cues,
             service_sees,
             fields,
@@ -265,6 +272,12 @@ impl Charter {
         root.shift_remove("gates");
         root.shift_remove("when");
         root.shift_remove("announcements");
+        if let Some(queries) = root.get_mut("queries").and_then(serde_json::Value::as_object_mut) {
+            let hides = |name: &str| {
+                self.queries.get(name).is_none_or(|query| query.hidden_from(self, role).is_some())
+            };
+            queries.retain(|name, _| !hides(name));
+        }
         if !self.sight(role).is_whole() {
             root.shift_remove("guards");
             if let Some(roles) = root.get_mut("roles").and_then(serde_json::Value::as_object_mut) {
@@ -288,6 +301,14 @@ impl Charter {
             self.sight(role).declaration(&self.fields, declared);
         }
         declared.unwrap_or_default()
+    }
+
+    /// The queries with the roles that may ask each.
+    pub fn askers(&self) -> impl Iterator<Item = (&str, Vec<&str>)> {
+        self.queries.iter().map(|(name, query)| {
+            let roles = self.role_names().filter(|role| query.hidden_from(self, role).is_none());
+            (name.as_str(), roles.collect())
+        })
     }
 
     /// Whether `role` is one that a participant of this charter can have.
@@ -610,7 +631,12 @@ mod tests {
             ("version = 1", "version = 0", (2, 11, "version"), None),
             ("charter = \"headcount\"", "charter = \"Head Count\"", (1, 11, "charter"), None),
             ("[state.heads]", "[sate.heads]", (4, 2, "sate"), Some("state")),
-            ("min = 0", "min = 0\n[queries]", (7, 2, "queries"), None),
+            (
+                "min = 0",
+                "min = 0\n[queries.all]\nfrom = \"/haeds\"",
+                (8, 8, "queries.all.from"),
+                None,
+            ),
             (
                 "min = 0",
                 "min = 0\n[roles.picker]\nedit = [\"/haeds\"]",

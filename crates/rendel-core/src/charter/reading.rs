@@ -204,6 +204,18 @@ impl Fields {
         self.declared_at(&pattern.tokens()?)
     }
 
+    /// Whether tokens lead to a declared field, or to a place for a record or element of one.
+    pub(crate) fn has_place(&self, tokens: &[Token]) -> bool {
+        let names: Vec<_> = tokens.iter().cloned().map(Some).collect();
+        let around =
+            &names[..names.len() - usize::from(names.len().is_multiple_of(2) && !names.is_empty())];
+        let field = self.declared_at(around);
+        names.is_empty()
+            || field.is_some_and(|field| {
+                around.len() == names.len() || field.each().is_some() || field.has_plain_elements()
+            })
+    }
+
     fn declared_at(&self, names: &[Option<Token>]) -> Option<&Field> {
         let mut fields = self;
         let mut field = None;

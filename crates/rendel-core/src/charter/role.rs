@@ -77,6 +77,8 @@ pub enum Power {
     OpenDraws,
     /// Take the session, or a part of it, back to how it was.
     Revert,
+    /// Ask queries that the charter does not name.
+    Ask,
 }
 
 /// Whether somebody may edit somewhere, and by which line of the charter.
@@ -100,7 +102,7 @@ const SOLE_ROLE: &str = "participant";
 
 impl Power {
     /// All of them with their names.
-    pub const ALL: [(&'static str, Self); 10] = [
+    pub const ALL: [(&'static str, Self); 11] = [
         ("freeze", Self::Freeze),
         ("reset", Self::Reset),
         ("remove", Self::Remove),
@@ -111,6 +113,7 @@ impl Power {
         ("unseal", Self::Unseal),
         ("restart", Self::Restart),
         ("revert", Self::Revert),
+        ("ask", Self::Ask),
     ];
 
     /// Its name in a charter.

@@ -132,6 +132,11 @@ impl Sight {
         extent(self.at(path.tokens(), fields, &|_, _| false).shown())
     }
 
+    /// How much of what lies at a path somebody of this sight may be shown, whoever they are.
+    pub(crate) fn most(&self, fields: &Fields, path: &Path) -> Extent {
+        extent(self.at(path.tokens(), fields, &|_, _| true).shown())
+    }
+
     /// Takes what is hidden out of the declaration of the state. What has a condition is declared.
     pub(super) fn declaration(&self, fields: &Fields, declared: &mut Value) {
         if let Shown::Parts(parts) = &self.0 {

@@ -127,23 +127,6 @@ impl<'a> Section<'a> {
         self.take(key)
     }
 
-    /// Parts of the language that this version does not carry out: using one is a fault, never
-    /// silently nothing.
-    pub(crate) fn later(&mut self, keys: &[&'static str]) {
-        for key in keys {
-            if self.know(key).is_some() {
-                let says = "belongs to the language, but this version does not carry it out yet";
-                self.report(
-                    self.key_span(key),
-                    self.inner_path(key),
-                    says,
-                    "a charter without it",
-                    None,
-                );
-            }
-        }
-    }
-
     /// A string.
     pub(crate) fn text(&mut self, key: &'static str) -> Option<String> {
         let item = self.know(key)?;

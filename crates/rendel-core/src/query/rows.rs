@@ -1,0 +1,98 @@
+//! Rows that are asked for once and then kept up to date by steps.
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::asked::Place;
+use crate::path::Path;
+
+/// A row of a result.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Row {
+    /// The path of the record.
+    pub path: Path,
+    /// What is sent of it.
+    pub value: Value,
+}
+
+/// A result.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Rows {
+    /// The update that it is the result after.
+    pub seq: u64,
+    /// In order.
+    pub rows: Vec<Row>,
+    /// The place of the last row, where the result is full: more may be behind it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub end: Option<Place>,
+}
+
+/// How a result came to be another. Steps apply one after another, each to what those before it
+/// have left.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "step", rename_all = "lowercase")]
+pub enum RowStep {
+    /// A row comes in at an index.
+    In {
+        /// The index that it has then.
+        at: usize,
+        /// The row.
+        row: Row,
+    },
+    /// The row at an index goes out.
+    Out {
+        /// Its index.
+        at: usize,
+    },
+    /// The row at an index goes to another.
+    Move {
+        /// Its index.
+        at: usize,
+        /// The index that it has then.
+        to: usize,
+    },
+    /// What is sent of the row at an index is another.
+    Change {
+        /// Its index.
+        at: usize,
+        /// Its value now.
+        value: Value,
+    },
+}
+
+/// What an update made of a result.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct RowSteps {
+    /// The update.
+    pub seq: u64,
+    /// In order.
+    pub steps: Vec<RowStep>,
+    /// The place of the last row, where the result is full: more may be behind it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub end: Option<Place>,
+}
+
+impl Rows {
+    /// Takes steps in. Fails, and changes nothing, where they belong to another result. Cost O(steps
+    /// × rows).
+    pub fn apply(&mut self, change: &RowSteps) -> Result<(), &'static str> {
+        const OTHER: &str = "The steps belong to another result.";
+        let mut rows = self.rows.clone();
+        for step in &change.steps {
+            match step {
+                RowStep::In { at, row } if *at <= rows.len() => rows.insert(*at, row.clone()),
+                RowStep::Out { at } if *at < rows.len() => drop(rows.remove(*at)),
+                RowStep::Move { at, to } if *at < rows.len() && *to < rows.len() => {
+                    let row = rows.remove(*at);
+                    rows.insert(*to, row);
+                }
+                RowStep::Change { at, value } => {
+                    rows.get_mut(*at).ok_or(OTHER)?.value = value.clone();
+                }
+                _ => return Err(OTHER),
+            }
+        }
+        *self = Self { seq: change.seq, rows, end: change.end.clone() };
+        Ok(())
+    }
+}

@@ -1,0 +1,672 @@
+//! Results that are kept up to date by what changed.
+//!
+//! All who ask the same share an *index*: for each group, that is each value of the one equality or
+//! membership in the condition, its rows in order. A *window* is a stretch of one group. Of an update
+//! only the records that it touches are looked at, and only the windows in which such a record was or
+//! is; a window that has lost a row takes the next one from the index. So nothing is scanned.
+//!
+//! Cost of a record that changes: O(log rows) and its conditions, for each index that reads what has
+//! changed; then O(rows of a result) for each window that it touches. Memory: O(records that match)
+//! for each index, O(rows) for each window.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Bound::{Excluded, Unbounded};
+
+use super::asked::{Asked, Bound, Eyes, Placed, of_the_moment};
+use super::order::Position;
+use super::rows::{Row, RowStep, RowSteps, Rows};
+use crate::actor::Actor;
+use crate::canonical::CanonicalText;
+use crate::charter::{Charter, Extent};
+use crate::kind::Walk;
+use crate::path::{Path, Token};
+use crate::problem::{Problem, ProblemKind};
+use crate::state::State;
+use crate::suggest::nearest;
+use crate::update::{Change, Settled};
+
+/// Indexes of a session, bytes of all rows in them, and results.
+const INDEXES: usize = 1_024;
+const BYTES: usize = 256 << 20;
+const RESULTS: usize = 100_000;
+
+/// Stands for one who follows one result.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Ticket(u64);
+
+/// The standing queries of a session.
+#[derive(Debug, Default)]
+pub struct Queries {
+    indexes: BTreeMap<String, Index>,
+    windows: BTreeMap<u64, Window>,
+    places: BTreeMap<Path, BTreeMap<Eyes, BTreeSet<Ticket>>>,
+    tickets: BTreeMap<Ticket, Followed>,
+    next: u64,
+    bytes: usize,
+    touched: u64,
+}
+
+#[derive(Clone, Debug)]
+enum Followed {
+    Window(u64),
+    Place(Path, Eyes),
+}
+
+/// The rows of all who ask the same, but for the group and where they begin.
+#[derive(Debug)]
+struct Index {
+    bound: Bound,
+    rows: BTreeMap<Path, Placed>,
+    groups: BTreeMap<CanonicalText, Group>,
+    /// What windows send, with how many do.
+    picks: BTreeMap<Option<BTreeSet<String>>, usize>,
+    bytes: usize,
+}
+
+/// What tells windows of a group apart, but for where they begin: of windows with the same, one that
+/// begins later ends later.
+type Frame = (usize, Option<BTreeSet<String>>);
+
+#[derive(Debug, Default)]
+struct Group {
+    rows: BTreeSet<Position>,
+    windows: BTreeMap<Frame, BTreeMap<Option<Position>, u64>>,
+}
+
+#[derive(Debug)]
+struct Window {
+    index: String,
+    bound: Bound,
+    rows: Vec<Position>,
+    followers: BTreeSet<Ticket>,
+}
+
+/// What an update made of a result, and who follows it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Turned {
+    /// Who follows it.
+    pub tickets: BTreeSet<Ticket>,
+    /// What they are told.
+    pub steps: RowSteps,
+}
+
+/// Records that a change touches: those of them by path, or all in a map or list.
+#[derive(Debug, Default)]
+struct Touched {
+    /// With the fields that have changed; none where it is the whole record.
+    records: BTreeMap<Path, Option<BTreeSet<Token>>>,
+}
+
+impl Group {
+    /// The windows in which something at a position is a row or may become one.
+    fn at(&self, position: &Position, windows: &BTreeMap<u64, Window>, found: &mut BTreeSet<u64>) {
+        for of_frame in self.windows.values() {
+            let before = of_frame.range((Unbounded, Excluded(Some(position.clone()))));
+            for (_, id) in before.rev() {
+                match windows.get(id).and_then(Window::bound_of_full) {
+                    // Those that begin before it end before it too.
+                    Some(last) if last < position => break,
+                    _ => {
+                        found.insert(*id);
+                    }
+                }
+            }
+        }
+    }
+
+    /// The rows behind a position.
+    fn behind(&self, after: Option<&Position>) -> impl Iterator<Item = &Position> {
+        let from = after.map_or(Unbounded, Excluded);
+        self.rows.range((from, Unbounded))
+    }
+
+    fn is_unused(&self) -> bool {
+        self.rows.is_empty() && self.windows.is_empty()
+    }
+}
+
+impl Window {
+    /// The last row, where no more fit in.
+    fn bound_of_full(&self) -> Option<&Position> {
+        self.rows.last().filter(|_| self.rows.len() >= self.bound.limit)
+    }
+}
+
+impl Index {
+    /// Puts a record where it belongs now; gives where it was.
+    fn put(&mut self, path: &Path, now: Option<Placed>) -> Option<Placed> {
+        let was = match &now {
+            Some(placed) => self.rows.insert(path.clone(), placed.clone()),
+            None => self.rows.remove(path),
+        };
+        if was == now {
+            return was;
+        }
+        for group in was.iter().flat_map(|was| &was.groups) {
+            let position = was.as_ref().map(|was| &was.position);
+            if let Some((of, position)) = self.groups.get_mut(group).zip(position) {
+                of.rows.remove(position);
+                if of.is_unused() {
+                    self.groups.remove(group);
+                }
+            }
+        }
+        if let Some(placed) = &now {
+            for group in &placed.groups {
+                let of = self.groups.entry(group.clone()).or_default();
+                of.rows.insert(placed.position.clone());
+            }
+        }
+        self.bytes = self.bytes + now.as_ref().map_or(0, bytes) - was.as_ref().map_or(0, bytes);
+        was
+    }
+
+    /// All records that may be rows and lie at or in a place.
+    fn records(
+        &self,
+        charter: &Charter,
+        state: &State,
+        within: &[Token],
+        found: &mut BTreeSet<Path>,
+    ) {
+        let query = &self.bound.query;
+        let mut steps = query.steps().to_vec();
+        for (step, token) in steps.iter_mut().zip(within) {
+            *step = Some(token.clone());
+        }
+        Walk::over(&charter.fields, state.root(), &steps, &mut |path, _| {
+            found.insert(Path::of(path.iter().cloned()));
+        });
+        let place = Path::of(within.iter().cloned());
+        let known = self.rows.range(place.clone()..).map(|(path, _)| path);
+        found.extend(known.take_while(|path| path.is_within(&place)).cloned());
+    }
+}
+
+/// About the bytes of a row in an index.
+fn bytes(placed: &Placed) -> usize {
+    let path: usize = placed.position.1.tokens().iter().map(|token| token.len() + 24).sum();
+    let groups: usize = placed.groups.iter().map(|group| group.as_str().len() + 48).sum();
+    160 + path + groups + 2 * placed.position.bytes()
+}
+
+impl Queries {
+    /// Whether nobody follows anything.
+    pub fn is_empty(&self) -> bool {
+        self.tickets.is_empty()
+    }
+
+    /// Records and rows that were looked at, ever: what changes have cost.
+    pub fn touched(&self) -> u64 {
+        self.touched
+    }
+
+    /// About the bytes of all indexes.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// The result of a query now, without following it.
+    pub fn once(
+        charter: &Charter,
+        state: &State,
+        seq: u64,
+        who: &Actor,
+        asked: &Asked,
+    ) -> Result<Rows, Problem> {
+        Self::default().follow(charter, state, seq, who, asked).map(|(_, rows)| rows)
+    }
+
+    /// The result of a query now, and a ticket by which its follower is known. Cost O(records) for
+    /// what nobody has asked for before, else O(rows).
+    pub fn follow(
+        &mut self,
+        charter: &Charter,
+        state: &State,
+        seq: u64,
+        who: &Actor,
+        asked: &Asked,
+    ) -> Result<(Ticket, Rows), Problem> {
+        let query = match (&asked.name, &asked.of, &asked.path) {
+            (Some(name), None, None) => charter.queries.get(name).cloned().ok_or_else(|| {
+                let known = charter.queries.keys().map(String::as_str);
+                let detail = format!("The charter has no query {name:?}.");
+                Problem::new(ProblemKind::NotFound, detail).did_you_mean(nearest(name, known))
+            })?,
+            (None, Some(shape), None) => of_the_moment(shape, charter, who)?,
+            (None, None, Some(path)) => return self.follow_place(charter, state, seq, who, path),
+            _ => {
+                let detail = "Ask for one of \"name\", \"of\" and \"path\".";
+                return Err(Problem::new(ProblemKind::Malformed, detail));
+            }
+        };
+        if let Some(hidden) = query.hidden_from(charter, &who.role) {
+            let named = asked.name.as_ref().map(|name| format!("{name:?}"));
+            let detail = format!(
+                "The role {:?} cannot ask {}: there is nothing at {hidden} for it.",
+                who.role,
+                named.unwrap_or_else(|| "this".to_owned())
+            );
+            return Err(Problem::new(ProblemKind::NotAllowed, detail));
+        }
+        let bound = Bound::of(query, asked, charter, who)?;
+        self.check_space()?;
+        let window = self.window(charter, state, bound)?;
+        let ticket = self.ticket(Followed::Window(window));
+        let Some(window) = self.windows.get_mut(&window) else { return Err(full()) };
+        window.followers.insert(ticket);
+        let row = |position: &Position| Row {
+            path: position.1.clone(),
+            value: window.bound.value(charter, state, &position.1),
+        };
+        let rows = window.rows.iter().map(row).collect();
+        Ok((ticket, Rows { seq, rows, end: window.end(charter, state) }))
+    }
+
+    fn follow_place(
+        &mut self,
+        charter: &Charter,
+        state: &State,
+        seq: u64,
+        who: &Actor,
+        path: &Path,
+    ) -> Result<(Ticket, Rows), Problem> {
+        if charter.sight(&who.role).most(&charter.fields, path) == Extent::Nothing
+            || !charter.fields.has_place(path.tokens())
+        {
+            let detail = format!("There is nothing at {path}.");
+            return Err(Problem::new(ProblemKind::UnknownPath, detail).at(path));
+        }
+        self.check_space()?;
+        let eyes = Eyes::of(charter, who, charter.sees_by_claims(&who.role));
+        let value = eyes.lens(charter, state).plain_at(path);
+        let rows = value.map(|value| Row { path: path.clone(), value }).into_iter().collect();
+        let ticket = self.ticket(Followed::Place(path.clone(), eyes.clone()));
+        self.places.entry(path.clone()).or_default().entry(eyes).or_default().insert(ticket);
+        Ok((ticket, Rows { seq, rows, end: None }))
+    }
+
+    fn check_space(&self) -> Result<(), Problem> {
+        let is_full =
+            self.tickets.len() >= RESULTS || self.indexes.len() >= INDEXES || self.bytes >= BYTES;
+        if is_full { Err(full()) } else { Ok(()) }
+    }
+
+    fn ticket(&mut self, followed: Followed) -> Ticket {
+        self.next += 1;
+        let ticket = Ticket(self.next);
+        self.tickets.insert(ticket, followed);
+        ticket
+    }
+
+    /// The window of a query, made where nobody has asked for it.
+    fn window(&mut self, charter: &Charter, state: &State, bound: Bound) -> Result<u64, Problem> {
+        if !self.indexes.contains_key(&bound.identity) {
+            let mut index = Index {
+                bound: bound.clone(),
+                rows: BTreeMap::new(),
+                groups: BTreeMap::new(),
+                picks: BTreeMap::new(),
+                bytes: 0,
+            };
+            let mut records = BTreeSet::new();
+            index.records(charter, state, &[], &mut records);
+            for path in &records {
+                self.touched += 1;
+                let placed = bound.place(charter, state, path);
+                index.put(path, placed);
+                if self.bytes + index.bytes > BYTES {
+                    return Err(full());
+                }
+            }
+            self.bytes += index.bytes;
+            self.indexes.insert(bound.identity.clone(), index);
+        }
+        let Some(index) = self.indexes.get_mut(&bound.identity) else { return Err(full()) };
+        let group = index.groups.entry(bound.group.clone()).or_default();
+        let of_frame = group.windows.entry(bound.frame()).or_default();
+        if let Some(known) = of_frame.get(&bound.after) {
+            return Ok(*known);
+        }
+        self.next += 1;
+        of_frame.insert(bound.after.clone(), self.next);
+        *index.picks.entry(bound.frame().1).or_default() += 1;
+        let rows: Vec<_> = group.behind(bound.after.as_ref()).take(bound.limit).cloned().collect();
+        let identity = bound.identity.clone();
+        let window = Window { index: identity, bound, rows, followers: BTreeSet::new() };
+        self.windows.insert(self.next, window);
+        Ok(self.next)
+    }
+
+    /// Somebody follows no more.
+    pub fn leave(&mut self, ticket: Ticket) {
+        match self.tickets.remove(&ticket) {
+            None => {}
+            Some(Followed::Place(path, eyes)) => {
+                if let Some(of_path) = self.places.get_mut(&path) {
+                    if let Some(followers) = of_path.get_mut(&eyes) {
+                        followers.remove(&ticket);
+                        if followers.is_empty() {
+                            of_path.remove(&eyes);
+                        }
+                    }
+                    if of_path.is_empty() {
+                        self.places.remove(&path);
+                    }
+                }
+            }
+            Some(Followed::Window(id)) => {
+                let Some(window) = self.windows.get_mut(&id) else { return };
+                window.followers.remove(&ticket);
+                if window.followers.is_empty() {
+                    self.close(id);
+                }
+            }
+        }
+    }
+
+    fn close(&mut self, id: u64) {
+        let Some(Window { index: identity, bound, .. }) = self.windows.remove(&id) else { return };
+        let Some(index) = self.indexes.get_mut(&identity) else { return };
+        if let Some(group) = index.groups.get_mut(&bound.group) {
+            if let Some(of_frame) = group.windows.get_mut(&bound.frame()) {
+                of_frame.remove(&bound.after);
+                if of_frame.is_empty() {
+                    group.windows.remove(&bound.frame());
+                }
+            }
+            if group.is_unused() {
+                index.groups.remove(&bound.group);
+            }
+        }
+        let pick = bound.frame().1;
+        if let Some(count) = index.picks.get_mut(&pick) {
+            *count -= 1;
+            if *count == 0 {
+                index.picks.remove(&pick);
+            }
+        }
+        if index.picks.is_empty() {
+            self.bytes -= index.bytes;
+            self.indexes.remove(&identity);
+        }
+    }
+
+    /// Takes an update in; gives the results that it has made another. `before` and `after` are the
+    /// states around it.
+    pub fn handle_settled(
+        &mut self,
+        charter: &Charter,
+        before: &State,
+        after: &State,
+        update: &Settled,
+    ) -> Vec<Turned> {
+        if self.tickets.is_empty() {
+            return Vec::new();
+        }
+        let changes: Vec<Change> = update
+            .effects
+            .iter()
+            .map(crate::update::Effect::change)
+            .chain(update.disclosures.iter().map(|told| Change::Changed(told.at.clone())))
+            .collect();
+        let mut turned = self.turned_places(charter, (before, after), &changes, update.seq);
+        let Self { indexes, windows, touched, bytes, .. } = self;
+        for index in indexes.values_mut() {
+            let was = index.bytes;
+            *touched +=
+                index.turn(windows, charter, (before, after), (&changes, update.seq), &mut turned);
+            *bytes = *bytes + index.bytes - was;
+        }
+        turned
+    }
+
+    fn turned_places(
+        &mut self,
+        charter: &Charter,
+        (before, after): (&State, &State),
+        changes: &[Change],
+        seq: u64,
+    ) -> Vec<Turned> {
+        let mut paths: BTreeSet<Path> = BTreeSet::new();
+        for change in changes {
+            let (Change::Came(at) | Change::Went(at) | Change::Changed(at)) = change else {
+                paths.extend(self.places.keys().cloned());
+                break;
+            };
+            let around =
+                (0..at.tokens().len()).map(|len| Path::of(at.tokens()[..len].iter().cloned()));
+            paths.extend(around.filter(|path| self.places.contains_key(path)));
+            let inside = self.places.range(at.clone()..).map(|(path, _)| path);
+            paths.extend(inside.take_while(|path| path.is_within(at)).cloned());
+        }
+        let mut turned = Vec::new();
+        for path in paths {
+            for (eyes, followers) in self.places.get(&path).into_iter().flatten() {
+                self.touched += 2;
+                let was = eyes.lens(charter, before).plain_at(&path);
+                let step = match (was, eyes.lens(charter, after).plain_at(&path)) {
+                    (Some(_), None) => RowStep::Out { at: 0 },
+                    (None, Some(value)) => {
+                        RowStep::In { at: 0, row: Row { path: path.clone(), value } }
+                    }
+                    (Some(was), Some(value)) if was != value => RowStep::Change { at: 0, value },
+                    _ => continue,
+                };
+                let steps = RowSteps { seq, steps: vec![step], end: None };
+                turned.push(Turned { tickets: followers.clone(), steps });
+            }
+        }
+        turned
+    }
+}
+
+impl Touched {
+    fn of(index: &Index, charter: &Charter, after: &State, changes: &[Change]) -> Self {
+        let mut records: BTreeMap<Path, Option<BTreeSet<Token>>> = BTreeMap::new();
+        let depth = index.bound.query.depth();
+        let mut whole = BTreeSet::new();
+        for change in changes {
+            let (Change::Came(at) | Change::Went(at) | Change::Changed(at)) = change else {
+                index.records(charter, after, &[], &mut whole);
+                break;
+            };
+            let tokens = at.tokens();
+            if !index.bound.query.concerns(tokens) {
+                continue;
+            }
+            match tokens.get(depth) {
+                Some(field) => {
+                    let query = &index.bound.query;
+                    let is_read = query.decides(field.as_str()) || index.sends(field.as_str());
+                    if is_read || index.bound.eyes.is_own() {
+                        let record = Path::of(tokens[..depth].iter().cloned());
+                        let fields = records.entry(record).or_insert_with(|| Some(BTreeSet::new()));
+                        if let Some(fields) = fields {
+                            fields.insert(field.clone());
+                        }
+                    }
+                }
+                None if tokens.len() == depth => {
+                    whole.insert(at.clone());
+                }
+                None => index.records(charter, after, tokens, &mut whole),
+            }
+        }
+        records.extend(whole.into_iter().map(|path| (path, None)));
+        Self { records }
+    }
+}
+
+impl Index {
+    /// Whether some window may send a field.
+    fn sends(&self, field: &str) -> bool {
+        self.picks.keys().any(|pick| pick.as_ref().is_none_or(|pick| pick.contains(field)))
+    }
+
+    /// Takes changes in; gives how many records and rows were looked at.
+    fn turn(
+        &mut self,
+        windows: &mut BTreeMap<u64, Window>,
+        charter: &Charter,
+        states: (&State, &State),
+        (changes, seq): (&[Change], u64),
+        turned: &mut Vec<Turned>,
+    ) -> u64 {
+        let touched = Touched::of(self, charter, states.1, changes);
+        let mut affected: BTreeMap<u64, BTreeSet<Path>> = BTreeMap::new();
+        let (mut moved, mut looked) = (Vec::new(), 0);
+        for (path, fields) in &touched.records {
+            let query = &self.bound.query;
+            let decides = fields
+                .as_ref()
+                .is_none_or(|fields| fields.iter().any(|field| query.decides(field.as_str())));
+            let was = self.rows.get(path);
+            // Who sees what may have changed with it.
+            let now = match decides || self.bound.eyes.is_own() {
+                true => {
+                    looked += 1;
+                    self.bound.place(charter, states.1, path)
+                }
+                false => was.cloned(),
+            };
+            let mut at = BTreeSet::new();
+            for placed in [was, now.as_ref()].into_iter().flatten() {
+                for group in placed.groups.iter().filter_map(|group| self.groups.get(group)) {
+                    group.at(&placed.position, windows, &mut at);
+                }
+            }
+            for window in at {
+                affected.entry(window).or_default().insert(path.clone());
+            }
+            moved.push((path.clone(), now));
+        }
+        for (path, now) in moved {
+            self.put(&path, now);
+        }
+        for (id, paths) in affected {
+            let Some(window) = windows.get_mut(&id) else { continue };
+            let (steps, rows) = window.turn(self, charter, states, &touched, &paths);
+            looked += rows;
+            if !steps.is_empty() {
+                let end = window.end(charter, states.1);
+                let tickets = window.followers.clone();
+                turned.push(Turned { tickets, steps: RowSteps { seq, steps, end } });
+            }
+        }
+        looked
+    }
+}
+
+impl Window {
+    fn end(&self, charter: &Charter, state: &State) -> Option<super::asked::Place> {
+        let last = self.bound_of_full()?;
+        Some(self.bound.place_of(charter, state, &last.1))
+    }
+
+    /// Brings the rows up to what the index says, of which only those at `paths` may have changed;
+    /// gives the steps, and how many rows were looked at.
+    fn turn(
+        &mut self,
+        index: &Index,
+        charter: &Charter,
+        (before, after): (&State, &State),
+        touched: &Touched,
+        paths: &BTreeSet<Path>,
+    ) -> (Vec<RowStep>, u64) {
+        let group = index.groups.get(&self.bound.group);
+        // Beyond the last row of a full result there may be others that nobody has looked at.
+        let bound = self.bound_of_full().cloned();
+        let came = paths.iter().filter_map(|path| {
+            let placed = index.rows.get(path)?;
+            let is_here = placed.groups.contains(&self.bound.group)
+                && self.bound.after.as_ref().is_none_or(|after| placed.position > *after)
+                && bound.as_ref().is_none_or(|bound| placed.position <= *bound);
+            is_here.then(|| placed.position.clone())
+        });
+        let stays = self.rows.iter().filter(|row| !paths.contains(&row.1)).cloned();
+        let mut rows: Vec<Position> = stays.chain(came).collect();
+        rows.sort();
+        let mut looked = 0;
+        if rows.len() < self.bound.limit
+            && let Some(group) = group
+        {
+            let last = bound.as_ref().or(rows.last()).or(self.bound.after.as_ref()).cloned();
+            let missing = self.bound.limit - rows.len();
+            let more: Vec<_> = group.behind(last.as_ref()).take(missing).cloned().collect();
+            looked += more.len() as u64;
+            rows.extend(more);
+        }
+        rows.truncate(self.bound.limit);
+        let was = std::mem::replace(&mut self.rows, rows);
+        let mut steps = Vec::new();
+        let mut list: Vec<&Path> = was.iter().map(|row| &row.1).collect();
+        let now: BTreeMap<&Path, usize> =
+            self.rows.iter().enumerate().map(|(at, row)| (&row.1, at)).collect();
+        for at in (0..list.len()).rev() {
+            if !now.contains_key(list[at]) {
+                list.remove(at);
+                steps.push(RowStep::Out { at });
+            }
+        }
+        let known: BTreeSet<&Path> = list.iter().copied().collect();
+        // What was not touched is in order, and what was may be. Each of the rest goes right behind the
+        // last that is in its place and comes before it.
+        let mut settled: BTreeSet<usize> =
+            list.iter().filter(|path| !paths.contains(**path)).map(|path| now[*path]).collect();
+        for (at, path) in list.iter().enumerate().filter(|(_, path)| paths.contains(**path)) {
+            let is_settled = |path: &&&Path| settled.contains(&now[**path]);
+            let before = list[..at].iter().rev().find(is_settled).map(|path| now[*path]);
+            let after = list[at + 1..].iter().find(is_settled).map(|path| now[*path]);
+            let rank = now[*path];
+            if before.is_none_or(|before| before < rank) && after.is_none_or(|after| rank < after) {
+                settled.insert(rank);
+            }
+        }
+        let place = |list: &[&Path], settled: &BTreeSet<usize>, rank: usize| {
+            let before = settled.range(..rank).next_back().map(|rank| &self.rows[*rank].1);
+            before
+                .and_then(|before| list.iter().position(|path| *path == before))
+                .map_or(0, |at| at + 1)
+        };
+        for path in paths.iter().filter(|path| known.contains(path)) {
+            let rank = now[path];
+            let at = list.iter().position(|known| *known == path);
+            let Some(at) = at.filter(|_| !settled.contains(&rank)) else { continue };
+            list.remove(at);
+            let to = place(&list, &settled, rank);
+            list.insert(to, path);
+            settled.insert(rank);
+            if at != to {
+                steps.push(RowStep::Move { at, to });
+            }
+        }
+        let comes = self.rows.iter().enumerate().filter(|(_, row)| !known.contains(&row.1));
+        for (rank, row) in comes {
+            let at = place(&list, &settled, rank);
+            list.insert(at, &row.1);
+            settled.insert(rank);
+            looked += 1;
+            let value = self.bound.value(charter, after, &row.1);
+            steps.push(RowStep::In { at, row: Row { path: row.1.clone(), value } });
+        }
+        for path in paths.iter().filter(|path| known.contains(path)) {
+            let fields = touched.records.get(path).and_then(Option::as_ref);
+            let is_sent = fields
+                .is_none_or(|fields| fields.iter().any(|field| self.bound.sends(field.as_str())));
+            if is_sent || self.bound.eyes.is_own() {
+                looked += 2;
+                let value = self.bound.value(charter, after, path);
+                if value != self.bound.value(charter, before, path) {
+                    steps.push(RowStep::Change { at: now[path], value });
+                }
+            }
+        }
+        (steps, looked)
+    }
+}
+
+fn full() -> Problem {
+    let detail = "The session follows as many queries as it can. Leave one, or ask for less.";
+    Problem::new(ProblemKind::Full, detail).with("limit", "queries")
+}
