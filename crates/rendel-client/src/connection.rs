@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use futures_util::{SinkExt as _, StreamExt as _};
 use rand::Rng as _;
-use rendel_core::{Back, Edit, Facts, Problem, ProblemKind};
+use rendel_core::{Asked, Back, Edit, Facts, Problem, ProblemKind};
 use rendel_wire::{
     CBOR_SUBPROTOCOL, CueFor, CueFrame, Enter, FollowUndo, FromParticipant, FromService,
     JSON_SUBPROTOCOL, Leave, Ping, Proposals, Release, Renew, SendCue, TakeHold, cbor_of_json,
@@ -302,6 +302,26 @@ impl Connection {
         self.send_outgoing().await;
     }
 
+    /// The same without a state, for queries only; to be said before the first
+    /// [`next`](Self::next).
+    #[must_use]
+    pub fn stateless(self) -> Self {
+        Self { replica: self.replica.stateless(), ..self }
+    }
+
+    /// Asks for the rows of a query: see [`Replica::follow_query`](crate::Replica::follow_query).
+    pub async fn follow_query(&mut self, asked: Asked) -> u64 {
+        let query = self.replica.follow_query(asked);
+        self.send_outgoing().await;
+        query
+    }
+
+    /// Follows a query no more.
+    pub async fn leave_query(&mut self, query: u64) {
+        self.replica.leave_query(query);
+        self.send_outgoing().await;
+    }
+
     /// Undoes what its participant did last, or redoes what they undid last; `None` before the first
     /// `welcome`. What was not sent yet is cancelled.
     pub async fn take_back(&mut self, way: Back) -> Option<Undoing> {
@@ -472,6 +492,9 @@ impl Connection {
                 self.take_in(welcome);
                 if self.replica.follows_undo() {
                     self.send(&FromParticipant::FollowUndo(FollowUndo {})).await;
+                }
+                for frame in self.replica.followed_queries() {
+                    self.send(&frame).await;
                 }
                 self.send_proposals().await;
             }

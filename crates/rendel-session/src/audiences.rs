@@ -12,8 +12,8 @@ use rendel_core::{
     digest, told,
 };
 use rendel_wire::{
-    AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, Refused,
-    Resync, Roster, Status, Waiting, Welcome,
+    AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, QueryRefused,
+    Refused, Resync, Roster, Status, Waiting, Welcome,
 };
 use serde::Serialize;
 use serde_json::Value;
@@ -111,6 +111,7 @@ pub(crate) enum Word {
     Status(Status),
     Digest(DigestAsked),
     Undoable(Undoable),
+    QueryRefused(QueryRefused),
     Notice(Notice),
 }
 
@@ -155,6 +156,9 @@ struct Audience {
     /// The facts of each teller that somebody of it may have been told.
     told: BTreeMap<Teller, BTreeSet<String>>,
 }
+
+/// No audience: that of connections without a state.
+const NONE: usize = usize::MAX;
 
 /// A late joiner may get a state that is this many updates old, and the updates after it.
 const SNAPSHOT_AGE: u64 = 64;
@@ -397,6 +401,23 @@ impl Audiences {
         }
         let head = tagged("welcome", &greeting);
         Shown(Content::Welcome(Welcomed { audience, head, state: joined, seq }))
+    }
+
+    /// A `welcome` without the state, after which nothing that an audience shares is told.
+    pub(crate) fn bare_welcome(
+        &self,
+        eye: (usize, &Viewer),
+        greeting: Greeting,
+        state: &State,
+    ) -> Shown<Content> {
+        let seq = greeting.seq;
+        let head = tagged("welcome", &self.greeting(eye, greeting, state));
+        Shown(Content::Welcome(Welcomed { audience: NONE, head, state: None, seq }))
+    }
+
+    /// Rows, which were made for the eyes of who follows them.
+    pub(crate) fn rows(&self, frame: &FromService) -> Shown<Content> {
+        Shown(Content::Frame(frame.encode().into()))
     }
 
     /// What was refused in another role is told in the words of this one.
@@ -752,6 +773,9 @@ impl Audiences {
             }
             Word::Notice(Notice { problem: why }) => {
                 FromService::Notice(Notice { problem: problem(why) })
+            }
+            Word::QueryRefused(QueryRefused { query, problem: why }) => {
+                FromService::QueryRefused(QueryRefused { query, problem: problem(why) })
             }
             Word::Holds(change) => {
                 let taken = self.holds(audience, change.taken);

@@ -7,7 +7,7 @@ use rendel_core::{
     Actor, ClientKey, Edit, Facts, Path, Problem, Proposal, Reader, SequencerSnapshot, Settled,
     Viewer,
 };
-use rendel_wire::{LeftWhy, Propose, Said, SendCue};
+use rendel_wire::{FollowQuery, LeftWhy, Propose, Said, SendCue};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use uuid::Uuid;
@@ -182,6 +182,8 @@ pub enum WayIn {
         /// Whether each is told as a JSON Patch.
         patches: bool,
     },
+    /// For queries alone, without the state.
+    Queries,
 }
 
 /// What a replica has that comes back.
@@ -217,6 +219,10 @@ pub enum Heard {
     },
     /// Asks to be told what its participant can undo.
     FollowUndo,
+    /// Asks for the rows of a query, now and whenever they change.
+    FollowQuery(FollowQuery),
+    /// Follows a query no more.
+    LeaveQuery(u64),
     /// Gives a hold up.
     Release {
         /// The client's number of it.
@@ -254,6 +260,8 @@ impl Heard {
             | Self::NoteRefused(_)
             | Self::Said(_)
             | Self::FollowUndo
+            | Self::FollowQuery(_)
+            | Self::LeaveQuery(_)
             | Self::Renewed { .. }
             | Self::Digest { .. } => None,
         }

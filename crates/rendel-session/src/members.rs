@@ -135,7 +135,8 @@ impl Members {
         let mut found = BTreeMap::<_, Vec<_>>::new();
         let listed = keys.filter_map(|key| self.by_key.get(&(audience, key.clone())));
         for connection in listed.flatten().collect::<BTreeSet<_>>() {
-            if let Some(member) = self.all.get(connection).filter(|member| member.is_welcome) {
+            let is_told = |member: &&Member| member.is_welcome && member.way != WayIn::Queries;
+            if let Some(member) = self.all.get(connection).filter(is_told) {
                 found.entry(member.viewer.clone()).or_default().push(*connection);
             }
         }
@@ -225,7 +226,8 @@ impl Members {
 
     /// Whether something that an audience is shown has somebody to see it.
     pub(crate) fn has_audience(&self, audience: usize) -> bool {
-        self.all.values().any(|member| member.is_welcome && member.audience == audience)
+        let is_told = |member: &Member| member.is_welcome && member.way != WayIn::Queries;
+        self.all.values().any(|member| is_told(member) && member.audience == audience)
     }
 
     /// Whether somebody of an audience follows by patches.

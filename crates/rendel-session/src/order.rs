@@ -4,10 +4,10 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{
-    Actor, Chance, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Reader,
-    Sequencer, SequencerSnapshot, Settled, State, Teller, Undoable, told,
+    Actor, Chance, Charter, ClientKey, ClientOutcome, Facts, HoldChange, Problem, Reader, RowSteps,
+    Rows, Sequencer, SequencerSnapshot, Settled, State, Teller, Ticket, Undoable, told,
 };
-use rendel_wire::{AnswerFrame, CueFor, CueFrame, Roster, Said};
+use rendel_wire::{AnswerFrame, CueFor, CueFrame, QueryRefused, Roster, Said};
 use serde_json::Value;
 
 use crate::audiences::{Content, Shown};
@@ -71,6 +71,15 @@ pub(crate) enum Waiting {
         connection: ConnectionId,
         undoable: Undoable,
     },
+    QueryRefused {
+        connection: ConnectionId,
+        refused: QueryRefused,
+    },
+    /// Rows for those who follow them, by tickets that may have been given back meanwhile.
+    Rows {
+        tickets: BTreeSet<Ticket>,
+        told: RowsTold,
+    },
     Acted {
         connection: ConnectionId,
         answer: AnswerFrame,
@@ -90,6 +99,13 @@ pub(crate) enum Waiting {
         number: usize,
         shown: Shown<Content>,
     },
+}
+
+/// What those who follow rows are told.
+#[derive(Clone, Debug)]
+pub(crate) enum RowsTold {
+    Fresh(Rows),
+    Steps(RowSteps),
 }
 
 /// Where a proposal came from and is answered.

@@ -53,6 +53,63 @@ pub struct Fault {
     pub did_you_mean: Option<String>,
 }
 
+/// A row of a result.
+#[derive(Debug, ToSchema)]
+pub struct Row {
+    /// The path of the record.
+    #[schema(example = "/pickers/oda")]
+    pub path: String,
+    /// What is sent of it.
+    pub value: Value,
+}
+
+/// The rows of a query.
+#[derive(Debug, ToSchema)]
+pub struct Rows {
+    /// The update that it is the result after.
+    pub seq: u64,
+    /// In order.
+    pub rows: Vec<Row>,
+    /// The place of the last row where the result is full: ask for what is behind it with `after`.
+    pub end: Option<Vec<Value>>,
+}
+
+/// A query as it is written down.
+#[derive(Debug, ToSchema)]
+pub struct Shape {
+    /// The path of a map or list, with `*` for any record on the way.
+    #[schema(example = "/pickers")]
+    pub from: String,
+    /// Which records, in CEL over `record`, `id`, `who` and the parameters.
+    #[schema(example = "record.crates > 0")]
+    pub r#where: Option<String>,
+    /// Fields, with `-` before one that goes down.
+    pub order: Option<Vec<String>>,
+    /// At most 500 rows; 100 where nothing is said.
+    pub limit: Option<u64>,
+    /// The fields that are sent; all where nothing is said.
+    pub fields: Option<Vec<String>>,
+    /// The parameters, each a JSON Schema.
+    pub with: Option<BTreeMap<String, Value>>,
+}
+
+/// A request for rows, by one of `name`, `of` and `path`.
+#[derive(Debug, ToSchema)]
+pub struct Asked {
+    /// A query of the charter.
+    pub name: Option<String>,
+    /// A query of the moment, which takes the power `ask`.
+    pub of: Option<Shape>,
+    /// What is at one path, as a result of one row.
+    pub path: Option<String>,
+    /// Values of the parameters.
+    pub with: Option<BTreeMap<String, Value>>,
+    /// At most so many rows.
+    pub limit: Option<u64>,
+    /// Only rows behind this place.
+    pub after: Option<Vec<Value>>,
+}
+
 /// One change at one path, with the members of its operation beside.
 #[derive(Debug, ToSchema)]
 pub struct Edit {

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use rendel_core::{
-    Beside, ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal, Settled,
-    Undoable,
+    Asked, Beside, ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal,
+    RowSteps, Rows, Settled, Undoable,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -85,6 +85,10 @@ frames! {
         Cue(SendCue) = "cue",
         /// Asks to be told what one can undo and redo, now and whenever that changes.
         FollowUndo(FollowUndo) = "follow-undo",
+        /// Asks for the rows of a query, now and whenever they change.
+        FollowQuery(FollowQuery) = "follow-query",
+        /// Follows a query no more.
+        LeaveQuery(LeaveQuery) = "leave-query",
         /// Goes on with a new token over the same connection.
         Renew(Renew) = "renew",
         /// Asks for a `pong`.
@@ -119,6 +123,12 @@ frames! {
         Holds(HoldChange) = "holds",
         /// What you can undo and redo now.
         Undoable(Undoable) = "undoable",
+        /// The rows of a query that you follow, in place of those of before.
+        Rows(RowsFrame) = "rows",
+        /// What an update made of the rows of a query that you follow.
+        RowSteps(RowStepsFrame) = "row-steps",
+        /// A query that you cannot follow.
+        QueryRefused(QueryRefused) = "query-refused",
         /// A transient message.
         Cue(CueFrame) = "cue",
         /// The standing of the session changed.
@@ -160,6 +170,57 @@ pub struct Enter {
     /// Whether the welcome is to say how the fields are declared.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub fields: bool,
+    /// Whether it comes without a replica, for queries only: it is told no state and no updates.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub stateless: bool,
+}
+
+/// Asks for the rows of a query, for as long as the connection lasts.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FollowQuery {
+    /// Any number of the client's, by which it knows the rows; one that it follows already stands
+    /// for another query from now on.
+    pub query: u64,
+    /// What it asks for.
+    pub ask: Asked,
+}
+
+/// Follows a query no more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LeaveQuery {
+    /// The client's number of it.
+    pub query: u64,
+}
+
+/// The rows of a query.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RowsFrame {
+    /// The client's number of it.
+    pub query: u64,
+    /// The rows.
+    #[serde(flatten)]
+    pub rows: Rows,
+}
+
+/// What an update made of the rows of a query.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RowStepsFrame {
+    /// The client's number of it.
+    pub query: u64,
+    /// The steps.
+    #[serde(flatten)]
+    pub steps: RowSteps,
+}
+
+/// A query that cannot be followed.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct QueryRefused {
+    /// The client's number of it.
+    pub query: u64,
+    /// Why.
+    pub problem: Problem,
 }
 
 /// Asks to be told what one can undo and redo, for as long as the connection lasts.

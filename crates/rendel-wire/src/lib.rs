@@ -15,11 +15,11 @@ pub mod http;
 pub use cbor::{cbor_of_json, decode_cbor, decode_told_cbor, encode_cbor, settled_frame_cbor};
 pub use decode::{DEEPEST, DEEPEST_TOLD, decode_json, decode_object};
 pub use frame::{
-    AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter, FollowUndo,
-    FromParticipant, FromService, Leave, Left, LeftWhy, Notice, OutcomeFrame, OutcomeOf,
-    Participant, Ping, Pong, PresenceFrame, Proposals, Propose, Refused, Release, Renew, Resync,
-    Roster, Said, SendCue, SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You,
-    settled_frame,
+    AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter, FollowQuery,
+    FollowUndo, FromParticipant, FromService, Leave, LeaveQuery, Left, LeftWhy, Notice,
+    OutcomeFrame, OutcomeOf, Participant, Ping, Pong, PresenceFrame, Proposals, Propose,
+    QueryRefused, Refused, Release, Renew, Resync, Roster, RowStepsFrame, RowsFrame, Said, SendCue,
+    SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You, settled_frame,
 };
 
 /// The subprotocol of text frames with one JSON object each.

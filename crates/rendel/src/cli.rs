@@ -43,6 +43,8 @@ pub(crate) enum Command {
     State(StateArgs),
     /// Print what differs between a session's states at two places of its journal.
     Diff(DiffArgs),
+    /// Print the rows of a query, once or as they change.
+    Query(QueryArgs),
     /// Print the settled updates of a session, in order.
     Journal(JournalArgs),
     /// Say how a value came about: which updates made it, by whom, and what lost against it.
@@ -791,6 +793,52 @@ pub(crate) struct WhyArgs {
     /// A participant's token; the service key where it is left out.
     #[arg(long, env = "RENDEL_TOKEN", hide_env_values = true)]
     pub(crate) token: Option<String>,
+    #[command(flatten)]
+    pub(crate) reach: Reach,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct QueryArgs {
+    /// The session's id.
+    pub(crate) session: String,
+    /// A query of the charter.
+    #[arg(value_name = "NAME", required_unless_present_any = ["from", "path"], conflicts_with_all = ["from", "path"])]
+    pub(crate) query: Option<String>,
+    /// A parameter of it, such as row=east; several times for several.
+    #[arg(long, value_name = "NAME=VALUE", requires = "query")]
+    pub(crate) with: Vec<String>,
+    /// A query of the moment: the path of a map or list.
+    #[arg(long, value_name = "PATH", conflicts_with = "path")]
+    pub(crate) from: Option<String>,
+    /// Which records, in CEL, such as 'record.crates > 3'.
+    #[arg(long = "where", value_name = "CEL", requires = "from")]
+    pub(crate) condition: Option<String>,
+    /// What they are ordered by, separated by commas; with - before what goes down.
+    #[arg(
+        long,
+        value_name = "FIELDS",
+        value_delimiter = ',',
+        allow_hyphen_values = true,
+        requires = "from"
+    )]
+    pub(crate) order: Vec<String>,
+    /// The fields that are printed, separated by commas.
+    #[arg(long, value_name = "FIELDS", value_delimiter = ',', requires = "from")]
+    pub(crate) fields: Vec<String>,
+    /// In place of a query: what is at one path.
+    #[arg(long)]
+    pub(crate) path: Option<String>,
+    /// At most so many rows.
+    #[arg(long)]
+    pub(crate) limit: Option<usize>,
+    /// Only rows behind this place: the "end" of a page, as JSON.
+    #[arg(long, value_name = "JSON")]
+    pub(crate) after: Option<String>,
+    /// Print the rows again whenever they change.
+    #[arg(long)]
+    pub(crate) follow: bool,
+    #[command(flatten)]
+    pub(crate) whom: AsWhom,
     #[command(flatten)]
     pub(crate) reach: Reach,
 }

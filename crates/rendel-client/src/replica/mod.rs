@@ -13,6 +13,7 @@ use uuid::Uuid;
 mod following;
 mod own;
 mod pending;
+mod querying;
 mod undoing;
 
 use own::Own;
@@ -68,6 +69,15 @@ pub enum Change {
     },
     /// Its participant can undo or redo something else.
     Undoable(Undoable),
+    /// The rows of that query are others.
+    Rows(u64),
+    /// A query cannot be followed, and is followed no more.
+    QueryRefused {
+        /// Its number.
+        query: u64,
+        /// Why.
+        problem: Problem,
+    },
     /// Who came, went or changed.
     Roster(Roster),
     /// These participants tell something else of themselves, or nothing any more.
@@ -128,6 +138,8 @@ pub struct Replica {
     refused_here: VecDeque<Change>,
     follows_undo: bool,
     undoable: Undoable,
+    followings: querying::Followings,
+    is_stateless: bool,
 }
 
 impl Replica {
@@ -161,6 +173,8 @@ impl Replica {
             refused_here: VecDeque::new(),
             follows_undo: false,
             undoable: Undoable::default(),
+            followings: querying::Followings::default(),
+            is_stateless: false,
         }
     }
 
@@ -175,7 +189,14 @@ impl Replica {
             audience: is_known.then_some(self.audience),
             presence: (!self.said.is_empty()).then(|| self.said.clone()),
             fields: false,
+            stateless: self.is_stateless,
         }
+    }
+
+    /// The same without a state, for queries only.
+    #[must_use]
+    pub fn stateless(self) -> Self {
+        Self { is_stateless: true, ..self }
     }
 
     /// Notes what this client tells of its participant from now on, and gives the frame that says
@@ -258,6 +279,9 @@ impl Replica {
                 vec![Change::Presence(who)]
             }
             FromService::Undoable(undoable) => self.handle_undoable(undoable),
+            FromService::Rows(frame) => self.handle_rows(frame),
+            FromService::RowSteps(frame) => self.handle_row_steps(&frame),
+            FromService::QueryRefused(frame) => self.handle_query_refused(frame),
             FromService::Holds(change) => {
                 change.freed.iter().for_each(|at| drop(self.holds.remove(at)));
                 self.holds.extend(change.taken.iter().map(|hold| (hold.at.clone(), hold.clone())));

@@ -17,6 +17,7 @@ use crate::state::State;
 
 /// A request for rows.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Asked {
     /// A query of the charter.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -1,7 +1,7 @@
 //! Rows that are asked for once and then kept up to date by steps.
 
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use super::asked::Place;
 use crate::path::Path;
@@ -70,6 +70,25 @@ pub struct RowSteps {
     /// The place of the last row, where the result is full: more may be behind it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub end: Option<Place>,
+}
+
+impl RowSteps {
+    /// The same as a JSON Patch (RFC 6902) of the array of rows.
+    pub fn patch(&self) -> Value {
+        let patch = |step: &RowStep| match step {
+            RowStep::In { at, row } => {
+                json!({ "op": "add", "path": format!("/{at}"), "value": row })
+            }
+            RowStep::Out { at } => json!({ "op": "remove", "path": format!("/{at}") }),
+            RowStep::Move { at, to } => {
+                json!({ "op": "move", "from": format!("/{at}"), "path": format!("/{to}") })
+            }
+            RowStep::Change { at, value } => {
+                json!({ "op": "replace", "path": format!("/{at}/value"), "value": value })
+            }
+        };
+        self.steps.iter().map(patch).collect()
+    }
 }
 
 impl Rows {

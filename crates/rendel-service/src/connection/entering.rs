@@ -42,7 +42,7 @@ impl Connection {
         let who = handle.amendments().over(&told);
         check_role(handle.charter(), &who)?;
         let (answer, answered) = oneshot::channel();
-        let Enter { client, seen, epoch, audience, presence, fields, .. } = frame;
+        let Enter { client, seen, epoch, audience, presence, fields, stateless, .. } = frame;
         let had = seen.zip(epoch).zip(audience);
         let had = had.map(|((seen, epoch), audience)| Had { seen, epoch, audience });
         if let Some(said) = &presence {
@@ -51,7 +51,7 @@ impl Connection {
         let entry = Entry {
             told: told.clone(),
             client,
-            way: WayIn::Replica { had },
+            way: if stateless { WayIn::Queries } else { WayIn::Replica { had } },
             encoding: self.way(),
             address: self.admission.address.clone(),
             outbound: self.outbound.clone(),

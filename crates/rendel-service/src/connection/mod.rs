@@ -18,8 +18,8 @@ use futures_util::FutureExt as _;
 use rendel_core::{Edit, Problem, ProblemKind};
 use rendel_session::Heard;
 use rendel_wire::{
-    AnswerFrame, Bye, Digest, FromParticipant, FromService, LeftWhy, Notice, Pong, Propose,
-    Refused, Release, Renew, TakeHold, decode_cbor,
+    AnswerFrame, Bye, Digest, FollowQuery, FromParticipant, FromService, LeaveQuery, LeftWhy,
+    Notice, Pong, Propose, QueryRefused, Refused, Release, Renew, TakeHold, decode_cbor,
 };
 use tokio::sync::mpsc;
 use uuid::Uuid;
@@ -372,6 +372,20 @@ impl Connection {
             Ok(FromParticipant::FollowUndo(_)) => {
                 inside.words.check(1)?;
                 inside.tell(Heard::FollowUndo).await
+            }
+            Ok(FromParticipant::FollowQuery(frame)) => {
+                // It may mean to look at a whole map.
+                if let Err(problem) = inside.words.check(5) {
+                    let FollowQuery { query, .. } = frame;
+                    self.app.metrics.count(&problem);
+                    self.put(&FromService::QueryRefused(QueryRefused { query, problem }));
+                    return Ok(());
+                }
+                inside.tell(Heard::FollowQuery(frame)).await
+            }
+            Ok(FromParticipant::LeaveQuery(LeaveQuery { query })) => {
+                inside.words.check(1)?;
+                inside.tell(Heard::LeaveQuery(query)).await
             }
             Ok(FromParticipant::Hold(TakeHold { n, at, for_ms, over })) => {
                 self.act(n, Heard::Hold { n, at, for_ms, over }, inside).await

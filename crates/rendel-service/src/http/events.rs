@@ -9,8 +9,8 @@ use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use futures_util::stream;
 use rendel_core::{Lens, Problem, ProblemKind};
-use rendel_session::{WayIn, update_seen};
-use rendel_wire::LeftWhy;
+use rendel_session::{Heard, WayIn, update_seen};
+use rendel_wire::{FollowQuery, FromService, LeftWhy};
 use serde::Deserialize;
 use tokio::sync::oneshot;
 use uuid::Uuid;
@@ -22,7 +22,7 @@ use crate::addresses::{Admission, address_of};
 use crate::app::App;
 use crate::auth::check_role;
 use crate::budget::Cost;
-use crate::failure::{from_store, shutting_down};
+use crate::failure::{Failure, from_store, shutting_down};
 use crate::identity::Identity;
 use crate::queue::{Beginning, Instead, Item, Outbound};
 use crate::session::{Ask, Entry, Patches, SessionHandle, state_at};
@@ -67,36 +67,30 @@ pub(crate) async fn follow(
     following: web::Query<Following>,
     app: Shared,
 ) -> Answer {
-    let (session, who) = match &following.ticket {
-        Some(ticket) => {
-            let who = app.tickets.take(ticket, &session)?;
-            // What was good when the ticket was given may not be any more.
-            who.check(&session, &app)?;
-            let session = app.session(&session).await?;
-            let who = session.amendments().over(&who);
-            check_role(session.charter(), &who)?;
-            session.removals().check(&who.id)?;
-            (session, who)
-        }
-        None => inside(&request, &app, &session).await?,
-    };
-    app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
+    let (session, who) = whose(&request, &app, &session, following.ticket.as_deref()).await?;
     let after = last_event(&request)?.or(following.after);
-    let admitted = app.addresses.admit(address_of(&request, app.config.trust_forwarded));
-    let admission = admitted.inspect_err(|problem| app.metrics.count(problem))?;
-    let events =
-        Events::enter(app.get_ref().clone(), session, who, following.form, after, admission)
-            .await?;
-    let stream = stream::unfold(events, |mut events| async {
-        events.next().await.map(|part| (Ok::<_, Problem>(part), events))
-    });
-    Ok(HttpResponse::Ok()
-        .content_type("text/event-stream")
-        .insert_header((header::CACHE_CONTROL, "no-store"))
-        // Compressing would hold events back until there is enough to compress.
-        .insert_header((header::CONTENT_ENCODING, "identity"))
-        .insert_header(("X-Accel-Buffering", "no"))
-        .streaming(stream))
+    let is_patches = following.form == Form::JsonPatch;
+    let way = WayIn::Events { after, patches: is_patches };
+    let events = Events::enter(&request, &app, session, who, following.form, way).await?;
+    Ok(events.stream())
+}
+
+/// Who follows: by a ticket, or as with any other call.
+pub(super) async fn whose(
+    request: &HttpRequest,
+    app: &Shared,
+    session: &str,
+    ticket: Option<&str>,
+) -> Result<(SessionHandle, Identity), Failure> {
+    let Some(ticket) = ticket else { return inside(request, app, session).await };
+    let who = app.tickets.take(ticket, session)?;
+    // What was good when the ticket was given may not be any more.
+    who.check(session, app)?;
+    let session = app.session(session).await?;
+    let who = session.amendments().over(&who);
+    check_role(session.charter(), &who)?;
+    session.removals().check(&who.id)?;
+    Ok((session, who))
 }
 
 fn last_event(request: &HttpRequest) -> Result<Option<u64>, Problem> {
@@ -110,7 +104,7 @@ fn last_event(request: &HttpRequest) -> Result<Option<u64>, Problem> {
     })
 }
 
-struct Events {
+pub(super) struct Events {
     app: Arc<App>,
     session: SessionHandle,
     connection: u64,
@@ -130,22 +124,29 @@ struct Events {
 }
 
 impl Events {
-    async fn enter(
-        app: Arc<App>,
+    pub(super) async fn enter(
+        request: &HttpRequest,
+        app: &Shared,
         session: SessionHandle,
         who: Identity,
         form: Form,
-        after: Option<u64>,
-        admission: Admission,
+        way: WayIn,
     ) -> Result<Self, Problem> {
+        let app = app.get_ref().clone();
+        app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
+        let admitted = app.addresses.admit(address_of(request, app.config.trust_forwarded));
+        let admission = admitted.inspect_err(|problem| app.metrics.count(problem))?;
         let outbound = Arc::new(Outbound::new(app.config.queue, app.config.slow_within));
         let (answer, answered) = oneshot::channel();
-        let is_patches = form == Form::JsonPatch;
+        let after = match way {
+            WayIn::Events { after, .. } => after,
+            WayIn::Replica { .. } | WayIn::Queries => None,
+        };
         let entry = Entry {
             told: who.clone(),
             client: Uuid::now_v7(),
-            way: WayIn::Events { after, patches: is_patches },
-            encoding: if is_patches { "patches" } else { "events" },
+            way,
+            encoding: if form == Form::JsonPatch { "patches" } else { "events" },
             address: admission.address.clone(),
             outbound: outbound.clone(),
             presence: None,
@@ -173,6 +174,27 @@ impl Events {
             has_begun: false,
             _admission: admission,
         })
+    }
+
+    /// Follows a query too.
+    pub(super) async fn follow_query(&self, frame: FollowQuery) -> Result<(), Problem> {
+        let frame = Heard::FollowQuery(frame);
+        let asked = self.session.tell(Ask::Frame { connection: self.connection, frame }).await;
+        asked.map_err(|_| shutting_down())
+    }
+
+    /// The answer that streams it.
+    pub(super) fn stream(self) -> HttpResponse {
+        let stream = stream::unfold(self, |mut events| async {
+            events.next().await.map(|part| (Ok::<_, Problem>(part), events))
+        });
+        HttpResponse::Ok()
+            .content_type("text/event-stream")
+            .insert_header((header::CACHE_CONTROL, "no-store"))
+            // Compressing would hold events back until there is enough to compress.
+            .insert_header((header::CONTENT_ENCODING, "identity"))
+            .insert_header(("X-Accel-Buffering", "no"))
+            .streaming(stream)
     }
 
     /// The next part of the stream; `None` at its end.
@@ -254,13 +276,34 @@ impl Events {
                     r#type: &'f str,
                 }
                 let named: Option<Named<'_>> = serde_json::from_str(&frame.json).ok();
+                if let Some(FromService::RowSteps(told)) = self.row_steps(&frame.json) {
+                    let patch = told.steps.patch();
+                    let patch = serde_json::to_string(&patch).unwrap_or_default();
+                    return Ok(event("patch", Some(told.steps.seq), &patch));
+                }
                 let told = named.filter(|named| {
-                    ["roster", "status", "notice", "holds", "cue"].contains(&named.r#type)
+                    [
+                        "roster",
+                        "status",
+                        "notice",
+                        "holds",
+                        "cue",
+                        "rows",
+                        "row-steps",
+                        "query-refused",
+                    ]
+                    .contains(&named.r#type)
                 });
                 Ok(told.map_or_else(String::new, |named| event(named.r#type, None, &frame.json)))
             }
             Item::Welcome(..) => Ok(String::new()),
         }
+    }
+
+    /// What changed in rows, where that is to be told as a patch.
+    fn row_steps(&self, json: &str) -> Option<FromService> {
+        let is_it = self.form == Form::JsonPatch && json.starts_with("{\"type\":\"row-steps\"");
+        is_it.then(|| FromService::decode(json.as_bytes()).ok()).flatten()
     }
 
     /// An update, unless it is told already.

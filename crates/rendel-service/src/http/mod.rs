@@ -15,6 +15,7 @@ pub(crate) mod lines;
 mod once;
 pub(crate) mod participants;
 pub(crate) mod people;
+pub(crate) mod queries;
 pub(crate) mod seats;
 pub(crate) mod service;
 pub(crate) mod sessions;
@@ -112,6 +113,8 @@ pub(crate) fn routes(config: &mut ServiceConfig) {
                 .service(console::sign_in)
                 .service(console::signed_in)
                 .service(console::sign_out)
+                .service(queries::rows)
+                .service(queries::ask)
                 .service(history::undoable)
                 .service(history::why)
                 .service(history::revert)

@@ -30,6 +30,12 @@ pub(super) struct Arrival {
     presence: Option<Facts>,
 }
 
+impl Arrival {
+    pub(super) fn is_of(&self, connection: ConnectionId) -> bool {
+        self.connection == connection
+    }
+}
+
 impl Session {
     pub(super) fn enter(&mut self, mut entry: Entry) {
         let connection = entry.connection;
@@ -56,7 +62,7 @@ impl Session {
         }
         let had = match way {
             WayIn::Replica { had } => had.filter(|had| had.audience == number),
-            WayIn::Events { .. } => None,
+            WayIn::Events { .. } | WayIn::Queries => None,
         };
         self.arrivals.push(Arrival { connection, had, presence });
     }
@@ -170,7 +176,9 @@ impl Session {
         }
         for Arrival { connection, had, presence } in std::mem::take(&mut self.arrivals) {
             match self.members.get(connection).map(|member| (member.way, member.audience)) {
-                Some((WayIn::Replica { .. }, _)) => self.welcome(connection, had),
+                Some((WayIn::Replica { .. } | WayIn::Queries, _)) => {
+                    self.welcome(connection, had);
+                }
                 Some((WayIn::Events { after, patches }, audience)) => {
                     let (seq, state) = (self.order.seq(), self.order.sequencer().state());
                     let has_state = after.is_some();
@@ -189,6 +197,7 @@ impl Session {
                 }
                 None => {}
             }
+            self.follow_anew(connection);
             // Only now: the others hear of them before they hear what they tell.
             if let Some(set) = presence {
                 self.said(connection, Said { seen: None, set });
@@ -242,7 +251,10 @@ impl Session {
         let (recent, state) = (self.order.recent(), sequencer.state());
         let viewer = member.viewer.clone();
         let number = self.audiences.number(audience, &viewer);
-        let shown = self.audiences.welcome((audience, &viewer), had, greeting, recent, &state);
+        let shown = match member.way {
+            WayIn::Queries => self.audiences.bare_welcome((audience, &viewer), greeting, &state),
+            _ => self.audiences.welcome((audience, &viewer), had, greeting, recent, &state),
+        };
         let presence = self.told(audience);
         let welcome = Waiting::Welcome { connection, number, shown, followed: None, presence };
         self.order.push(welcome);
@@ -253,6 +265,7 @@ impl Session {
         self.seating.is_due = true;
         self.note_connection(&member.who, Way::Out);
         self.digests.forget(connection);
+        self.following.leave_all(connection);
         self.said_meanwhile.remove(&connection);
         if !self.members.has_follower(member.audience) {
             self.audiences.stop_following(member.audience);

@@ -2,6 +2,7 @@
 
 mod calling;
 mod entering;
+mod following;
 mod passing;
 mod proposing;
 mod recovering;
@@ -71,6 +72,7 @@ pub struct Session {
     quiet_until: Option<u64>,
     /// When those who asked are told what they can undo, if that may be another.
     undoable_at: Option<u64>,
+    following: following::Following,
     seating: seating::Seating,
     passing: passing::Passing,
     /// The last expressions of the charter that had no answer.
@@ -118,6 +120,7 @@ impl Session {
             beat: None,
             quiet_until: None,
             undoable_at: None,
+            following: following::Following::default(),
             seating: seating::Seating { is_due: true, ..seating::Seating::default() },
             passing: passing::Passing::default(),
             expression_faults: VecDeque::new(),
@@ -311,6 +314,8 @@ impl Session {
                 self.acted(connection, n, result);
             }
             Heard::FollowUndo => self.follow_undo(connection),
+            Heard::FollowQuery(frame) => self.follow_query(connection, frame),
+            Heard::LeaveQuery(query) => self.following.leave(connection, query),
             Heard::Renewed { n, claims } => {
                 self.renew(connection, claims);
                 self.acted(connection, n, Ok(()));

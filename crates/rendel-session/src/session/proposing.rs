@@ -2,7 +2,7 @@
 
 use rendel_core::{
     Actor, ClientKey, ClientOutcome, Effect, Outcome, Problem, ProblemKind, Proposal, RuleMark,
-    Settled,
+    Settled, Turned,
 };
 use rendel_wire::{Propose, Refused, Waiting as WaitingFrame};
 
@@ -10,7 +10,7 @@ use super::Session;
 use crate::audiences::Word;
 use crate::gates::{Held, QUEUE, Queued, gate_for};
 use crate::input::{ConnectionId, GateVerdict};
-use crate::order::{Origin, Waiting};
+use crate::order::{Origin, RowsTold, Waiting};
 use crate::output::{Asked, Output, Report};
 use crate::problems::unavailable;
 
@@ -196,7 +196,11 @@ impl Session {
         self.note_undoable(&update.by);
         self.audiences.handle_settled(&update);
         self.people.handle_settled(&update.by, &update.effects, self.now);
+        let turned = self.turned_rows(&update);
         self.order.push_update(update, from);
+        for Turned { tickets, steps } in turned {
+            self.order.push(Waiting::Rows { tickets, told: RowsTold::Steps(steps) });
+        }
         self.compare_at.get_or_insert(self.now + self.settings.digest_within);
         self.ask_for_digests(self.settings.digest_every);
     }

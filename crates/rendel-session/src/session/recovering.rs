@@ -39,6 +39,7 @@ impl Session {
         self.standing = found.standing.clone();
         self.standing.status.name().clone_into(&mut self.head.status);
         self.audiences.forget_snapshots();
+        self.following.forget();
         match unseen {
             Some(updates) => self.show_unseen(updates),
             // They come back and get what they missed; to go on without it would leave a gap.
@@ -58,6 +59,7 @@ impl Session {
             self.handle_verdict(client, n, verdict);
         }
         self.say_what_was_kept();
+        self.follow_all_anew();
         self.seating.is_due = true;
         self.note_lapse();
         self.seating.told = None;
@@ -110,12 +112,18 @@ impl Session {
             Waiting::Undoable { connection, undoable } => {
                 self.tell(connection, Word::Undoable(undoable));
             }
+            Waiting::QueryRefused { connection, refused } => {
+                self.tell(connection, Word::QueryRefused(refused));
+            }
             Waiting::Acted { connection, answer } => self.tell(connection, Word::Answer(answer)),
             Waiting::Cue { .. } => self.order.push(one),
             // Its places are found anew in the order as it turns out to be.
             Waiting::Said { connection, said, .. } => self.keep_said(connection, said),
-            // What was asked or repaired meanwhile is asked again.
-            Waiting::Keep(_) | Waiting::AskForDigests { .. } | Waiting::Resync { .. } => {}
+            // What was asked or repaired meanwhile is asked again, and rows are told anew.
+            Waiting::Rows { .. }
+            | Waiting::Keep(_)
+            | Waiting::AskForDigests { .. }
+            | Waiting::Resync { .. } => {}
         }
     }
 

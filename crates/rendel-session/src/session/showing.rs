@@ -8,7 +8,7 @@ use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
 
 use super::Session;
 use crate::audiences::{Content, Stored, Theirs, Word};
-use crate::input::{ConnectionId, Standing, Status};
+use crate::input::{ConnectionId, Standing, Status, WayIn};
 use crate::members::Member;
 use crate::order::{Origin, Waiting};
 use crate::output::{Answer, Output, Report, To};
@@ -126,6 +126,10 @@ impl Session {
             Waiting::Undoable { connection, undoable } => {
                 self.tell(connection, Word::Undoable(undoable));
             }
+            Waiting::Rows { tickets, told } => self.show_rows(&tickets, &told),
+            Waiting::QueryRefused { connection, refused } => {
+                self.tell(connection, Word::QueryRefused(refused));
+            }
             Waiting::Acted { connection, answer } => self.tell(connection, Word::Answer(answer)),
             Waiting::Cue { frame, to } => {
                 for (audience, connections) in self.members.cued(&frame.by, &to) {
@@ -237,8 +241,11 @@ impl Session {
             }
             let first = updates.first().map_or(seq, |(first, _)| first.seq);
             let update = updates.get(usize::try_from(seq - first).unwrap_or(usize::MAX));
-            if update
-                .is_some_and(|(update, _)| self.audiences.hides_author(member.audience, update))
+            // Nor can who is told no updates.
+            let is_bare = member.way == WayIn::Queries;
+            if is_bare
+                || update
+                    .is_some_and(|(update, _)| self.audiences.hides_author(member.audience, update))
             {
                 let outcome = ClientOutcome::Settled(seq).into();
                 self.tell(connection, Word::Outcome(OutcomeFrame { n, outcome }));

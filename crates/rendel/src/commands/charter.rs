@@ -97,6 +97,13 @@ fn check(file: &Path, out: Out) -> Result<()> {
             .iter()
             .for_each(|warning| out.note(&format!("{}: note: {warning}", file.display())));
     }
+    for (query, roles) in parsed.iter().flat_map(Charter::askers).filter(|_| !out.is_json()) {
+        let roles = match roles[..] {
+            [] => "nobody but the backend".to_owned(),
+            _ => roles.join(", "),
+        };
+        out.note(&format!("{}: the query {query:?} may be asked by {roles}", file.display()));
+    }
     let faults = parsed.err().unwrap_or_default();
     if out.is_json() {
         out.value(&CheckAnswer { faults: faults.clone() }, String::new);

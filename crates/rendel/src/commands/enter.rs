@@ -174,7 +174,8 @@ impl Visit {
                 change.freed.iter().for_each(|at| self.out.line(&format!("{at} is free")));
             }
             // `undo` tells what came of it.
-            Event::Changed(Change::Undoable(_)) => {}
+            Event::Changed(Change::Undoable(_) | Change::Rows(_) | Change::QueryRefused { .. }) => {
+            }
             // It changes many times a second; `who` tells it when asked.
             Event::Changed(Change::Presence(_)) => {}
             Event::Cued(cue) => {
@@ -292,6 +293,10 @@ impl Visit {
             Event::Changed(Change::Unknown) => json!({"event": "unknown"}),
             Event::Changed(Change::Waiting { n }) => json!({"event": "waiting", "n": n}),
             Event::Changed(Change::Holds(change)) => json!({"event": "holds", "change": change}),
+            Event::Changed(Change::Rows(query)) => json!({"event": "rows", "query": query}),
+            Event::Changed(Change::QueryRefused { query, problem }) => {
+                json!({"event": "query-refused", "query": query, "problem": problem})
+            }
             Event::Changed(Change::Undoable(undoable)) => {
                 json!({"event": "undoable", "undoable": undoable})
             }

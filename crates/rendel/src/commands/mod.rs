@@ -9,6 +9,7 @@ mod gate;
 mod history;
 mod people;
 mod propose;
+mod query;
 mod receiver;
 mod serve;
 mod session;
@@ -35,6 +36,7 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::Diff(args) => show::diff(&args, *out).await,
         Command::Journal(args) => show::journal(&args, *out).await,
         Command::Why(args) => history::why(&args, *out).await,
+        Command::Query(args) => query::run(&args, *out).await,
         Command::Undoable(args) => history::undoable(&args, *out).await,
         Command::Revert(args) => history::revert(&args, *out).await,
         Command::Conflicts(args) => show::conflicts(&args, *out).await,

@@ -26,6 +26,7 @@ mod life;
 mod limits;
 mod people;
 mod play;
+mod queries;
 mod repeats;
 mod secrets;
 mod timing;

@@ -1,0 +1,184 @@
+//! Queries that connections follow.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use rendel_core::{Asked, Problem, ProblemKind, Queries, Settled, State, Ticket, Turned};
+use rendel_wire::{FollowQuery, FromService, QueryRefused, RowStepsFrame, RowsFrame};
+
+use super::Session;
+use crate::audiences::Word;
+use crate::input::ConnectionId;
+use crate::order::{RowsTold, Waiting};
+use crate::output::{Output, To};
+use crate::problems::unavailable;
+
+/// Queries that one connection may follow.
+const MOST: usize = 32;
+
+/// Who follows which query.
+#[derive(Debug, Default)]
+pub(super) struct Following {
+    queries: Queries,
+    /// The state that the results are of; none while nobody follows.
+    state: Option<State>,
+    /// What each connection asks for, by its own numbers. None has a ticket that waits for a welcome
+    /// or was refused.
+    asked: BTreeMap<ConnectionId, BTreeMap<u64, (Asked, Option<Ticket>)>>,
+    followers: BTreeMap<Ticket, (ConnectionId, u64)>,
+}
+
+impl Following {
+    /// The state turned out to be another: all results are to be made anew.
+    pub(super) fn forget(&mut self) {
+        for ticket in std::mem::take(&mut self.followers).into_keys() {
+            self.queries.leave(ticket);
+        }
+        self.state = None;
+        self.asked
+            .values_mut()
+            .flat_map(BTreeMap::values_mut)
+            .for_each(|(_, ticket)| *ticket = None);
+    }
+
+    /// A connection follows a query no more.
+    pub(super) fn leave(&mut self, connection: ConnectionId, query: u64) {
+        let Some(of) = self.asked.get_mut(&connection) else { return };
+        let left = of.remove(&query);
+        if of.is_empty() {
+            self.asked.remove(&connection);
+        }
+        self.give_back(left.and_then(|(_, ticket)| ticket));
+    }
+
+    /// A connection is gone.
+    pub(super) fn leave_all(&mut self, connection: ConnectionId) {
+        for (_, ticket) in self.asked.remove(&connection).unwrap_or_default().into_values() {
+            self.give_back(ticket);
+        }
+    }
+
+    fn give_back(&mut self, ticket: Option<Ticket>) {
+        let Some(ticket) = ticket else { return };
+        self.followers.remove(&ticket);
+        self.queries.leave(ticket);
+        if self.queries.is_empty() {
+            self.state = None;
+        }
+    }
+}
+
+impl Session {
+    /// Somebody asks for rows, from now on.
+    pub(super) fn follow_query(&mut self, connection: ConnectionId, frame: FollowQuery) {
+        let FollowQuery { query, ask } = frame;
+        if self.members.get(connection).is_none() {
+            return;
+        }
+        self.following.leave(connection, query);
+        if self.following.asked.get(&connection).is_some_and(|of| of.len() >= MOST) {
+            let detail = format!(
+                "A connection follows at most {MOST} queries at one time. Leave one first."
+            );
+            let problem = Problem::new(ProblemKind::Full, detail).with("limit", "queries");
+            return self.refuse_query(connection, query, problem);
+        }
+        if self.order.is_adrift() {
+            return self.refuse_query(connection, query, unavailable());
+        }
+        self.following.asked.entry(connection).or_default().insert(query, (ask, None));
+        // Who waits for a welcome gets the rows after it.
+        if !self.arrivals.iter().any(|arrival| arrival.is_of(connection)) {
+            self.follow(connection, query);
+        }
+    }
+
+    /// Makes the rows of all that a connection asks for anew: as who it is now.
+    pub(super) fn follow_anew(&mut self, connection: ConnectionId) {
+        let of = self.following.asked.get(&connection);
+        for query in of.map(|of| of.keys().copied().collect::<Vec<_>>()).unwrap_or_default() {
+            self.follow(connection, query);
+        }
+    }
+
+    /// The same for all connections.
+    pub(super) fn follow_all_anew(&mut self) {
+        for connection in self.following.asked.keys().copied().collect::<Vec<_>>() {
+            if !self.arrivals.iter().any(|arrival| arrival.is_of(connection)) {
+                self.follow_anew(connection);
+            }
+        }
+    }
+
+    fn follow(&mut self, connection: ConnectionId, query: u64) {
+        let Some(member) = self.members.get(connection) else { return };
+        let sequencer = self.order.sequencer();
+        let following = &mut self.following;
+        let Some((asked, ticket)) =
+            following.asked.get_mut(&connection).and_then(|of| of.get_mut(&query))
+        else {
+            return;
+        };
+        let (asked, old) = (asked.clone(), ticket.take());
+        let state = sequencer.state();
+        let followed =
+            following.queries.follow(&self.charter, &state, sequencer.seq(), &member.who, &asked);
+        // Only now: what both share is not made anew.
+        following.give_back(old);
+        match followed {
+            Err(problem) => {
+                following.leave(connection, query);
+                self.refuse_query(connection, query, problem);
+            }
+            Ok((ticket, rows)) => {
+                following.state = Some(state);
+                following.followers.insert(ticket, (connection, query));
+                if let Some((_, of)) =
+                    following.asked.get_mut(&connection).and_then(|of| of.get_mut(&query))
+                {
+                    *of = Some(ticket);
+                }
+                let tickets = BTreeSet::from([ticket]);
+                self.order.push(Waiting::Rows { tickets, told: RowsTold::Fresh(rows) });
+            }
+        }
+    }
+
+    fn refuse_query(&mut self, connection: ConnectionId, query: u64, problem: Problem) {
+        let refused = QueryRefused { query, problem };
+        match self.order.is_adrift() {
+            // It would have to be kept for as long as the journal is away.
+            true => self.tell(connection, Word::QueryRefused(refused)),
+            false => self.order.push(Waiting::QueryRefused { connection, refused }),
+        }
+    }
+
+    /// What an update, which was settled just now, makes of the results.
+    pub(super) fn turned_rows(&mut self, update: &Settled) -> Vec<Turned> {
+        let Some(before) = &self.following.state else { return Vec::new() };
+        let after = self.order.sequencer().state();
+        let queries = &mut self.following.queries;
+        let turned = queries.handle_settled(&self.charter, before, &after, update);
+        self.following.state = Some(after);
+        turned
+    }
+
+    /// Tells rows to those who still follow them: once for all who have them under one number.
+    pub(super) fn show_rows(&mut self, tickets: &BTreeSet<Ticket>, told: &RowsTold) {
+        let mut by_number = BTreeMap::<u64, Vec<ConnectionId>>::new();
+        for (connection, query) in
+            tickets.iter().filter_map(|one| self.following.followers.get(one))
+        {
+            by_number.entry(*query).or_default().push(*connection);
+        }
+        for (query, connections) in by_number {
+            let frame = match told {
+                RowsTold::Fresh(rows) => FromService::Rows(RowsFrame { query, rows: rows.clone() }),
+                RowsTold::Steps(steps) => {
+                    FromService::RowSteps(RowStepsFrame { query, steps: steps.clone() })
+                }
+            };
+            let shown = self.audiences.rows(&frame);
+            self.outputs.push(Output::Show { to: To::These(connections), shown });
+        }
+    }
+}

@@ -1,0 +1,265 @@
+//! Queries that are asked for once and then kept up to date, with the real service.
+
+use rendel_client::{Change, Connection, Encoding, Event, Target};
+use rendel_core::{Asked, Rows};
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+use crate::harness::{Events, Raw, Service, name, until};
+
+const BOARD: &str = r#"
+charter = "board"
+version = 1
+[roles.picker]
+edit = ["/**"]
+see = ["/**", { but = "/pickers/*/wage" }, { but = "/drafts/*", unless = "record.by == who.id" }]
+[roles.steward]
+edit = ["/**"]
+powers = ["ask"]
+[state.pickers]
+kind = "map"
+[state.pickers.each.name]
+kind = "register"
+[state.pickers.each.crates]
+kind = "counter"
+[state.pickers.each.wage]
+kind = "register"
+[state.drafts]
+kind = "map"
+[state.drafts.each.by]
+kind = "register"
+[state.drafts.each.text]
+kind = "register"
+[queries.leaders]
+from = "/pickers"
+where = "record.crates >= least"
+with = { least = { type = "number" } }
+order = ["-crates"]
+limit = 3
+fields = ["name", "crates"]
+[queries.wages]
+from = "/pickers"
+order = ["-wage"]
+[queries.drafts]
+from = "/drafts"
+order = ["text"]
+"#;
+
+async fn board() -> Service {
+    let service = Service::start().await;
+    service.publish(BOARD).await;
+    let picker = |at: u64| (format!("p{at}"), json!({ "name": format!("n{at}"), "crates": at }));
+    let pickers: serde_json::Map<String, Value> = (0..40).map(picker).collect();
+    service.open("board", json!({ "pickers": pickers })).await;
+    service
+}
+
+fn leaders() -> Asked {
+    serde_json::from_value(json!({ "name": "leaders", "with": { "least": 1 } })).unwrap()
+}
+
+async fn stateless(service: &Service, who: &str, role: &str) -> Connection {
+    let (server, session) = (service.server.clone(), "board".to_owned());
+    let token = service.token("board", who, role).await;
+    let target = Target { server, session, token, encoding: Encoding::Json };
+    Connection::new(target, Uuid::now_v7()).stateless()
+}
+
+/// Goes on until the rows are so.
+async fn rows(connection: &mut Connection, query: u64, done: impl Fn(&Rows) -> bool) -> Rows {
+    loop {
+        if let Some(rows) = connection.replica().rows(query).filter(|rows| done(rows)) {
+            return rows.clone();
+        }
+        connection.next().await.unwrap();
+    }
+}
+
+fn crates(rows: &Rows) -> Vec<u64> {
+    rows.rows.iter().map(|row| row.value["crates"].as_u64().unwrap()).collect()
+}
+
+/// The rows over HTTP.
+async fn fresh(service: &Service) -> Value {
+    let path = "/v1/sessions/board/queries/leaders?with=%7B%22least%22%3A1%7D";
+    service.get(path).await.json().await.unwrap()
+}
+
+#[tokio::test]
+async fn a_phone_follows_three_rows_of_forty_without_the_state_also_after_a_crash() {
+    let mut service = board().await;
+    let mut phone = stateless(&service, "oda", "picker").await;
+    let query = phone.follow_query(leaders()).await;
+    let first = rows(&mut phone, query, |_| true).await;
+    assert_eq!(crates(&first), [39, 38, 37]);
+    assert!(phone.replica().confirmed().is_none(), "no state came");
+    assert_eq!(first.rows[0].value, json!({ "name": "n39", "crates": 39 }), "what is asked for");
+
+    // The sender proposes without a state; another follows; a newcomer asks over HTTP.
+    let mut other = stateless(&service, "tobin", "steward").await;
+    let theirs = other.follow_query(leaders()).await;
+    rows(&mut other, theirs, |_| true).await;
+    let token = service.token("board", "wren", "picker").await;
+    let (mut wren, _) = Raw::enter(&service, "board", &token).await;
+    wren.propose(json!([{ "at": "/pickers/p1/crates", "op": "add", "by": 49 }])).await;
+    let update = wren.answer().await.unwrap();
+    for (connection, query) in [(&mut phone, query), (&mut other, theirs)] {
+        let told = rows(connection, query, |rows| crates(rows)[0] == 50).await;
+        assert_eq!((crates(&told), told.seq), (vec![50, 39, 38], update["seq"].as_u64().unwrap()));
+    }
+    assert_eq!(fresh(&service).await["rows"][0]["path"], "/pickers/p1");
+    wren.propose(json!([{ "at": "/pickers/p39", "op": "drop" }])).await;
+    wren.answer().await.unwrap();
+    rows(&mut phone, query, |rows| crates(rows) == [50, 38, 37]).await;
+
+    service.kill();
+    service.launch();
+    let (mut wren, _) = Raw::enter(&service, "board", &token).await;
+    wren.propose(json!([{ "at": "/pickers/p1/crates", "op": "add", "by": -50 }])).await;
+    wren.answer().await.unwrap();
+    let told = rows(&mut phone, query, |rows| crates(rows) == [38, 37, 36]).await;
+    assert_eq!(serde_json::to_value(&told).unwrap()["rows"], fresh(&service).await["rows"]);
+}
+
+#[tokio::test]
+async fn an_own_proposal_without_a_state_is_answered() {
+    let service = board().await;
+    let token = service.token("board", "oda", "picker").await;
+    let mut raw = Raw::connect(&service, "board").await;
+    let client = Uuid::now_v7();
+    raw.send(&json!({ "type": "enter", "token": token, "client": client, "stateless": true }))
+        .await;
+    let welcome = raw.next("welcome").await;
+    assert!(welcome.get("state").is_none() && welcome.get("updates").is_none(), "{welcome}");
+    raw.send(&json!({ "type": "follow-query", "query": 7, "ask": leaders() })).await;
+    assert_eq!(raw.next("rows").await["query"], 7);
+    let edits = json!([{ "at": "/pickers/p2/crates", "op": "add", "by": 100 }]);
+    raw.send(&json!({ "type": "propose", "n": 1, "seen": 0, "answered": 0, "edits": edits })).await;
+    let (mut outcome, mut steps) = (Value::Null, Value::Null);
+    while outcome.is_null() || steps.is_null() {
+        let frame = raw.any().await.unwrap();
+        match frame["type"].as_str().unwrap() {
+            "outcome" => outcome = frame,
+            "row-steps" => steps = frame,
+            "settled" | "beside" => panic!("an update came: {frame}"),
+            _ => {}
+        }
+    }
+    assert_eq!((&outcome["n"], &outcome["seq"]), (&json!(1), &json!(1)), "{outcome}");
+    assert_eq!(
+        steps["steps"],
+        json!([
+            { "step": "out", "at": 2 },
+            { "step": "in", "at": 0, "row": { "path": "/pickers/p2", "value": { "name": "n2", "crates": 102 } } },
+        ]),
+    );
+    raw.send(&json!({ "type": "leave-query", "query": 7 })).await;
+    raw.send(
+        &json!({ "type": "follow-query", "query": 8, "ask": { "name": "leaders", "with": {} } }),
+    )
+    .await;
+    let refused = raw.next("query-refused").await;
+    assert_eq!((&refused["query"], name(&refused["problem"])), (&json!(8), "out-of-bounds".into()));
+    raw.send(&json!({ "type": "follow-query", "query": 8, "ask": { "nmae": "leaders" } })).await;
+    assert_eq!(name(&raw.next("notice").await["problem"]), "malformed");
+}
+
+/// What somebody is shown follows their role, also while they follow.
+#[tokio::test]
+async fn nobody_is_told_rows_of_what_they_may_not_see() {
+    let service = board().await;
+    let mut oda = stateless(&service, "oda", "picker").await;
+    let wages = Asked { name: Some("wages".to_owned()), ..Asked::default() };
+    oda.follow_query(wages.clone()).await;
+    let problem = loop {
+        if let Event::Changed(Change::QueryRefused { problem, .. }) = oda.next().await.unwrap() {
+            break problem;
+        }
+    };
+    assert_eq!(problem.kind().name(), "not-allowed");
+    let drafts =
+        oda.follow_query(Asked { name: Some("drafts".to_owned()), ..Asked::default() }).await;
+    rows(&mut oda, drafts, |rows| rows.rows.is_empty()).await;
+    let put = |id: &str, by: &str| json!([{ "at": "/drafts", "op": "put", "id": id, "value": { "by": by, "text": id } }]);
+    for (id, by) in [("d1", "tobin"), ("d2", "oda")] {
+        let proposal = json!({ "edits": put(id, by) });
+        let settled = service.post("/v1/sessions/board/proposals", &proposal).await;
+        assert_eq!(settled.status(), StatusCode::OK);
+    }
+    let paths = |rows: &Rows| rows.rows.iter().map(|row| row.path.to_string()).collect::<Vec<_>>();
+    rows(&mut oda, drafts, |rows| paths(rows) == ["/drafts/d2"]).await;
+    // It is given away, and another comes.
+    let give = |id: &str, to: &str| json!([{ "at": format!("/drafts/{id}/by"), "op": "set", "value": to }]);
+    let given = json!({ "edits": give("d1", "oda") });
+    service.post("/v1/sessions/board/proposals", &given).await;
+    rows(&mut oda, drafts, |rows| paths(rows) == ["/drafts/d1", "/drafts/d2"]).await;
+    let taken = json!({ "edits": give("d2", "tobin") });
+    service.post("/v1/sessions/board/proposals", &taken).await;
+    rows(&mut oda, drafts, |rows| paths(rows) == ["/drafts/d1"]).await;
+    // Another role sees all of them, over the same connection.
+    let body = json!({ "role": "steward" });
+    let amended = service.request(Method::PATCH, "/v1/sessions/board/participants/oda").json(&body);
+    assert_eq!(amended.send().await.unwrap().status(), StatusCode::OK);
+    rows(&mut oda, drafts, |rows| rows.rows.len() == 2).await;
+}
+
+#[tokio::test]
+async fn rows_come_over_http_with_a_tag_as_events_as_patches_and_from_the_command() {
+    let service = board().await;
+    let path = "/v1/sessions/board/queries/leaders?with=%7B%22least%22%3A1%7D";
+    let answer = service.get(path).await;
+    let tag = answer.headers()["etag"].to_str().unwrap().to_owned();
+    let known = |tag: &str| service.request(Method::GET, path).header("If-None-Match", tag).send();
+    assert_eq!(known(&tag).await.unwrap().status(), StatusCode::NOT_MODIFIED);
+
+    let request = service.request(Method::GET, &format!("{path}&form=json-patch"));
+    let response = request.header("Accept", "text/event-stream").send().await.unwrap();
+    let mut events = Events { response, text: String::new() };
+    let first = events.next().await;
+    assert_eq!(first.name, "rows");
+    let mut list = first.data["rows"].clone();
+    let edit = |at: &str, by: i64| json!([{ "at": format!("/pickers/{at}/crates"), "op": "add", "by": by }]);
+    for (at, by) in [("p38", 7), ("p39", -39), ("p1", 5), ("p37", 1)] {
+        let proposal = json!({ "edits": edit(at, by) });
+        let settled = service.post("/v1/sessions/board/proposals", &proposal).await;
+        assert_eq!(settled.status(), StatusCode::OK);
+    }
+    let now = fresh(&service).await;
+    until("the patches lead to what is there", async || {
+        let told = events.next().await;
+        assert_eq!(told.name, "patch");
+        let patch: json_patch::Patch = serde_json::from_value(told.data).unwrap();
+        json_patch::patch(&mut list, &patch).unwrap();
+        (list == now["rows"]).then_some(())
+    })
+    .await;
+    assert_eq!(known(&tag).await.unwrap().status(), StatusCode::OK);
+    // A change that is none of these rows leaves the tag as it is.
+    let tag = service.get(path).await.headers()["etag"].to_str().unwrap().to_owned();
+    service.post("/v1/sessions/board/proposals", &json!({ "edits": edit("p3", 1) })).await;
+    assert_eq!(known(&tag).await.unwrap().status(), StatusCode::NOT_MODIFIED);
+
+    let told = service.rendel(&["query", "board", "leaders", "--with", "least=1", "--limit", "2"]);
+    assert!(told.status.success(), "{told:?}");
+    let told = String::from_utf8(told.stdout).unwrap();
+    assert!(
+        told.contains("/pickers/p38") && told.contains("45") && !told.contains("/pickers/p36"),
+        "{told}"
+    );
+    let told = service.rendel(&[
+        "query",
+        "board",
+        "--from",
+        "/pickers",
+        "--where",
+        "record.crates == 3",
+        "--json",
+    ]);
+    assert!(told.status.success(), "{told:?}");
+    let of_the_moment = service.rendel(&["query", "board", "--from", "/pickers", "--as", "picker"]);
+    assert!(String::from_utf8_lossy(&of_the_moment.stderr).contains("The power"));
+    let place = service.rendel(&["query", "board", "--path", "/pickers/p3", "--json"]);
+    let place: Value = serde_json::from_slice(&place.stdout).unwrap();
+    assert_eq!(place["rows"][0]["value"]["crates"], 4);
+}
