@@ -114,6 +114,26 @@ export type Look = {
 /** What a participant can undo and redo now. */
 export type Undoable = { undo: Look | null; redo: Look | null };
 
+/** A row of a query. */
+export type Row<V = Json> = { path: string; value: V };
+
+/** The rows of a query. Where `end` is given they are as many as it gives: more may be behind that. */
+export type Rows<V = Json> = { seq: number; rows: Row<V>[]; end?: Json[] };
+
+/** How rows came to be others, one after another. */
+export type RowStep<V = Json> =
+  | { step: "in"; at: number; row: Row<V> }
+  | { step: "out"; at: number }
+  | { step: "move"; at: number; to: number }
+  | { step: "change"; at: number; value: V };
+
+/** A query of the charter with its parameters, one of the moment, or what is at one path. */
+export type Ask = (
+  | { name: string; with?: { [parameter: string]: Json } }
+  | { of: { from: string; where?: string; order?: string[]; limit?: number; fields?: string[] } }
+  | { path: string }
+) & { limit?: number; after?: Json[] };
+
 /** What an update also did, for whoever sees more of it than all of their audience. */
 export type Beside = Pick<Settled, "seq" | "by" | "client" | "n" | "effects" | "verdicts">;
 
@@ -206,6 +226,8 @@ export type FromParticipant =
   | { type: "renew"; n: number; token: string }
   | { type: "ping"; sent: number }
   | { type: "follow-undo" }
+  | { type: "follow-query"; query: number; ask: Ask }
+  | { type: "leave-query"; query: number }
   | { type: "leave" };
 
 export type Welcome = {
@@ -266,5 +288,8 @@ export type FromService =
     }
   | { type: "pong"; sent: number; time: number }
   | ({ type: "undoable" } & Undoable)
+  | ({ type: "rows"; query: number } & Rows)
+  | { type: "row-steps"; query: number; seq: number; steps: RowStep[]; end?: Json[] }
+  | { type: "query-refused"; query: number; problem: Problem }
   | { type: "notice"; problem: Problem }
   | { type: "bye"; problem: Problem };
