@@ -13,6 +13,7 @@ mod load;
 mod people;
 mod play;
 mod plot;
+mod queries;
 mod relay;
 mod report;
 mod secrets;
@@ -45,7 +46,7 @@ enum Command {
         #[arg(long, default_value_t = 5)]
         seconds: u64,
         /// Only the measurements whose name begins like this: core, fan-out, confirmed, journal,
-        /// late, slow, recovery, idle, beat, presence, guards, lookers, secrets, play, timing, undo, hostile.
+        /// late, slow, recovery, idle, beat, presence, guards, lookers, secrets, play, timing, undo, queries, hostile.
         #[arg(long, default_value = "")]
         only: String,
     },
@@ -136,6 +137,9 @@ async fn all(time: Duration, only: &str) -> Result<()> {
     }
     if is_wanted("undo") {
         undo::measure(&mut report).await?;
+    }
+    if is_wanted("queries") {
+        queries::measure(&mut report)?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;
