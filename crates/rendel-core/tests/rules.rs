@@ -213,6 +213,89 @@ fn nobody_blocks_a_close_by_filling_the_state() {
     assert_eq!(at(&session, "/winner"), "oda");
 }
 
+/// Bounds of rules, and what sets them off, at a board where each change of a crate is copied twice.
+const COPIES: &str = r#"
+charter = "copies"
+version = 1
+[limits]
+state = "8KiB"
+[roles.bidder]
+edit = ["/**"]
+[state.note]
+kind = "register"
+[state.copy]
+kind = "register"
+[state.times]
+kind = "counter"
+[state.spots]
+kind = "map"
+[state.spots.each.at]
+kind = "register"
+[state.late]
+kind = "deadline"
+in = "20s"
+[state.soon]
+kind = "deadline"
+in = "10s"
+[[when]]
+name = "copy"
+changes = "/note"
+do = [{ at = "/copy", op = "set", from = "state.note" }]
+[[when]]
+name = "once"
+changes = "/spots/*/at"
+do = [{ at = "/times", op = "add", by = 1 }]
+[[when]]
+name = "twice"
+changes = "/spots/*/at"
+do = [{ at = "/times", op = "add", by = 1 }]
+"#;
+
+#[test]
+fn rules_have_a_bound_and_space_of_their_own_and_follow_what_is_another_only() {
+    let mut session = opened(COPIES);
+    // What they copy is beyond the limit, of which half is taken.
+    let note = "x".repeat(5_000);
+    let set = |at: &str, value: &str| format!(r#""at":"{at}","op":"set","value":"{value}""#);
+    let update = act(&mut session, "oda", OPENED, &set("/note", &note)).unwrap();
+    assert_eq!(update.rules.len(), 1);
+    assert_eq!(at(&session, "/copy"), note);
+    let again = act(&mut session, "oda", OPENED, &set("/note", &note)).unwrap();
+    assert!(again.rules.is_empty(), "the same is no change");
+    act(&mut session, "oda", OPENED, &set("/note", "")).unwrap();
+
+    let put =
+        |id: usize| Edit::new("/spots", "put").with("id", id.to_string()).with("value", json!({}));
+    let spot = |id: usize| Edit::new(format!("/spots/{id}/at"), "set").with("value", 1);
+    let mut propose = |edits: Vec<Edit>| match session.handle_proposal(
+        &actor("oda"),
+        &Proposal::new(0, None, edits),
+        OPENED,
+    ) {
+        Outcome::Settled(update) => Ok(update.rules.len()),
+        Outcome::Refused(problem) => Err(problem),
+        Outcome::Repeated(_) => panic!("it has no number"),
+    };
+    // A record that comes brings its fields: that sets both off, too.
+    assert_eq!(propose((0..120).map(put).collect()).unwrap(), 240);
+    assert_eq!(propose((120..140).map(put).collect()).unwrap(), 40);
+    let beyond = propose((0..129).map(spot).collect()).unwrap_err();
+    assert_eq!(
+        (beyond.kind(), beyond.member("cause")),
+        (ProblemKind::Rule, Some(&json!("too-large")))
+    );
+    assert_eq!(propose((0..128).map(spot).collect()).unwrap(), 256);
+}
+
+#[test]
+fn what_was_due_first_fires_first_however_late_that_is_noticed() {
+    let mut session = opened(COPIES);
+    let fired = until(&mut session, OPENED + 60_000);
+    // The first sets both from the opening on.
+    let paths: Vec<_> = fired[1..].iter().map(|update| update.effects[0].at.to_string()).collect();
+    assert_eq!(paths, ["/soon", "/late"]);
+}
+
 #[test]
 fn a_rule_that_fails_refuses_what_somebody_does_and_not_what_the_time_does() {
     let source = BARREL

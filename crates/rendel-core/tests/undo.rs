@@ -253,6 +253,39 @@ fn a_step_that_cannot_be_taken_back_is_passed_over_where_that_is_asked_for() {
     assert_eq!((session.at("/heads"), session.at("/title")), (json!(0), json!("Bram's")));
     let refusal = session.try_by(&actor("oda"), None, vec![skip]).unwrap_err();
     assert_eq!(refusal.kind(), ProblemKind::NothingToUndo);
+    // What was passed over is given up, also once nothing is in its way any more.
+    session.undo("bram");
+    assert_eq!(session.at("/title"), "Oda's");
+    assert_eq!(session.back("oda", "undo").unwrap_err().kind(), ProblemKind::NothingToUndo);
+}
+
+#[test]
+fn a_reference_to_what_is_gone_does_not_come_back_and_what_a_rule_typed_stays() {
+    let mut session = Session::with("clear", "");
+    session.by("bram", Edit::new("/crews", "put").with("id", "c1").with("value", json!({})));
+    session.by("bram", put("m1", json!({ "spot": 1, "crew": "c1" })));
+    let clear = Edit::new("/markers/m1/crew", "clear");
+    let both = vec![clear, set("/markers/m1/spot", 2)];
+    session.try_by(&actor("oda"), None, both).unwrap();
+    session.by("bram", Edit::new("/crews/c1", "drop"));
+    let update = session.undo("oda");
+    assert_eq!(skipped(&update).len(), 1, "{update:?}");
+    assert_eq!(
+        (session.at("/markers/m1/crew"), session.at("/markers/m1/spot")),
+        (Value::Null, json!(1))
+    );
+
+    let types = "[[when]]\nchanges = \"/heads\"\n\
+        do = [{ at = \"/notes\", op = \"splice\", index = 0, delete = 0, insert = \"!\" }]\n";
+    let source = CHARTER.replace("RULE", "clear") + types;
+    let charter = Charter::parse(&source).unwrap_or_else(|faults| panic!("{faults:?}"));
+    let sequencer = Sequencer::open(Arc::new(charter), None).unwrap();
+    let mut session = Session { sequencer, ..Session::open() };
+    let both = vec![splice("/notes", 0, 0, "abc"), Edit::new("/heads", "add").with("by", 1)];
+    session.try_by(&actor("oda"), None, both).unwrap();
+    assert_eq!(session.at("/notes"), "!abc");
+    session.undo("oda");
+    assert_eq!(session.at("/notes"), "!!", "the rule typed again, and what it typed before stays");
 }
 
 #[test]
