@@ -84,6 +84,11 @@ impl Journal {
         }
     }
 
+    /// The state after an update.
+    pub(crate) fn state_at(&self, seq: u64) -> Option<&State> {
+        self.truth.get(usize::try_from(seq).ok()?)
+    }
+
     /// The updates after `seq`.
     pub(crate) fn after(&self, seq: u64) -> Vec<Arc<str>> {
         let skip = usize::try_from(seq).unwrap_or(usize::MAX);

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use rendel_client::{Change, Replica};
-use rendel_core::{Actor, Edit, Facts};
+use rendel_core::{Actor, Asked, Edit, Facts, Path};
 use rendel_wire::{FromParticipant, FromService, Release, SendCue, TakeHold};
 use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
@@ -97,12 +97,18 @@ pub(crate) enum Whim {
 
 impl Participant {
     pub(crate) fn new(id: String, role: &str, client: Uuid) -> Self {
+        let mut replica = Replica::new(client);
+        for name in ["drafts", "cards", "held", "secrets"] {
+            replica.follow_query(Asked { name: Some(name.to_owned()), ..Asked::default() });
+        }
+        let path = Path::parse("/title").ok();
+        replica.follow_query(Asked { path, ..Asked::default() });
         Self {
             id,
             part: Part::new(role),
             shown_as: Part::new(role),
             is_amended: false,
-            replica: Replica::new(client),
+            replica,
             link: None,
             has_gone: false,
             open: BTreeSet::new(),
@@ -142,6 +148,7 @@ impl Participant {
             }
             while self.replica.poll_outgoing().is_some() {}
             outgoing.extend(self.replica.unanswered().cloned().map(FromParticipant::Propose));
+            outgoing.extend(self.replica.followed_queries());
         }
         outgoing.extend(std::iter::from_fn(|| self.replica.poll_outgoing()));
         Ok(outgoing)

@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rendel_core::{Actor, ClientKey, Problem, ProblemKind, Settled, told};
+use rendel_core::{Actor, ClientKey, Problem, ProblemKind, Queries, Settled, told};
 use rendel_session::{Answer, Ask, Input, Output, Shown, UpdateRow};
 use rendel_wire::http::ParticipantList;
-use rendel_wire::{FromService, LeftWhy};
+use rendel_wire::{FollowQuery, FromParticipant, FromService, LeftWhy};
 use sha2::Digest as _;
 
 use super::{EMPTY, Outcome, World};
@@ -55,6 +55,40 @@ impl World {
             true => Ok(()),
             false => Err(format!("{person} was told a refusal that is not written: {refused:?}")),
         }
+    }
+
+    /// The rows of a query are what evaluating it anew gives, of the state at their place.
+    pub(super) fn check_rows(&self, person: usize, query: u64) -> Result<(), String> {
+        let of = &self.people[person];
+        let followed = of.replica.followed_queries().into_iter().find_map(|frame| match frame {
+            FromParticipant::FollowQuery(frame) if frame.query == query => Some(frame.ask),
+            _ => None,
+        });
+        let Some((asked, rows)) = followed.zip(of.replica.rows(query)) else { return Ok(()) };
+        let Some(state) = self.journal.state_at(rows.seq) else {
+            return Err(format!("{person} was told rows of {}, which is not written", rows.seq));
+        };
+        let who = of.shown_as.actor(&of.id, of.replica.client());
+        match Queries::once(&self.charter, state, rows.seq, &who, &asked) {
+            Ok(fresh) if fresh == *rows => Ok(()),
+            fresh => Err(format!("{person} has {rows:?} of {asked:?}, and there are {fresh:?}")),
+        }
+    }
+
+    /// At rest the rows are those of now, where the role may ask for them.
+    fn check_rows_at_rest(&self, person: usize) -> Result<(), String> {
+        let of = &self.people[person];
+        let (seq, who) = (self.journal.seq(), of.shown_as.actor(&of.id, of.replica.client()));
+        let Some(state) = self.journal.state_at(seq) else { return Ok(()) };
+        for frame in of.replica.followed_queries() {
+            let FromParticipant::FollowQuery(FollowQuery { query, ask }) = frame else { continue };
+            let fresh = Queries::once(&self.charter, state, seq, &who, &ask).ok();
+            let kept = of.replica.rows(query);
+            if kept.map(|rows| &rows.rows) != fresh.as_ref().map(|rows| &rows.rows) {
+                return Err(format!("{person} has {kept:?} of {ask:?} at rest, not {fresh:?}"));
+            }
+        }
+        Ok(())
     }
 
     pub(super) fn check_answer(
@@ -145,6 +179,7 @@ impl World {
                     of.replica.seq()
                 ));
             }
+            self.check_rows_at_rest(person)?;
             if !of.open.is_empty() {
                 return Err(format!("proposals of {person} have no outcome: {:?}", of.open));
             }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use rendel_core::Actor;
 use rendel_session::{Entry, Had, Heard, Input, WayIn};
-use rendel_wire::{FromParticipant, FromService, LeftWhy};
+use rendel_wire::{FromParticipant, FromService, LeftWhy, RowStepsFrame, RowsFrame};
 
 use super::{Event, ROLES, World, short};
 use crate::host::{Outlet, Told};
@@ -110,6 +110,13 @@ impl World {
             ) {
                 self.check_replica(person)?;
             }
+            match frame {
+                FromService::Rows(RowsFrame { query, .. })
+                | FromService::RowSteps(RowStepsFrame { query, .. }) => {
+                    self.check_rows(person, *query)?;
+                }
+                _ => {}
+            }
             if part.role != "steward" {
                 self.check_words(person, told, before)?;
             }
@@ -179,6 +186,8 @@ impl World {
                 }
                 FromParticipant::Presence(said) => Heard::Said(said),
                 FromParticipant::FollowUndo(_) => Heard::FollowUndo,
+                FromParticipant::FollowQuery(frame) => Heard::FollowQuery(frame),
+                FromParticipant::LeaveQuery(frame) => Heard::LeaveQuery(frame.query),
                 FromParticipant::Hold(hold) => {
                     Heard::Hold { n: hold.n, at: hold.at, for_ms: hold.for_ms, over: hold.over }
                 }

@@ -10,7 +10,6 @@ use crate::audiences::Word;
 use crate::input::ConnectionId;
 use crate::order::{RowsTold, Waiting};
 use crate::output::{Output, To};
-use crate::problems::unavailable;
 
 /// Queries that one connection may follow.
 const MOST: usize = 32;
@@ -82,12 +81,10 @@ impl Session {
             let problem = Problem::new(ProblemKind::Full, detail).with("limit", "queries");
             return self.refuse_query(connection, query, problem);
         }
-        if self.order.is_adrift() {
-            return self.refuse_query(connection, query, unavailable());
-        }
         self.following.asked.entry(connection).or_default().insert(query, (ask, None));
-        // Who waits for a welcome gets the rows after it.
-        if !self.arrivals.iter().any(|arrival| arrival.is_of(connection)) {
+        // Who waits for a welcome gets the rows after it, and all do once the journal is there again.
+        if !self.order.is_adrift() && !self.arrivals.iter().any(|arrival| arrival.is_of(connection))
+        {
             self.follow(connection, query);
         }
     }
