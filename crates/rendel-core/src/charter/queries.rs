@@ -66,7 +66,7 @@ pub struct Query {
     pub(crate) source: String,
     pub(crate) order: Vec<(String, bool)>,
     pub(crate) limit: usize,
-    pub(crate) pick: Option<BTreeSet<String>>,
+    pub(crate) pick: Option<Arc<BTreeSet<String>>>,
     parameters: BTreeMap<String, Parameter>,
 }
 
@@ -137,7 +137,7 @@ impl Query {
         if !(1..=MOST_ROWS).contains(&limit) {
             return Err(("limit", format!("1 to {MOST_ROWS} rows"), None));
         }
-        let pick = shape.fields.as_ref().map(|names| names.iter().cloned().collect());
+        let pick = shape.fields.as_ref().map(|names| Arc::new(names.iter().cloned().collect()));
         let source = shape.condition.clone().unwrap_or_default();
         Ok(Self { from, steps, is_plain, condition, source, order, limit, pick, parameters })
     }
@@ -153,7 +153,7 @@ impl Query {
 
     /// The fields that it reads or sends, `None` where it is all of them.
     fn names(&self) -> Option<BTreeSet<String>> {
-        let mut names = self.pick.clone()?;
+        let mut names = BTreeSet::clone(self.pick.as_ref()?);
         for read in self.condition.iter().flat_map(Expression::reads) {
             if read.name == "record" {
                 names.insert(read.member.clone()?);
@@ -197,7 +197,7 @@ impl Query {
             .filter(|read| read.name == "record")
             .filter_map(|read| read.member.clone())
             .chain(self.order.iter().map(|(name, _)| name.clone()))
-            .chain(self.pick.iter().flatten().cloned())
+            .chain(self.pick.iter().flat_map(|pick| pick.iter()).cloned())
             .collect();
         let at = |name: String| Path::of(record.iter().cloned().chain([name.as_str().into()]));
         let is_id = |name: &String| name == "id" && self.is_plain;

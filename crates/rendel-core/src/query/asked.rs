@@ -71,9 +71,9 @@ impl Eyes {
     }
 }
 
-/// A query with all that its asker brings.
-#[derive(Clone, Debug)]
-pub(super) struct Bound {
+/// What all who share an index have in common.
+#[derive(Debug)]
+pub(super) struct Common {
     pub(super) query: Arc<Query>,
     pub(super) eyes: Eyes,
     /// What has to hold beside the key.
@@ -82,11 +82,17 @@ pub(super) struct Bound {
     values: BTreeMap<(String, Option<String>), Value>,
     /// The field whose value, or one of whose elements, has to be the group.
     key: Option<(String, Relation)>,
+    /// Those with the same share an index.
+    pub(super) identity: String,
+}
+
+/// A query with all that its asker brings: a stretch of a group of an index.
+#[derive(Clone, Debug)]
+pub(super) struct Bound {
+    pub(super) common: Arc<Common>,
     pub(super) group: CanonicalText,
     pub(super) limit: usize,
     pub(super) after: Option<Position>,
-    /// Those with the same share an index.
-    pub(super) identity: String,
 }
 
 /// Where a record is in an index: in these groups, at this position.
@@ -165,19 +171,18 @@ impl Bound {
         };
         let after = asked.after.as_ref().map(|after| position(&query, after)).transpose()?;
         let group = CanonicalText::of(&group);
-        Ok(Self {
-            query,
-            eyes,
-            rest,
-            values,
-            key,
-            group,
-            limit,
-            after,
-            identity: identity.to_string(),
-        })
+        let identity = identity.to_string();
+        let common = Arc::new(Common { query, eyes, rest, values, key, identity });
+        Ok(Self { common, group, limit, after })
     }
 
+    /// What tells a window from others of its group, but for where it begins.
+    pub(super) fn frame(&self) -> (usize, Option<Arc<BTreeSet<String>>>) {
+        (self.limit, self.common.query.pick.clone())
+    }
+}
+
+impl Common {
     /// Whether and where a record is a row, as the eyes see it. Cost O(conditions) and what they
     /// read.
     pub(super) fn place(&self, charter: &Charter, state: &State, path: &Path) -> Option<Placed> {
@@ -245,11 +250,6 @@ impl Bound {
             }
             (_, value) => value,
         }
-    }
-
-    /// What tells a window from others of its group, but for where it begins.
-    pub(super) fn frame(&self) -> (usize, Option<BTreeSet<String>>) {
-        (self.limit, self.query.pick.clone())
     }
 
     /// Whether a change of a field of a row changes what is sent of it.

@@ -11,8 +11,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound::{Excluded, Unbounded};
+use std::sync::Arc;
 
-use super::asked::{Asked, Bound, Eyes, Placed, of_the_moment};
+use super::asked::{Asked, Bound, Common, Eyes, Placed, of_the_moment};
 use super::order::Position;
 use super::rows::{Row, RowStep, RowSteps, Rows};
 use crate::actor::Actor;
@@ -49,33 +50,33 @@ pub struct Queries {
 #[derive(Clone, Debug)]
 enum Followed {
     Window(u64),
-    Place(Path, Eyes),
+    Place(Box<(Path, Eyes)>),
 }
 
 /// The rows of all who ask the same, but for the group and where they begin.
 #[derive(Debug)]
 struct Index {
-    bound: Bound,
+    common: Arc<Common>,
     rows: BTreeMap<Path, Placed>,
     groups: BTreeMap<CanonicalText, Group>,
     /// What windows send, with how many do.
-    picks: BTreeMap<Option<BTreeSet<String>>, usize>,
+    picks: BTreeMap<Option<Arc<BTreeSet<String>>>, usize>,
     bytes: usize,
 }
 
 /// What tells windows of a group apart, but for where they begin: of windows with the same, one that
 /// begins later ends later.
-type Frame = (usize, Option<BTreeSet<String>>);
+type Frame = (usize, Option<Arc<BTreeSet<String>>>);
 
 #[derive(Debug, Default)]
 struct Group {
     rows: BTreeSet<Position>,
-    windows: BTreeMap<Frame, BTreeMap<Option<Position>, u64>>,
+    /// For each frame the windows by where they begin. Nearly always there is one.
+    windows: Vec<(Frame, Vec<(Option<Position>, u64)>)>,
 }
 
 #[derive(Debug)]
 struct Window {
-    index: String,
     bound: Bound,
     rows: Vec<Position>,
     followers: BTreeSet<Ticket>,
@@ -100,9 +101,9 @@ struct Touched {
 impl Group {
     /// The windows in which something at a position is a row or may become one.
     fn at(&self, position: &Position, windows: &BTreeMap<u64, Window>, found: &mut BTreeSet<u64>) {
-        for of_frame in self.windows.values() {
-            let before = of_frame.range((Unbounded, Excluded(Some(position.clone()))));
-            for (_, id) in before.rev() {
+        for (_, of_frame) in &self.windows {
+            let before = of_frame.partition_point(|(after, _)| after.as_ref() < Some(position));
+            for (_, id) in of_frame[..before].iter().rev() {
                 match windows.get(id).and_then(Window::bound_of_full) {
                     // Those that begin before it end before it too.
                     Some(last) if last < position => break,
@@ -112,6 +113,17 @@ impl Group {
                 }
             }
         }
+    }
+
+    /// The windows of a frame, in the order in which they begin.
+    fn of_frame(&mut self, frame: &Frame) -> &mut Vec<(Option<Position>, u64)> {
+        let known = self.windows.iter().position(|(known, _)| known == frame);
+        let at = known.unwrap_or_else(|| {
+            self.windows.reserve_exact(1);
+            self.windows.push((frame.clone(), Vec::with_capacity(1)));
+            self.windows.len() - 1
+        });
+        &mut self.windows[at].1
     }
 
     /// The rows behind a position.
@@ -169,7 +181,7 @@ impl Index {
         within: &[Token],
         found: &mut BTreeSet<Path>,
     ) {
-        let query = &self.bound.query;
+        let query = &self.common.query;
         let mut steps = query.steps().to_vec();
         for (step, token) in steps.iter_mut().zip(within) {
             *step = Some(token.clone());
@@ -257,7 +269,7 @@ impl Queries {
         window.followers.insert(ticket);
         let row = |position: &Position| Row {
             path: position.1.clone(),
-            value: window.bound.value(charter, state, &position.1),
+            value: window.bound.common.value(charter, state, &position.1),
         };
         let rows = window.rows.iter().map(row).collect();
         Ok((ticket, Rows { seq, rows, end: window.end(charter, state) }))
@@ -281,7 +293,7 @@ impl Queries {
         let eyes = Eyes::of(charter, who, charter.sees_by_claims(&who.role));
         let value = eyes.lens(charter, state).plain_at(path);
         let rows = value.map(|value| Row { path: path.clone(), value }).into_iter().collect();
-        let ticket = self.ticket(Followed::Place(path.clone(), eyes.clone()));
+        let ticket = self.ticket(Followed::Place(Box::new((path.clone(), eyes.clone()))));
         self.places.entry(path.clone()).or_default().entry(eyes).or_default().insert(ticket);
         Ok((ticket, Rows { seq, rows, end: None }))
     }
@@ -301,9 +313,10 @@ impl Queries {
 
     /// The window of a query, made where nobody has asked for it.
     fn window(&mut self, charter: &Charter, state: &State, bound: Bound) -> Result<u64, Problem> {
-        if !self.indexes.contains_key(&bound.identity) {
+        let common = bound.common.clone();
+        if !self.indexes.contains_key(&common.identity) {
             let mut index = Index {
-                bound: bound.clone(),
+                common: common.clone(),
                 rows: BTreeMap::new(),
                 groups: BTreeMap::new(),
                 picks: BTreeMap::new(),
@@ -313,27 +326,27 @@ impl Queries {
             index.records(charter, state, &[], &mut records);
             for path in &records {
                 self.touched += 1;
-                let placed = bound.place(charter, state, path);
+                let placed = common.place(charter, state, path);
                 index.put(path, placed);
                 if self.bytes + index.bytes > BYTES {
                     return Err(full());
                 }
             }
             self.bytes += index.bytes;
-            self.indexes.insert(bound.identity.clone(), index);
+            self.indexes.insert(common.identity.clone(), index);
         }
-        let Some(index) = self.indexes.get_mut(&bound.identity) else { return Err(full()) };
+        let Some(index) = self.indexes.get_mut(&common.identity) else { return Err(full()) };
         let group = index.groups.entry(bound.group.clone()).or_default();
-        let of_frame = group.windows.entry(bound.frame()).or_default();
-        if let Some(known) = of_frame.get(&bound.after) {
-            return Ok(*known);
-        }
-        self.next += 1;
-        of_frame.insert(bound.after.clone(), self.next);
-        *index.picks.entry(bound.frame().1).or_default() += 1;
         let rows: Vec<_> = group.behind(bound.after.as_ref()).take(bound.limit).cloned().collect();
-        let identity = bound.identity.clone();
-        let window = Window { index: identity, bound, rows, followers: BTreeSet::new() };
+        let of_frame = group.of_frame(&bound.frame());
+        let at = match of_frame.binary_search_by(|(after, _)| after.cmp(&bound.after)) {
+            Ok(known) => return Ok(of_frame[known].1),
+            Err(at) => at,
+        };
+        self.next += 1;
+        of_frame.insert(at, (bound.after.clone(), self.next));
+        *index.picks.entry(bound.frame().1).or_default() += 1;
+        let window = Window { bound, rows, followers: BTreeSet::new() };
         self.windows.insert(self.next, window);
         Ok(self.next)
     }
@@ -342,7 +355,8 @@ impl Queries {
     pub fn leave(&mut self, ticket: Ticket) {
         match self.tickets.remove(&ticket) {
             None => {}
-            Some(Followed::Place(path, eyes)) => {
+            Some(Followed::Place(place)) => {
+                let (path, eyes) = *place;
                 if let Some(of_path) = self.places.get_mut(&path) {
                     if let Some(followers) = of_path.get_mut(&eyes) {
                         followers.remove(&ticket);
@@ -366,15 +380,12 @@ impl Queries {
     }
 
     fn close(&mut self, id: u64) {
-        let Some(Window { index: identity, bound, .. }) = self.windows.remove(&id) else { return };
-        let Some(index) = self.indexes.get_mut(&identity) else { return };
+        let Some(Window { bound, .. }) = self.windows.remove(&id) else { return };
+        let identity = &bound.common.identity;
+        let Some(index) = self.indexes.get_mut(identity) else { return };
         if let Some(group) = index.groups.get_mut(&bound.group) {
-            if let Some(of_frame) = group.windows.get_mut(&bound.frame()) {
-                of_frame.remove(&bound.after);
-                if of_frame.is_empty() {
-                    group.windows.remove(&bound.frame());
-                }
-            }
+            group.of_frame(&bound.frame()).retain(|(_, known)| *known != id);
+            group.windows.retain(|(_, of_frame)| !of_frame.is_empty());
             if group.is_unused() {
                 index.groups.remove(&bound.group);
             }
@@ -388,7 +399,7 @@ impl Queries {
         }
         if index.picks.is_empty() {
             self.bytes -= index.bytes;
-            self.indexes.remove(&identity);
+            self.indexes.remove(identity);
         }
     }
 
@@ -464,7 +475,7 @@ impl Queries {
 impl Touched {
     fn of(index: &Index, charter: &Charter, after: &State, changes: &[Change]) -> Self {
         let mut records: BTreeMap<Path, Option<BTreeSet<Token>>> = BTreeMap::new();
-        let depth = index.bound.query.depth();
+        let depth = index.common.query.depth();
         let mut whole = BTreeSet::new();
         for change in changes {
             let (Change::Came(at) | Change::Went(at) | Change::Changed(at)) = change else {
@@ -472,14 +483,14 @@ impl Touched {
                 break;
             };
             let tokens = at.tokens();
-            if !index.bound.query.concerns(tokens) {
+            if !index.common.query.concerns(tokens) {
                 continue;
             }
             match tokens.get(depth) {
                 Some(field) => {
-                    let query = &index.bound.query;
+                    let query = &index.common.query;
                     let is_read = query.decides(field.as_str()) || index.sends(field.as_str());
-                    if is_read || index.bound.eyes.is_own() {
+                    if is_read || index.common.eyes.is_own() {
                         let record = Path::of(tokens[..depth].iter().cloned());
                         let fields = records.entry(record).or_insert_with(|| Some(BTreeSet::new()));
                         if let Some(fields) = fields {
@@ -517,16 +528,16 @@ impl Index {
         let mut affected: BTreeMap<u64, BTreeSet<Path>> = BTreeMap::new();
         let (mut moved, mut looked) = (Vec::new(), 0);
         for (path, fields) in &touched.records {
-            let query = &self.bound.query;
+            let query = &self.common.query;
             let decides = fields
                 .as_ref()
                 .is_none_or(|fields| fields.iter().any(|field| query.decides(field.as_str())));
             let was = self.rows.get(path);
             // Who sees what may have changed with it.
-            let now = match decides || self.bound.eyes.is_own() {
+            let now = match decides || self.common.eyes.is_own() {
                 true => {
                     looked += 1;
-                    self.bound.place(charter, states.1, path)
+                    self.common.place(charter, states.1, path)
                 }
                 false => was.cloned(),
             };
@@ -561,7 +572,7 @@ impl Index {
 impl Window {
     fn end(&self, charter: &Charter, state: &State) -> Option<super::asked::Place> {
         let last = self.bound_of_full()?;
-        Some(self.bound.place_of(charter, state, &last.1))
+        Some(self.bound.common.place_of(charter, state, &last.1))
     }
 
     /// Brings the rows up to what the index says, of which only those at `paths` may have changed;
@@ -647,17 +658,18 @@ impl Window {
             list.insert(at, &row.1);
             settled.insert(rank);
             looked += 1;
-            let value = self.bound.value(charter, after, &row.1);
+            let value = self.bound.common.value(charter, after, &row.1);
             steps.push(RowStep::In { at, row: Row { path: row.1.clone(), value } });
         }
         for path in paths.iter().filter(|path| known.contains(path)) {
             let fields = touched.records.get(path).and_then(Option::as_ref);
-            let is_sent = fields
-                .is_none_or(|fields| fields.iter().any(|field| self.bound.sends(field.as_str())));
-            if is_sent || self.bound.eyes.is_own() {
+            let is_sent = fields.is_none_or(|fields| {
+                fields.iter().any(|field| self.bound.common.sends(field.as_str()))
+            });
+            if is_sent || self.bound.common.eyes.is_own() {
                 looked += 2;
-                let value = self.bound.value(charter, after, path);
-                if value != self.bound.value(charter, before, path) {
+                let value = self.bound.common.value(charter, after, path);
+                if value != self.bound.common.value(charter, before, path) {
                     steps.push(RowStep::Change { at: now[path], value });
                 }
             }
