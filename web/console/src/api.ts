@@ -131,6 +131,7 @@ export type Charter = {
   surfaces?: { [name: string]: Surface };
   presence?: { fields?: { [name: string]: Fact } };
   holds?: { kind?: string; at?: string[] };
+  queries?: { [name: string]: { with?: { [parameter: string]: Json } } };
   cues?: { [name: string]: { from?: string[]; to?: string; data?: Json } };
   state: Fields;
 };

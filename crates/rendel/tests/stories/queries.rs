@@ -4,9 +4,10 @@ use rendel_client::{Change, Connection, Encoding, Event, Target};
 use rendel_core::{Asked, Rows};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
+use thirtyfour::By;
 use uuid::Uuid;
 
-use crate::harness::{Events, Raw, Service, name, until};
+use crate::harness::{Browser, Events, Raw, Service, name, until};
 
 const BOARD: &str = r#"
 charter = "board"
@@ -262,4 +263,57 @@ async fn rows_come_over_http_with_a_tag_as_events_as_patches_and_from_the_comman
     let place = service.rendel(&["query", "board", "--path", "/pickers/p3", "--json"]);
     let place: Value = serde_json::from_slice(&place.stdout).unwrap();
     assert_eq!(place["rows"][0]["value"]["crates"], 4);
+}
+
+#[tokio::test]
+async fn the_console_shows_rows_as_they_change_and_writes_the_charter_for_others() {
+    let service = Service::start().await;
+    service.open_demo("picking-board").await;
+    let browser = Browser::open(1280, 800).await;
+    browser.sign_in(&service, "/sessions/picking-board").await;
+    let first = || async {
+        let row = browser.find(By::Css("section[aria-label='Query'] tbody tr")).await;
+        row.text().await.unwrap_or_default()
+    };
+    browser.reads("10 rows, and there may be more").await;
+    let add = json!({ "edits": [{ "at": "/pickers/p006/crates", "op": "add", "by": 90 }] });
+    service.post("/v1/sessions/picking-board/proposals", &add).await;
+    until("the best is another", async || {
+        let first = first().await;
+        (first.contains("/pickers/p006") && first.contains("90")).then_some(())
+    })
+    .await;
+    browser.picture("query").await;
+    let row = browser.find(By::Css("section[aria-label='Query'] input[aria-label='row']")).await;
+    row.send_keys("dry 2").await.unwrap();
+    until("only that row of trees", async || first().await.contains("dry 2").then_some(())).await;
+
+    browser.find(By::Css("button[aria-label='Query']")).await.click().await.unwrap();
+    let own = browser
+        .find(By::XPath("//*[@role='option' and normalize-space()='one of your own']"))
+        .await;
+    own.click().await.unwrap();
+    let condition = browser.find(By::Css("input[aria-label='Where']")).await;
+    condition.send_keys("record.crates == 90").await.unwrap();
+    browser.reads("1 row").await;
+    condition.send_keys(" &&").await.unwrap();
+    browser.reads("of the query does not fit").await;
+    condition.send_keys(" record.row != ''").await.unwrap();
+    browser.reads("1 row").await;
+    browser.press("crates").await;
+    browser
+        .find(By::XPath("//summary[normalize-space()='In the charter']"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.reads("order = [\"crates\"]").await;
+    assert!(browser.fits().await);
+    browser.close().await;
+    let narrow = Browser::open(390, 844).await;
+    narrow.sign_in(&service, "/sessions/picking-board").await;
+    narrow.reads("10 rows").await;
+    narrow.picture("query-narrow").await;
+    assert!(narrow.fits().await);
+    narrow.close().await;
 }

@@ -13,6 +13,7 @@ import { Journal, stopsOf } from "../session/journal.tsx";
 import { Merged } from "../session/merged.tsx";
 import { mayRevert, Past } from "../session/past.tsx";
 import { layerOf, Plan } from "../session/plan.tsx";
+import { QueryPanel } from "../session/queries.tsx";
 import { roleNames, widestRole } from "../session/roles.ts";
 import { RosterList } from "../session/roster.tsx";
 import { StandingBadge } from "../session/standing.tsx";
@@ -97,6 +98,9 @@ export function SessionPage({ id }: { id: string }) {
             <UndoKeys seat={seat}>
               <Plan charter={charter.value} layer={layer} seat={seat} />
             </UndoKeys>
+          )}
+          {charter.value !== undefined && (
+            <QueryPanel charter={charter.value} role={seat.you?.role ?? role} parts={seat.parts} />
           )}
           <Panel title="State" aside="what your role sees, with your pending edits over it">
             {seat.view === undefined || charter.value === undefined ? (

@@ -75,6 +75,8 @@ export type Seat = {
   undo: () => number | undefined;
   redo: () => number | undefined;
   setOffline: (isOffline: boolean) => void;
+  /** The connection itself, for what follows more of the session. */
+  parts: Connection | undefined;
 };
 
 const KEPT = 200;
@@ -231,6 +233,7 @@ export function useParticipant(session: string, name: string, token: string | un
     release: (anchor) => connection.current?.replica.release(anchor),
     propose,
     undoable: history.current?.undoable ?? NOTHING_TO_UNDO,
+    parts: connection.current,
     undo: () => history.current?.undo(),
     redo: () => history.current?.redo(),
     setOffline: (isOffline) =>
