@@ -158,7 +158,7 @@ struct Audience {
 }
 
 /// No audience: that of connections without a state.
-const NONE: usize = usize::MAX;
+pub const NO_AUDIENCE: usize = usize::MAX;
 
 /// A late joiner may get a state that is this many updates old, and the updates after it.
 const SNAPSHOT_AGE: u64 = 64;
@@ -412,7 +412,7 @@ impl Audiences {
     ) -> Shown<Content> {
         let seq = greeting.seq;
         let head = tagged("welcome", &self.greeting(eye, greeting, state));
-        Shown(Content::Welcome(Welcomed { audience: NONE, head, state: None, seq }))
+        Shown(Content::Welcome(Welcomed { audience: NO_AUDIENCE, head, state: None, seq }))
     }
 
     /// Rows, which were made for the eyes of who follows them.

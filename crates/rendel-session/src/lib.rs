@@ -24,7 +24,9 @@ mod roster;
 mod session;
 mod standing;
 
-pub use audiences::{Content, Shown, Told, Welcomed, digests, states_seen, update_seen};
+pub use audiences::{
+    Content, NO_AUDIENCE, Shown, Told, Welcomed, digests, states_seen, update_seen,
+};
 pub use input::{
     AppendId, Ask, CallId, ConnectionId, Entry, Found, GateVerdict, Had, Heard, IfMatch, Input,
     Person, Standing, StateDigests, Status, WayIn,

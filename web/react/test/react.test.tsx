@@ -18,6 +18,7 @@ import {
 } from "../src/index.tsx";
 import { useBallot, useSeats } from "../src/play.tsx";
 import { useFacts, useTell } from "../src/presence.tsx";
+import { useRows } from "../src/queries.tsx";
 import { useBoundEditor, useBoundText } from "../src/text.tsx";
 
 vi.stubGlobal("IS_REACT_ACT_ENVIRONMENT", true);
@@ -103,6 +104,41 @@ test("in strict mode there is one connection, and none when it is not shown any 
   expect([page.textContent, open()]).toEqual(["3plumpresent 1 0", 1]);
   await act(async () => root.render(<StrictMode>gone</StrictMode>));
   expect(open()).toBe(0);
+});
+
+function Leaders({ row }: { row: string }) {
+  const { rows, problem } = useRows<string>({ name: "leaders", with: { row } });
+  return <b>{problem?.kind ?? rows?.map(({ value }) => value).join() ?? "waiting"}</b>;
+}
+
+test("rows are followed also in strict mode, anew where the query is another, and left at the end", async () => {
+  const shown = (row: string) => (
+    <StrictMode>
+      <Inside options={options}>
+        <Leaders row={row} />
+      </Inside>
+    </StrictMode>
+  );
+  const sent = (type: "follow-query" | "leave-query") =>
+    last().sent.flatMap((frame) => (frame.type === type ? [frame.query] : []));
+  const open = () =>
+    sent("follow-query")
+      .filter((query) => !sent("leave-query").includes(query))
+      .at(-1) ?? 0;
+  await act(async () => root.render(shown("east")));
+  await enter();
+  expect(page.textContent).toBe("waiting");
+  const rows = [{ path: "/p/a", value: "Oda" }];
+  await act(async () => last().receive({ type: "rows", query: open(), seq: 1, rows }));
+  expect(page.textContent).toBe("Oda");
+  const step = { step: "in" as const, at: 0, row: { path: "/p/b", value: "Bram" } };
+  const steps = { type: "row-steps" as const, query: open(), seq: 2, steps: [step] };
+  await act(async () => last().receive(steps));
+  expect(page.textContent).toBe("Bram,Oda");
+  const before = open();
+  await act(async () => root.render(shown("west")));
+  expect([page.textContent, sent("leave-query").at(-1)]).toEqual(["waiting", before]);
+  expect(open()).not.toBe(before);
 });
 
 test("what a server has read is drawn there, and at first in the browser", async () => {

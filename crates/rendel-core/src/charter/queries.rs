@@ -142,7 +142,7 @@ impl Query {
         Ok(Self { from, steps, is_plain, condition, source, order, limit, pick, parameters })
     }
 
-    /// The fields of a record that say whether and where it is a row; `None` where all may.
+    /// Whether a field of a record has a say in whether and where the record is a row.
     pub(crate) fn decides(&self, member: &str) -> bool {
         let mut reads = self.condition.iter().flat_map(Expression::reads);
         self.order.iter().any(|(name, _)| name == member)

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use chrono::{DateTime, SecondsFormat, Utc};
 use rendel_core::Problem;
-use rendel_session::{ConnectionId, Content, Shown, To, Told, Welcomed};
+use rendel_session::{ConnectionId, Content, NO_AUDIENCE, Shown, To, Told, Welcomed};
 use rendel_wire::http::ConnectionInfo;
 use tokio::time::Instant;
 use uuid::Uuid;
@@ -231,6 +231,8 @@ impl Outlets {
         let since =
             i64::try_from(outlet.since).ok().and_then(DateTime::<Utc>::from_timestamp_millis);
         let given = queue.taken.unwrap_or(0);
+        // Who is told no updates is behind none.
+        let follows = outlet.audience.filter(|audience| *audience != NO_AUDIENCE);
         ConnectionInfo {
             participant: outlet.who.id.clone(),
             name: outlet.who.name.clone(),
@@ -239,7 +241,7 @@ impl Outlets {
             way: outlet.encoding.to_owned(),
             address: outlet.address.clone(),
             since: since.unwrap_or_default().to_rfc3339_opts(SecondsFormat::Secs, true),
-            lag: outlet.audience.map_or(0, |_| self.shown.saturating_sub(given)),
+            lag: follows.map_or(0, |_| self.shown.saturating_sub(given)),
             lag_ms: queue.lag_ms,
             queue: queue.frames,
             queue_bytes: queue.bytes,

@@ -1,9 +1,11 @@
 import type { Connection, Fields, Json } from "@rendel/client/parts";
 import { type Ask, type Following, follow, type Row } from "@rendel/client/queries";
-import { useCallback, useEffect, useMemo, useState, useSyncExternalStore } from "react";
+import { useEffect, useMemo, useState } from "react";
 import type { Charter } from "../api.ts";
 import { Empty, Input, Mishap, Panel, Select, Waiting } from "../parts/ui.tsx";
 import { counted, shown } from "./words.ts";
+
+type FollowedRows = Pick<Following, "rows" | "end" | "problem">;
 
 /** A query as the panel has it. */
 type Draft = { from: string; where: string; order: string[]; limit: number };
@@ -115,9 +117,7 @@ function Result({
   sort: (field: string) => void;
 }) {
   const key = useSettled(JSON.stringify(ask));
-  const it = useMemo(() => parts && follow<Json>({ parts }, JSON.parse(key) as Ask), [parts, key]);
-  useEffect(() => () => it?.leave(), [it]);
-  const { rows, problem } = useRowsOf(it);
+  const { rows, end, problem } = useRowsOf(parts, key);
   const columns = useMemo(() => columnsOf(rows ?? []), [rows]);
   if (problem !== undefined) return <Mishap>{problem.detail}</Mishap>;
   if (rows === undefined) return <Waiting>Asking …</Waiting>;
@@ -181,17 +181,24 @@ function Result({
       </div>
       <p role="status" className="border-t border-rule px-4 py-2 text-xs text-faint">
         {counted(rows.length, "row")}
-        {it?.end !== undefined && ", and there may be more"}
+        {end !== undefined && ", and there may be more"}
       </p>
     </>
   );
 }
 
-function useRowsOf(it: Following | undefined) {
-  const listen = useCallback((heard: () => void) => it?.listen(heard) ?? (() => {}), [it]);
-  const rows = useSyncExternalStore<readonly Row[] | undefined>(listen, () => it?.rows);
-  const problem = useSyncExternalStore(listen, () => it?.problem);
-  return { rows, problem };
+const NONE: FollowedRows = { rows: undefined, end: undefined, problem: undefined };
+
+function useRowsOf(parts: Connection | undefined, key: string): FollowedRows {
+  const [now, setNow] = useState(NONE);
+  useEffect(() => {
+    setNow(NONE);
+    if (parts === undefined) return;
+    const it = follow<Json>({ parts }, JSON.parse(key) as Ask);
+    it.listen(() => setNow({ rows: it.rows, end: it.end, problem: it.problem }));
+    return it.leave;
+  }, [parts, key]);
+  return now;
 }
 
 /** What is typed is asked for once the typing pauses. */
