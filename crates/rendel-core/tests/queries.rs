@@ -109,6 +109,9 @@ where = "record.weight > least"
 with = { least = { type = "number" } }
 order = ["-weight"]
 limit = 4
+[queries.myself]
+from = "/pickers"
+where = "record.id == who.id"
 [queries.remarks]
 from = "/remarks"
 where = "record.to == who.id"
@@ -550,6 +553,7 @@ fn what_a_role_may_not_see_it_cannot_ask_by() {
     let askers: BTreeMap<_, _> = board.charter.askers().collect();
     assert_eq!(askers["wages"], ["steward"]);
     assert_eq!(askers["moods"], ["picker", "steward"]);
+    assert_eq!(askers["myself"], ["picker", "steward"], "an id is no field");
     assert!(board.charter.shown_to("picker")["queries"].get("wages").is_none());
 }
 

@@ -400,6 +400,30 @@ fn a_welcome_that_waited_is_not_told_in_a_role_that_is_over() {
     assert!(both.contains("Welcome") && both.contains("picker"), "{both}");
 }
 
+/// Rows that wait for the disk are for who they were then.
+#[test]
+fn rows_on_their_way_are_not_shown_to_who_has_lost_the_role_for_them() {
+    let mut story = Story::begin();
+    story.enter(1, "oda", "steward", None);
+    story.enter(2, "bram", "steward", None);
+    let path = rendel_core::Path::parse("/ledger").ok();
+    let ask = rendel_core::Asked { path, ..Default::default() };
+    let frame = Heard::FollowQuery(rendel_wire::FollowQuery { query: 1, ask });
+    let told = shown(&story.tell(Input::Frame { connection: 2, frame }));
+    assert_eq!((&told[0]["type"], &told[0]["rows"][0]["value"]), (&json!("rows"), &Value::Null));
+    let secret = |value: &str| Edit::new("/ledger", "set").with("value", value);
+    story.propose(1, 1, 0, secret("seen"));
+    assert_eq!(types(&story.write()), ["settled", "row-steps"]);
+    story.propose(1, 2, 1, secret("hidden"));
+    let (name, role) = ("bram".to_owned(), "picker".to_owned());
+    story.tell(Input::Amended { connection: 2, name, role, claims: Default::default() });
+    let mut told = shown(&story.write());
+    told.extend(shown(&story.write()));
+    let of_rows: Vec<_> =
+        told.iter().filter(|frame| frame.get("query").is_some()).map(|one| &one["type"]).collect();
+    assert_eq!(of_rows, ["query-refused"], "{told:?}");
+}
+
 #[test]
 fn presence_does_not_overtake_who_came_and_went() {
     let mut story = Story::begin();

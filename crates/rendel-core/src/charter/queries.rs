@@ -1,5 +1,5 @@
-//! Queries: which records of a map or list, in which order. What a charter declares, and what somebody
-//! may ask who is shown a part of the state.
+//! Queries: which records of a map or list, in which order. What a charter declares, and what
+//! somebody may ask who is shown a part of the state.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -200,7 +200,10 @@ impl Query {
             .chain(self.pick.iter().flat_map(|pick| pick.iter()).cloned())
             .collect();
         let at = |name: String| Path::of(record.iter().cloned().chain([name.as_str().into()]));
-        let is_id = |name: &String| name == "id" && self.is_plain;
+        // Where no field is called so it is the id of the record.
+        let each = fields.record_around(&self.from);
+        let is_id =
+            |name: &String| name == "id" && each.is_none_or(|each| each.field(name).is_none());
         read.into_iter().filter(|name| !is_id(name)).map(at).find(hidden)
     }
 

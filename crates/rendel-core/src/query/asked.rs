@@ -1,4 +1,5 @@
-//! What is asked for, and by whom: a query of the charter or one of the moment, with its parameters.
+//! What is asked for, and by whom: a query of the charter or one of the moment, with its
+//! parameters.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

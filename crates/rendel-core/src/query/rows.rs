@@ -92,8 +92,8 @@ impl RowSteps {
 }
 
 impl Rows {
-    /// Takes steps in. Fails, and changes nothing, where they belong to another result. Cost O(steps
-    /// × rows).
+    /// Takes steps in. Fails, and changes nothing, where they belong to another result. Cost
+    /// O(steps × rows).
     pub fn apply(&mut self, change: &RowSteps) -> Result<(), &'static str> {
         const OTHER: &str = "The steps belong to another result.";
         let mut rows = self.rows.clone();

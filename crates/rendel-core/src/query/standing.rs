@@ -1,13 +1,14 @@
 //! Results that are kept up to date by what changed.
 //!
 //! All who ask the same share an *index*: for each group, that is each value of the one equality or
-//! membership in the condition, its rows in order. A *window* is a stretch of one group. Of an update
-//! only the records that it touches are looked at, and only the windows in which such a record was or
-//! is; a window that has lost a row takes the next one from the index. So nothing is scanned.
+//! membership in the condition, its rows in order. A *window* is a stretch of one group. Of an
+//! update only the records that it touches are looked at, and only the windows in which such a
+//! record was or is; a window that has lost a row takes the next one from the index. So nothing is
+//! scanned.
 //!
-//! Cost of a record that changes: O(log rows) and its conditions, for each index that reads what has
-//! changed; then O(rows of a result) for each window that it touches. Memory: O(records that match)
-//! for each index, O(rows) for each window.
+//! Cost of a record that changes: O(log rows) and its conditions, for each index that reads what
+//! has changed; then O(rows of a result) for each window that it touches. Memory: O(records that
+//! match) for each index, O(rows) for each window.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound::{Excluded, Unbounded};
@@ -64,8 +65,8 @@ struct Index {
     bytes: usize,
 }
 
-/// What tells windows of a group apart, but for where they begin: of windows with the same, one that
-/// begins later ends later.
+/// What tells windows of a group apart, but for where they begin: of windows with the same, one
+/// that begins later ends later.
 type Frame = (usize, Option<Arc<BTreeSet<String>>>);
 
 #[derive(Debug, Default)]
@@ -621,8 +622,8 @@ impl Window {
             }
         }
         let known: BTreeSet<&Path> = list.iter().copied().collect();
-        // What was not touched is in order, and what was may be. Each of the rest goes right behind the
-        // last that is in its place and comes before it.
+        // What was not touched is in order, and what was may be. Each of the rest goes right behind
+        // the last that is in its place and comes before it.
         let mut settled: BTreeSet<usize> =
             list.iter().filter(|path| !paths.contains(**path)).map(|path| now[*path]).collect();
         for (at, path) in list.iter().enumerate().filter(|(_, path)| paths.contains(**path)) {
