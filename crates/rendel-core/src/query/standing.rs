@@ -69,11 +69,14 @@ struct Index {
 /// that begins later ends later.
 type Frame = (usize, Option<Arc<BTreeSet<String>>>);
 
+/// Where a window begins, and its number.
+type Begin = (Option<Position>, u64);
+
 #[derive(Debug, Default)]
 struct Group {
     rows: BTreeSet<Position>,
     /// For each frame the windows by where they begin. Nearly always there is one.
-    windows: Vec<(Frame, Vec<(Option<Position>, u64)>)>,
+    windows: Vec<(Frame, Vec<Begin>)>,
 }
 
 #[derive(Debug)]
@@ -117,7 +120,7 @@ impl Group {
     }
 
     /// The windows of a frame, in the order in which they begin.
-    fn of_frame(&mut self, frame: &Frame) -> &mut Vec<(Option<Position>, u64)> {
+    fn of_frame(&mut self, frame: &Frame) -> &mut Vec<Begin> {
         let known = self.windows.iter().position(|(known, _)| known == frame);
         let at = known.unwrap_or_else(|| {
             self.windows.reserve_exact(1);
@@ -146,15 +149,9 @@ impl Window {
 }
 
 impl Index {
-    /// Puts a record where it belongs now; gives where it was.
-    fn put(&mut self, path: &Path, now: Option<Placed>) -> Option<Placed> {
-        let was = match &now {
-            Some(placed) => self.rows.insert(path.clone(), placed.clone()),
-            None => self.rows.remove(path),
-        };
-        if was == now {
-            return was;
-        }
+    /// Puts a record where it belongs now.
+    fn put(&mut self, path: &Path, now: Option<Placed>) {
+        let was = self.rows.remove(path);
         for group in was.iter().flat_map(|was| &was.groups) {
             let position = was.as_ref().map(|was| &was.position);
             if let Some((of, position)) = self.groups.get_mut(group).zip(position) {
@@ -164,14 +161,14 @@ impl Index {
                 }
             }
         }
-        if let Some(placed) = &now {
-            for group in &placed.groups {
-                let of = self.groups.entry(group.clone()).or_default();
-                of.rows.insert(placed.position.clone());
-            }
+        self.bytes -= was.as_ref().map_or(0, bytes);
+        let Some(now) = now else { return };
+        for group in &now.groups {
+            let of = self.groups.entry(group.clone()).or_default();
+            of.rows.insert(now.position.clone());
         }
-        self.bytes = self.bytes + now.as_ref().map_or(0, bytes) - was.as_ref().map_or(0, bytes);
-        was
+        self.bytes += bytes(&now);
+        self.rows.insert(path.clone(), now);
     }
 
     /// All records that may be rows and lie at or in a place.
@@ -554,7 +551,9 @@ impl Index {
             moved.push((path.clone(), now));
         }
         for (path, now) in moved {
-            self.put(&path, now);
+            if self.rows.get(&path) != now.as_ref() {
+                self.put(&path, now);
+            }
         }
         for (id, paths) in affected {
             let Some(window) = windows.get_mut(&id) else { continue };
