@@ -220,7 +220,7 @@ pub enum Heard {
     /// Asks to be told what its participant can undo.
     FollowUndo,
     /// Asks for the rows of a query, now and whenever they change.
-    FollowQuery(FollowQuery),
+    FollowQuery(Box<FollowQuery>),
     /// Follows a query no more.
     LeaveQuery(u64),
     /// Gives a hold up.

@@ -408,7 +408,7 @@ fn rows_on_their_way_are_not_shown_to_who_has_lost_the_role_for_them() {
     story.enter(2, "bram", "steward", None);
     let path = rendel_core::Path::parse("/ledger").ok();
     let ask = rendel_core::Asked { path, ..Default::default() };
-    let frame = Heard::FollowQuery(rendel_wire::FollowQuery { query: 1, ask });
+    let frame = Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query: 1, ask }));
     let told = shown(&story.tell(Input::Frame { connection: 2, frame }));
     assert_eq!((&told[0]["type"], &told[0]["rows"][0]["value"]), (&json!("rows"), &Value::Null));
     let secret = |value: &str| Edit::new("/ledger", "set").with("value", value);

@@ -381,7 +381,7 @@ impl Connection {
                     self.put(&FromService::QueryRefused(QueryRefused { query, problem }));
                     return Ok(());
                 }
-                inside.tell(Heard::FollowQuery(frame)).await
+                inside.tell(Heard::FollowQuery(Box::new(frame))).await
             }
             Ok(FromParticipant::LeaveQuery(LeaveQuery { query })) => {
                 inside.words.check(1)?;

@@ -178,7 +178,7 @@ impl Events {
 
     /// Follows a query too.
     pub(super) async fn follow_query(&self, frame: FollowQuery) -> Result<(), Problem> {
-        let frame = Heard::FollowQuery(frame);
+        let frame = Heard::FollowQuery(Box::new(frame));
         let asked = self.session.tell(Ask::Frame { connection: self.connection, frame }).await;
         asked.map_err(|_| shutting_down())
     }

@@ -314,7 +314,7 @@ impl Session {
                 self.acted(connection, n, result);
             }
             Heard::FollowUndo => self.follow_undo(connection),
-            Heard::FollowQuery(frame) => self.follow_query(connection, frame),
+            Heard::FollowQuery(frame) => self.follow_query(connection, *frame),
             Heard::LeaveQuery(query) => self.following.leave(connection, query),
             Heard::Renewed { n, claims } => {
                 self.renew(connection, claims);
