@@ -97,7 +97,7 @@ impl Board {
     fn median(&mut self, records: usize) -> Result<f64> {
         let mut took = Vec::new();
         for at in 0..CHANGES {
-            let by = if at / records % 2 == 0 { 1 } else { -1 };
+            let by = if (at / records).is_multiple_of(2) { 1 } else { -1 };
             took.push(self.change(at * 7 % records, by)?.0);
         }
         took.sort_by(f64::total_cmp);
