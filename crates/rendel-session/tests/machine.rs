@@ -400,6 +400,58 @@ fn a_welcome_that_waited_is_not_told_in_a_role_that_is_over() {
     assert!(both.contains("Welcome") && both.contains("picker"), "{both}");
 }
 
+/// Whoever asks for much waits for it, and nobody else does.
+#[test]
+fn who_asks_for_more_than_a_participant_may_look_at_gets_it_later_and_others_at_once() {
+    let charter = "charter = \"orchard\"\nversion = 1\n[roles.picker]\nedit = [\"/**\"]\n\
+        [roles.blind]\nedit = []\nsee = [\"/other\"]\n[state.other]\nkind = \"register\"\n[state.trees]\nkind = \"map\"\n\
+        [state.trees.each.fruit]\nkind = \"counter\"\n[queries.trees]\nfrom = \"/trees\"\n\
+        where = \"record.fruit > least\"\nwith = { least = {} }\nlimit = 1\n";
+    let mut story = Story::with(charter, &found(1));
+    let tree =
+        |id: usize| Edit::new("/trees", "put").with("id", id.to_string()).with("value", json!({}));
+    for (connection, who) in [(1, "oda"), (2, "bram")] {
+        story.enter(connection, who, "picker", None);
+    }
+    for batch in 0..20u64 {
+        let edits = (0..100).map(|at| tree(batch as usize * 100 + at)).collect();
+        let frame =
+            Propose { n: batch + 1, seen: 0, answered: 0, edits, gesture: None, note: None };
+        story.tell(Input::Frame { connection: 1, frame: Heard::Propose(frame) });
+        story.write();
+    }
+    let follow = |story: &mut Story, connection, query: u64, least: u64| {
+        let asked = json!({ "name": "trees", "with": { "least": least } });
+        let ask = serde_json::from_value(asked).unwrap();
+        let frame = Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query, ask }));
+        types(&story.tell(Input::Frame { connection, frame })).len()
+    };
+    let at_once: usize = (0..32).map(|query| follow(&mut story, 1, query, query)).sum();
+    assert!((20..32).contains(&at_once), "of 2,000 records each, two seconds of 20,000: {at_once}");
+    assert_eq!(follow(&mut story, 2, 1, 77), 1, "the other participant has a budget of their own");
+    assert_eq!(follow(&mut story, 2, 2, 0), 1);
+    let mut later = 0;
+    while later + at_once < 32 {
+        let due = story.machine.next_timeout().unwrap();
+        assert!(due > story.now && due <= 1_000 + 5_000, "{due}");
+        story.now = due;
+        later += types(&story.tell(Input::Timeout)).iter().filter(|one| *one == "rows").count();
+    }
+
+    // What is put off for another role is not of the one before until then.
+    let (name, role) = ("oda".to_owned(), "blind".to_owned());
+    story.tell(Input::Amended { connection: 1, name, role, claims: Default::default() });
+    story.write();
+    let mut outputs = story.propose(2, 1, 20, Edit::new("/trees/5/fruit", "add").with("by", 1_000));
+    outputs.extend(story.write());
+    let is_to_oda = |output: &&Output| match output {
+        Output::Show { to: To::These(these), .. } => these.contains(&1),
+        _ => false,
+    };
+    assert_eq!(outputs.iter().filter(is_to_oda).count(), 0, "{outputs:?}");
+    assert!(types(&outputs).contains(&"row-steps".to_owned()), "Bram is told");
+}
+
 /// Rows that wait for the disk are for who they were then.
 #[test]
 fn rows_on_their_way_are_not_shown_to_who_has_lost_the_role_for_them() {

@@ -14,6 +14,11 @@ use crate::output::{Output, To};
 /// Queries that one connection may follow.
 const MOST: usize = 32;
 
+/// Records per second that the queries of one participant may look at when they are asked for, and
+/// for how many milliseconds ahead. What is beyond that is made later.
+const LOOKS: u64 = 20_000;
+const AHEAD: u64 = 2_000;
+
 /// Who follows which query.
 #[derive(Debug, Default)]
 pub(super) struct Following {
@@ -24,6 +29,10 @@ pub(super) struct Following {
     /// or was refused.
     asked: BTreeMap<ConnectionId, BTreeMap<u64, (Asked, Option<Ticket>)>>,
     followers: BTreeMap<Ticket, (ConnectionId, u64)>,
+    /// Until when the looks of each participant count, in milliseconds since 1970 UTC.
+    spent: BTreeMap<String, u64>,
+    /// What is to be made later, and when.
+    late: BTreeSet<(u64, ConnectionId, u64)>,
 }
 
 impl Following {
@@ -37,6 +46,24 @@ impl Following {
             .values_mut()
             .flat_map(BTreeMap::values_mut)
             .for_each(|(_, ticket)| *ticket = None);
+    }
+
+    /// When something that was put off is due.
+    pub(super) fn next_due(&self) -> Option<u64> {
+        self.late.first().map(|(due, ..)| *due)
+    }
+
+    /// When a participant may ask for more: now, or later.
+    fn may_look_at(&self, who: &str, now: u64) -> u64 {
+        self.spent.get(who).map_or(now, |until| until.saturating_sub(AHEAD).max(now))
+    }
+
+    fn note_looks(&mut self, who: &str, looks: u64, now: u64) {
+        if looks > 0 {
+            self.spent.retain(|_, until| *until > now);
+            let until = self.spent.entry(who.to_owned()).or_insert(now);
+            *until += looks.saturating_mul(1_000).div_ceil(LOOKS);
+        }
     }
 
     /// A connection follows a query no more.
@@ -116,9 +143,18 @@ impl Session {
             return;
         };
         let (asked, old) = (asked.clone(), ticket.take());
-        let state = sequencer.state();
+        let due = following.may_look_at(&member.who.id, self.now);
+        if due > self.now {
+            // What they followed may be of another role.
+            following.give_back(old);
+            following.late.insert((due, connection, query));
+            return;
+        }
+        let (state, before) = (sequencer.state(), following.queries.touched());
         let followed =
             following.queries.follow(&self.charter, &state, sequencer.seq(), &member.who, &asked);
+        let looks = following.queries.touched() - before;
+        following.note_looks(&member.who.id, looks, self.now);
         // Only now: what both share is not made anew.
         following.give_back(old);
         match followed {
@@ -137,6 +173,14 @@ impl Session {
                 let tickets = BTreeSet::from([ticket]);
                 self.order.push(Waiting::Rows { tickets, told: RowsTold::Fresh(rows) });
             }
+        }
+    }
+
+    /// Makes the rows that were put off until now.
+    pub(super) fn follow_late(&mut self) {
+        let later = self.following.late.split_off(&(self.now + 1, 0, 0));
+        for (_, connection, query) in std::mem::replace(&mut self.following.late, later) {
+            self.follow(connection, query);
         }
     }
 

@@ -220,7 +220,8 @@ impl Session {
         let lapse = self.people.poll_timeout().filter(|_| !away);
         let compare = self.compare_at.filter(|_| !away && self.members.len() > 0);
         let undoable = self.undoable_at.filter(|_| !away);
-        let times = [lapse, compare, self.beat, self.quiet_until, undoable, self.next_act()];
+        let rows = self.following.next_due().filter(|_| !away);
+        let times = [lapse, compare, self.beat, self.quiet_until, undoable, rows, self.next_act()];
         let passage = self.next_passage().filter(|_| !away);
         times.into_iter().chain([passage]).flatten().min()
     }
@@ -275,6 +276,7 @@ impl Session {
         if self.order.is_adrift() {
             return;
         }
+        self.follow_late();
         // In its turn: told at once it would overtake who came and went.
         if self.people.queue_presence(self.now) {
             self.receive_arrivals();
