@@ -27,7 +27,13 @@ pub(crate) async fn run(args: &QueryArgs, out: Out) -> Result<()> {
     let rows: Rows = api.post_json(&path, &asked).await?;
     match out.is_json() {
         true => out.value(&rows, String::new),
-        false => print(&rows, out),
+        false => {
+            print(&rows, out);
+            if let Some(end) = &rows.end {
+                let end = serde_json::to_string(end).unwrap_or_default();
+                out.note(&format!("There may be more: --after '{end}'"));
+            }
+        }
     }
     Ok(())
 }
@@ -86,10 +92,6 @@ fn print(rows: &Rows, out: Out) {
         first.into_iter().chain(values).chain(plain).collect()
     };
     out.table(&head, &numbers, rows.rows.iter().enumerate().map(line).collect());
-    if let Some(end) = &rows.end {
-        let end = serde_json::to_string(end).unwrap_or_default();
-        out.note(&format!("There may be more: --after '{end}'"));
-    }
 }
 
 fn text(value: &Value) -> String {
