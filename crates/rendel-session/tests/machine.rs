@@ -414,7 +414,7 @@ fn who_asks_for_more_than_a_participant_may_look_at_gets_it_later_and_others_at_
         story.enter(connection, who, "picker", None);
     }
     for batch in 0..20u64 {
-        let edits = (0..100).map(|at| tree(batch as usize * 100 + at)).collect();
+        let edits = (0..100).map(|at| tree(batch * 100 + at)).collect();
         let frame =
             Propose { n: batch + 1, seen: 0, answered: 0, edits, gesture: None, note: None };
         story.tell(Input::Frame { connection: 1, frame: Heard::Propose(frame) });
