@@ -409,7 +409,7 @@ fn who_asks_for_more_than_a_participant_may_look_at_gets_it_later_and_others_at_
         where = \"record.fruit > least\"\nwith = { least = {} }\nlimit = 1\n";
     let mut story = Story::with(charter, &found(1));
     let tree =
-        |id: usize| Edit::new("/trees", "put").with("id", id.to_string()).with("value", json!({}));
+        |id: u64| Edit::new("/trees", "put").with("id", id.to_string()).with("value", json!({}));
     for (connection, who) in [(1, "oda"), (2, "bram")] {
         story.enter(connection, who, "picker", None);
     }
