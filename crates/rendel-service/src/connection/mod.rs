@@ -374,17 +374,21 @@ impl Connection {
                 inside.tell(Heard::FollowUndo).await
             }
             Ok(FromParticipant::FollowQuery(frame)) => {
-                // It may mean to look at a whole map.
-                if let Err(problem) = inside.words.check(5) {
+                // What it costs to look at records is counted where they are.
+                if let Err(problem) = inside.words.check(1) {
                     let FollowQuery { query, .. } = frame;
-                    self.app.metrics.count(&problem);
+                    self.rest_from(&problem);
+                    self.app.metrics.refused(&problem);
                     self.put(&FromService::QueryRefused(QueryRefused { query, problem }));
                     return Ok(());
                 }
                 inside.tell(Heard::FollowQuery(Box::new(frame))).await
             }
             Ok(FromParticipant::LeaveQuery(LeaveQuery { query })) => {
-                inside.words.check(1)?;
+                // It makes less work: it is never refused, and a flood of it is read slowly.
+                if let Err(problem) = inside.words.check(1) {
+                    self.rest_from(&problem);
+                }
                 inside.tell(Heard::LeaveQuery(query)).await
             }
             Ok(FromParticipant::Hold(TakeHold { n, at, for_ms, over })) => {

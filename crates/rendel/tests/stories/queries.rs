@@ -166,6 +166,38 @@ async fn an_own_proposal_without_a_state_is_answered() {
     assert_eq!(name(&raw.next("notice").await["problem"]), "malformed");
 }
 
+/// A page that shows many lists comes and goes at once.
+#[tokio::test]
+async fn a_page_of_as_many_queries_as_there_may_be_comes_and_goes_at_once() {
+    let service = board().await;
+    let token = service.token("board", "oda", "picker").await;
+    let (mut raw, _) = Raw::enter(&service, "board", &token).await;
+    for query in 0..32 {
+        raw.send(&json!({ "type": "follow-query", "query": query, "ask": leaders() })).await;
+    }
+    for query in 0..32 {
+        assert_eq!(raw.next("rows").await["query"], query);
+    }
+    raw.send(&json!({ "type": "follow-query", "query": 32, "ask": leaders() })).await;
+    assert_eq!(name(&raw.next("query-refused").await["problem"]), "full");
+    for query in 0..100 {
+        raw.send(&json!({ "type": "leave-query", "query": query })).await;
+    }
+    let more = || json!({ "type": "follow-query", "query": 7, "ask": leaders() });
+    until("the connection is there, and has space", async || {
+        raw.send(&more()).await;
+        loop {
+            let frame = raw.any().await.expect("it goes on");
+            match frame["type"].as_str().unwrap() {
+                "rows" => return Some(()),
+                "query-refused" => return None,
+                _ => {}
+            }
+        }
+    })
+    .await;
+}
+
 /// What somebody is shown follows their role, also while they follow.
 #[tokio::test]
 async fn nobody_is_told_rows_of_what_they_may_not_see() {
