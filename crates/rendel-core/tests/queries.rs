@@ -299,7 +299,12 @@ impl Board {
                 let follower = self.followers.get_mut(&ticket).unwrap();
                 let was = follower.rows.clone();
                 follower.rows.apply(&turned.steps).unwrap();
-                assert_ne!(was.rows, follower.rows.rows, "{:?}", turned.steps);
+                assert_ne!(
+                    (was.rows, was.end),
+                    (follower.rows.rows.clone(), follower.rows.end.clone()),
+                    "{:?}",
+                    turned.steps
+                );
             }
         }
     }
@@ -400,6 +405,7 @@ fn edit(choice: u64) -> Edit {
         ),
         9 => Edit::new(format!("{draft}/with"), ["include", "exclude"][usize::try_from(pick(64, 2)).unwrap()])
             .with("value", word(3 + pick(256, 3))),
+        10 if pick(64, 2) == 0 => Edit::new(format!("{draft}/text"), "set").with("value", word(pick(256, 6))),
         10 => Edit::new(format!("{draft}/by"), "set").with("value", word(3 + pick(256, 3))),
         11 => Edit::new("/orders", "put").with("id", format!("o{}", id % 3)).with(
             "value",
@@ -534,6 +540,9 @@ fn what_a_role_may_not_see_it_cannot_ask_by() {
     assert!(ask(&wren, shape).is_ok());
     for (unfit, kind) in [
         (json!({}), ProblemKind::Malformed),
+        (json!({ "path": "" }), ProblemKind::OutOfBounds),
+        (json!({ "path": "/pickers" }), ProblemKind::OutOfBounds),
+        (json!({ "path": "/remarks" }), ProblemKind::OutOfBounds),
         (json!({ "name": "leader" }), ProblemKind::NotFound),
         (json!({ "name": "lines" }), ProblemKind::OutOfBounds),
         (json!({ "name": "lines", "with": { "least": "x" } }), ProblemKind::OutOfBounds),

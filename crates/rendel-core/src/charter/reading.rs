@@ -216,6 +216,14 @@ impl Fields {
             })
     }
 
+    /// Whether tokens lead to the whole state, or to all records or elements of a field.
+    pub(crate) fn is_collection(&self, tokens: &[Token]) -> bool {
+        let names: Vec<_> = tokens.iter().cloned().map(Some).collect();
+        let field = self.declared_at(&names);
+        names.is_empty()
+            || field.is_some_and(|field| field.each().is_some() || field.has_plain_elements())
+    }
+
     fn declared_at(&self, names: &[Option<Token>]) -> Option<&Field> {
         let mut fields = self;
         let mut field = None;

@@ -287,6 +287,11 @@ impl Queries {
             let detail = format!("There is nothing at {path}.");
             return Err(Problem::new(ProblemKind::UnknownPath, detail).at(path));
         }
+        // All of a collection would be looked at with each change in it.
+        if charter.fields.is_collection(path.tokens()) {
+            let detail = format!("{path} has many records. Ask for those with \"of\" or a name.");
+            return Err(Problem::new(ProblemKind::OutOfBounds, detail).at(path));
+        }
         self.check_space()?;
         let eyes = Eyes::of(charter, who, charter.sees_by_claims(&who.role));
         let value = eyes.lens(charter, state).plain_at(path);
@@ -673,6 +678,14 @@ impl Window {
                     steps.push(RowStep::Change { at: now[path], value });
                 }
             }
+        }
+        // The place of the last row may be another where nothing that is sent of it is.
+        if steps.is_empty()
+            && let Some(last) = self.bound_of_full()
+            && was.last() != Some(last)
+        {
+            let value = self.bound.common.value(charter, after, &last.1);
+            steps.push(RowStep::Change { at: self.rows.len() - 1, value });
         }
         (steps, looked)
     }
