@@ -340,6 +340,17 @@ async fn the_console_shows_rows_as_they_change_and_writes_the_charter_for_others
         .await
         .unwrap();
     browser.reads("order = [\"crates\"]").await;
+    // A large map is sorted by the service too: up, and down.
+    let head = By::XPath("//section[@aria-label='State']//button[@title='Sort by crates']");
+    let first_record = || async {
+        let by = By::XPath("//section[@aria-label='State']//table/tbody[1]/tr[1]/td[1]");
+        browser.find(by).await.text().await.unwrap_or_default()
+    };
+    assert_eq!(first_record().await, "p001");
+    browser.find(head.clone()).await.click().await.unwrap();
+    until("the least are first", async || (first_record().await != "p001").then_some(())).await;
+    browser.find(head).await.click().await.unwrap();
+    until("the most are first", async || (first_record().await == "p006").then_some(())).await;
     assert!(browser.fits().await);
     browser.close().await;
     let narrow = Browser::open(390, 844).await;

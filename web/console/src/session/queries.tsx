@@ -142,16 +142,7 @@ function Result({
                   {order === undefined ? (
                     column
                   ) : (
-                    <button
-                      type="button"
-                      className="rounded-small hover:text-ink"
-                      onClick={() => sort(column)}
-                    >
-                      {column}
-                      <span aria-hidden className="ml-1 inline-block w-3">
-                        {order[0] === column ? "↑" : order[0] === `-${column}` ? "↓" : ""}
-                      </span>
-                    </button>
+                    <SortButton name={column} order={order[0]} sort={sort} />
                   )}
                 </th>
               ))}
@@ -189,7 +180,7 @@ function Result({
 
 const NONE: FollowedRows = { rows: undefined, end: undefined, problem: undefined };
 
-function useRowsOf(parts: Connection | undefined, key: string): FollowedRows {
+export function useRowsOf(parts: Connection | undefined, key: string): FollowedRows {
   const [now, setNow] = useState(NONE);
   useEffect(() => {
     setNow(NONE);
@@ -260,6 +251,31 @@ function cell(value: Json, column: string): string {
   return typeof of === "string" ? of : shown(of);
 }
 
+/** The name of a column, to be pressed to sort by it: up, down, not at all. */
+export function SortButton({
+  name,
+  order,
+  sort,
+}: {
+  name: string;
+  order: string | undefined;
+  sort: (field: string) => void;
+}) {
+  return (
+    <button
+      type="button"
+      className="rounded-small hover:text-ink"
+      title={`Sort by ${name}`}
+      onClick={() => sort(name)}
+    >
+      {name}
+      <span aria-hidden className="ml-1 inline-block w-3">
+        {order === name ? "↑" : order === `-${name}` ? "↓" : ""}
+      </span>
+    </button>
+  );
+}
+
 /** Numbers stand to the right. */
 function side(rows: readonly Row[], column: string): string {
   const isNumber = ({ value }: Row) =>
@@ -267,7 +283,7 @@ function side(rows: readonly Row[], column: string): string {
   return rows.every(isNumber) ? "text-right" : "";
 }
 
-function sorted(order: string[] | undefined, column: string) {
+export function sorted(order: string[] | undefined, column: string) {
   if (order?.[0] === column) return "ascending" as const;
   return order?.[0] === `-${column}` ? ("descending" as const) : undefined;
 }

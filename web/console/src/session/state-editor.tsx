@@ -14,6 +14,7 @@ import {
   TurnEditor,
 } from "./play-editors.tsx";
 import { isMembers, member, pointerToken } from "./pointer.ts";
+import { SortButton, sorted, useRowsOf } from "./queries.tsx";
 import { StateContext } from "./state-context.ts";
 import { TextEditor } from "./text-editor.tsx";
 import { ClockEditor, DeadlineEditor } from "./time-editors.tsx";
@@ -209,11 +210,44 @@ function OneValueEditor({ field, path, value, propose }: ValueProps) {
 
 const FIRST = 50;
 
+const unescaped = (token: string) => token.replaceAll("~1", "/").replaceAll("~0", "~");
+
+/** Kinds of which each record has one value. */
+const SORTABLE = new Set(["register", "counter"]);
+
+/** The order of a large map, which the service keeps: ids in the place of the map's own order. */
+function useSorted(path: string, isLarge: boolean, most: number) {
+  const company = useContext(CompanyContext);
+  const [order, setOrder] = useState<string>();
+  const role = company?.charter.roles?.[company.seat.you?.role ?? ""];
+  const mayAsk = isLarge && (role?.powers?.includes("ask") ?? false);
+  const { rows } = useRowsOf(
+    mayAsk && order !== undefined ? company?.seat.parts : undefined,
+    JSON.stringify({ of: { from: path, order: [order], limit: Math.min(most, 500), fields: [] } }),
+  );
+  const sort = (field: string) =>
+    setOrder(order === field ? `-${field}` : order === `-${field}` ? undefined : field);
+  return {
+    order,
+    sort: mayAsk ? sort : undefined,
+    ids:
+      order === undefined
+        ? undefined
+        : rows?.map((row) => unescaped(row.path.slice(path.length + 1))),
+  };
+}
+
 function MapEditor({ name, field, value, path, propose, compact }: FieldProps) {
   const [most, setMost] = useState(FIRST);
   const each = field.each ?? {};
-  const records = Object.entries(isMembers(value) ? value : {});
-  const shown = records.slice(0, most);
+  const members = isMembers(value) ? value : {};
+  const records = Object.entries(members);
+  const { order, sort, ids } = useSorted(path, records.length > FIRST, most);
+  // Each record as it is here, with what is pending over it, where the service says it stands.
+  const shown =
+    ids === undefined
+      ? records.slice(0, most)
+      : ids.flatMap((id): [string, Json][] => (id in members ? [[id, members[id] ?? null]] : []));
   return (
     <div className="border-b border-rule last:border-0">
       <div className="flex items-end justify-between gap-4 px-4 pt-3 pb-1">
@@ -221,7 +255,14 @@ function MapEditor({ name, field, value, path, propose, compact }: FieldProps) {
         <div className="text-xs text-faint tabular-nums">{counted(records.length, "record")}</div>
       </div>
       {isFlat(each) && !compact ? (
-        <RecordTable each={each} records={shown} path={path} propose={propose} />
+        <RecordTable
+          each={each}
+          records={shown}
+          path={path}
+          propose={propose}
+          order={order}
+          sort={sort}
+        />
       ) : (
         <ul className="px-4 pb-1">
           {shown.map(([id, record]) => (
@@ -263,11 +304,16 @@ function RecordTable({
   records,
   path,
   propose,
+  order,
+  sort,
 }: {
   each: Fields;
   records: [string, Json][];
   path: string;
   propose: Propose;
+  order?: string | undefined;
+  /** What a press on a head does, where rows can be sorted. */
+  sort?: ((field: string) => void) | undefined;
 }) {
   if (records.length === 0) return <p className="px-4 py-2 text-sm text-faint">No record yet.</p>;
   // Texts need the width of the table: each has a row below the rest of its record.
@@ -288,8 +334,16 @@ function RecordTable({
           <tr>
             <th className="px-4 py-1 font-medium">id</th>
             {columns.map(([name, field]) => (
-              <th key={name} className="px-2 py-1 font-medium">
-                {name}
+              <th
+                key={name}
+                className="px-2 py-1 font-medium"
+                aria-sort={sorted(order === undefined ? undefined : [order], name)}
+              >
+                {sort === undefined || !SORTABLE.has(field.kind) ? (
+                  name
+                ) : (
+                  <SortButton name={name} order={order} sort={sort} />
+                )}
                 {field.merge !== undefined && field.merge !== "last" && (
                   <span className="font-normal">, {field.merge}</span>
                 )}
