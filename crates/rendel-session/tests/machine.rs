@@ -452,6 +452,32 @@ fn who_asks_for_more_than_a_participant_may_look_at_gets_it_later_and_others_at_
     assert!(types(&outputs).contains(&"row-steps".to_owned()), "Bram is told");
 }
 
+#[test]
+fn rows_that_go_by_claims_follow_a_new_token() {
+    let charter = "charter = \"orchard\"\nversion = 1\n[state.trees]\nkind = \"map\"\n\
+        [state.trees.each.team]\nkind = \"register\"\n[queries.ours]\nfrom = \"/trees\"\n\
+        where = \"record.team == who.claims.team\"\n";
+    let mut story = Story::with(charter, &found(1));
+    story.enter(1, "oda", "participant", None);
+    for (n, team) in [(1, "plum"), (2, "pear")] {
+        let put =
+            Edit::new("/trees", "put").with("id", team).with("value", json!({ "team": team }));
+        story.propose(1, n, 0, put);
+        story.write();
+    }
+    let ask = serde_json::from_value(json!({ "name": "ours" })).unwrap();
+    let frame = Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query: 1, ask }));
+    story.tell(Input::Frame { connection: 1, frame });
+    for team in ["plum", "pear"] {
+        let claims = [("team".to_owned(), json!(team))].into();
+        let frame = Heard::Renewed { n: 1, claims };
+        let told = shown(&story.tell(Input::Frame { connection: 1, frame }));
+        let rows = told.iter().find(|frame| frame["type"] == "rows").unwrap();
+        assert_eq!(rows["rows"].as_array().unwrap().len(), 1, "{rows}");
+        assert_eq!(rows["rows"][0]["path"], format!("/trees/{team}"));
+    }
+}
+
 /// Rows that wait for the disk are for who they were then.
 #[test]
 fn rows_on_their_way_are_not_shown_to_who_has_lost_the_role_for_them() {

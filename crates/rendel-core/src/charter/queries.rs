@@ -151,7 +151,7 @@ impl Query {
             })
     }
 
-    /// The fields that it reads or sends, `None` where it is all of them.
+    /// The fields that it reads or sends; `None` if that is all of them.
     fn names(&self) -> Option<BTreeSet<String>> {
         let mut names = BTreeSet::clone(self.pick.as_ref()?);
         for read in self.condition.iter().flat_map(Expression::reads) {

@@ -207,13 +207,7 @@ impl Fields {
     /// Whether tokens lead to a declared field, or to a place for a record or element of one.
     pub(crate) fn has_place(&self, tokens: &[Token]) -> bool {
         let names: Vec<_> = tokens.iter().cloned().map(Some).collect();
-        let around =
-            &names[..names.len() - usize::from(names.len().is_multiple_of(2) && !names.is_empty())];
-        let field = self.declared_at(around);
-        names.is_empty()
-            || field.is_some_and(|field| {
-                around.len() == names.len() || field.each().is_some() || field.has_plain_elements()
-            })
+        names.is_empty() || self.declared_at(&names).is_some() || self.has_elements_at(&names)
     }
 
     /// Whether tokens lead to the whole state, or to all records or elements of a field.
@@ -242,7 +236,10 @@ impl Fields {
 
     /// Whether a pattern of names and `*` leads to the records or elements of a field.
     pub(crate) fn has_elements(&self, pattern: &Pattern) -> bool {
-        let names = pattern.tokens().unwrap_or_default();
+        self.has_elements_at(&pattern.tokens().unwrap_or_default())
+    }
+
+    fn has_elements_at(&self, names: &[Option<Token>]) -> bool {
         let Some((_, around)) = names.split_last().filter(|_| names.len().is_multiple_of(2)) else {
             return false;
         };

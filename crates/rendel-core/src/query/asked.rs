@@ -11,7 +11,7 @@ use super::order::Position;
 use crate::actor::Actor;
 use crate::canonical::CanonicalText;
 use crate::charter::{Charter, Expression, Extent, Lens, Power, Query, Read, Relation, Shape};
-use crate::path::Path;
+use crate::path::{Path, inner};
 use crate::problem::{Problem, ProblemKind};
 use crate::seers::Viewer;
 use crate::state::State;
@@ -32,7 +32,7 @@ pub struct Asked {
     /// Values of the parameters.
     #[serde(default, skip_serializing_if = "Map::is_empty")]
     pub with: Map<String, Value>,
-    /// At most so many rows, where that is fewer than the query gives.
+    /// At most this many rows, if the query would give more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<usize>,
     /// Only rows behind this place.
@@ -53,7 +53,7 @@ pub(super) struct Eyes {
 }
 
 impl Eyes {
-    /// Those of somebody who asks for something that is private or not.
+    /// The eyes of an asker: their own if what they ask for is private.
     pub(super) fn of(charter: &Charter, who: &Actor, is_private: bool) -> Self {
         let sight = charter.sight(&who.role);
         // Roles that see the same share.
@@ -192,13 +192,7 @@ impl Common {
             return None;
         }
         let id = || path.tokens().last().map(|id| Value::from(id.as_str()));
-        let member = |name: &str| match self.query.is_plain {
-            true => lens.plain_at(path)?.get(name).cloned(),
-            false => {
-                let own = [name.into()];
-                lens.plain_at(&Path::of(path.tokens().iter().cloned().chain(own)))
-            }
-        };
+        let member = |name: &str| self.member(lens, path, name);
         let read = |read: &Read| match (read.name.as_str(), read.member.as_deref()) {
             ("id", _) => id(),
             ("record", Some("id")) => member("id").or_else(id),
@@ -261,16 +255,21 @@ impl Common {
     /// The place of a row, for who wants to go on behind it.
     pub(super) fn place_of(&self, charter: &Charter, state: &State, path: &Path) -> Place {
         let lens = self.eyes.lens(charter, state);
-        let value = |name: &str| match self.query.is_plain {
-            true => lens.plain_at(path)?.get(name).cloned(),
-            false => lens.plain_at(&Path::of(path.tokens().iter().cloned().chain([name.into()]))),
-        };
-        let values = self.query.order.iter().map(|(name, _)| value(name).unwrap_or_default());
+        let value = |(name, _): &(String, bool)| self.member(lens, path, name).unwrap_or_default();
+        let values = self.query.order.iter().map(value);
         Place(values.chain([path.to_string().into()]).collect())
+    }
+
+    /// A field of a record, or a member of a plain element.
+    fn member(&self, lens: Lens<'_>, path: &Path, name: &str) -> Option<Value> {
+        match self.query.is_plain {
+            true => lens.plain_at(path)?.get(name).cloned(),
+            false => lens.plain_at(&inner(path, name)),
+        }
     }
 }
 
-/// The field and the value that a pair compares, where it does that.
+/// The field, and the value that it is compared with, if a pair compares a field with a value.
 fn key_of(
     part: &Expression,
     bound: &dyn Fn(&Read) -> Option<Value>,

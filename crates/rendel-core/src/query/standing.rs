@@ -98,7 +98,7 @@ pub struct Turned {
 /// Records that a change touches: those of them by path, or all in a map or list.
 #[derive(Debug, Default)]
 struct Touched {
-    /// With the fields that have changed; none where it is the whole record.
+    /// Each with its changed fields; `None` if the whole record may have changed.
     records: BTreeMap<Path, Option<BTreeSet<Token>>>,
 }
 

@@ -68,8 +68,7 @@ pub(crate) async fn rows(
     let after = after.transpose().map_err(|_| malformed("after", "an array"))?;
     let asked = Asked { name: Some(name), with, limit, after, ..Asked::default() };
     let (session, who) = whose(&request, &app, &session, ticket.as_deref()).await?;
-    let accepts = request.headers().get(header::ACCEPT).and_then(|value| value.to_str().ok());
-    match accepts.is_some_and(|accepts| accepts.contains("text/event-stream")) {
+    match accepts_events(&request) {
         true => stream(&request, &app, session, who, form, asked).await,
         false => once(&request, &app, session, who, asked).await,
     }
@@ -91,11 +90,15 @@ pub(crate) async fn ask(
 ) -> Answer {
     let (session, who) = whose(&request, &app, &session, None).await?;
     let asked: Asked = decode_object(&body(payload, SMALL_BODY).await?)?;
-    let accepts = request.headers().get(header::ACCEPT).and_then(|value| value.to_str().ok());
-    match accepts.is_some_and(|accepts| accepts.contains("text/event-stream")) {
+    match accepts_events(&request) {
         true => stream(&request, &app, session, who, Form::default(), asked).await,
         false => once(&request, &app, session, who, asked).await,
     }
+}
+
+fn accepts_events(request: &HttpRequest) -> bool {
+    let accepts = request.headers().get(header::ACCEPT).and_then(|value| value.to_str().ok());
+    accepts.is_some_and(|accepts| accepts.contains("text/event-stream"))
 }
 
 async fn stream(

@@ -124,9 +124,14 @@ impl Session {
             Some(this.audiences.number(member.audience, &member.viewer))
         };
         let before = number(self);
+        let is_other = |member: &Member| member.who.claims != claims;
+        let is_other = self.members.get(connection).is_some_and(is_other);
         self.members.renew(connection, claims);
         if number(self) != before {
             self.catch_up(connection, None);
+        } else if is_other {
+            // What they ask for may go by their claims, where what they see does not.
+            self.follow_again(connection);
         }
     }
 

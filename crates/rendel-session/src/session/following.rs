@@ -109,10 +109,20 @@ impl Session {
             return self.refuse_query(connection, query, problem);
         }
         self.following.asked.entry(connection).or_default().insert(query, (ask, None));
-        // Who waits for a welcome gets the rows after it, and all do once the journal is there again.
-        if !self.order.is_adrift() && !self.arrivals.iter().any(|arrival| arrival.is_of(connection))
-        {
+        if self.may_follow(connection) {
             self.follow(connection, query);
+        }
+    }
+
+    /// Who waits for a welcome gets the rows after it, and all do once the journal is there again.
+    fn may_follow(&self, connection: ConnectionId) -> bool {
+        !self.order.is_adrift() && !self.arrivals.iter().any(|arrival| arrival.is_of(connection))
+    }
+
+    /// Makes all rows of a connection anew, unless that is going to happen by itself.
+    pub(super) fn follow_again(&mut self, connection: ConnectionId) {
+        if self.may_follow(connection) {
+            self.follow_anew(connection);
         }
     }
 
@@ -127,9 +137,7 @@ impl Session {
     /// The same for all connections.
     pub(super) fn follow_all_anew(&mut self) {
         for connection in self.following.asked.keys().copied().collect::<Vec<_>>() {
-            if !self.arrivals.iter().any(|arrival| arrival.is_of(connection)) {
-                self.follow_anew(connection);
-            }
+            self.follow_again(connection);
         }
     }
 
