@@ -274,6 +274,8 @@ impl Events {
                 #[derive(Deserialize)]
                 struct Named<'f> {
                     r#type: &'f str,
+                    /// Of rows the update that they are the result after.
+                    seq: Option<u64>,
                 }
                 let named: Option<Named<'_>> = serde_json::from_str(&frame.json).ok();
                 if let Some(FromService::RowSteps(told)) = self.row_steps(&frame.json) {
@@ -294,7 +296,8 @@ impl Events {
                     ]
                     .contains(&named.r#type)
                 });
-                Ok(told.map_or_else(String::new, |named| event(named.r#type, None, &frame.json)))
+                Ok(told
+                    .map_or_else(String::new, |named| event(named.r#type, named.seq, &frame.json)))
             }
             Item::Welcome(..) => Ok(String::new()),
         }

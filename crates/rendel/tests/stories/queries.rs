@@ -250,7 +250,7 @@ async fn rows_come_over_http_with_a_tag_as_events_as_patches_and_from_the_comman
     let response = request.header("Accept", "text/event-stream").send().await.unwrap();
     let mut events = Events { response, text: String::new() };
     let first = events.next().await;
-    assert_eq!(first.name, "rows");
+    assert_eq!((first.name.as_str(), first.id), ("rows", first.data["seq"].as_u64()));
     let mut list = first.data["rows"].clone();
     let edit = |at: &str, by: i64| json!([{ "at": format!("/pickers/{at}/crates"), "op": "add", "by": by }]);
     for (at, by) in [("p38", 7), ("p39", -39), ("p1", 5), ("p37", 1)] {
