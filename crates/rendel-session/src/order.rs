@@ -104,7 +104,7 @@ pub(crate) enum Waiting {
 /// What those who follow rows are told.
 #[derive(Clone, Debug)]
 pub(crate) enum RowsTold {
-    Fresh(Rows),
+    Fresh { rows: Rows, mark: Option<String> },
     Steps(RowSteps),
 }
 

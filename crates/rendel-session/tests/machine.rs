@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use rendel_core::{Actor, Charter, Edit, Proposal, Reader, Settled};
+use rendel_core::{Actor, Charter, Edit, Proposal, Reader, Rows, Settled};
 use rendel_session::{
     Answer, Ask, Content, Entry, Found, Had, Heard, Input, Output, Session, Settings, ShownUpdate,
     Spacing, Standing, Status, To, WayIn,
@@ -423,7 +423,8 @@ fn who_asks_for_more_than_a_participant_may_look_at_gets_it_later_and_others_at_
     let follow = |story: &mut Story, connection, query: u64, least: u64| {
         let asked = json!({ "name": "trees", "with": { "least": least } });
         let ask = serde_json::from_value(asked).unwrap();
-        let frame = Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query, ask }));
+        let frame =
+            Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query, ask, had: None }));
         types(&story.tell(Input::Frame { connection, frame })).len()
     };
     let at_once: usize = (0..32).map(|query| follow(&mut story, 1, query, query)).sum();
@@ -466,7 +467,7 @@ fn rows_that_go_by_claims_follow_a_new_token() {
         story.write();
     }
     let ask = serde_json::from_value(json!({ "name": "ours" })).unwrap();
-    let frame = Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query: 1, ask }));
+    let frame = Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query: 1, ask, had: None }));
     story.tell(Input::Frame { connection: 1, frame });
     for team in ["plum", "pear"] {
         let claims = [("team".to_owned(), json!(team))].into();
@@ -478,6 +479,100 @@ fn rows_that_go_by_claims_follow_a_new_token() {
     }
 }
 
+/// Somebody comes and goes for an hour, in one role and the other, with changes meanwhile: the rows
+/// that they have then are those that a newcomer gets. Who was away for a short while gets only what
+/// has changed.
+#[test]
+fn who_comes_and_goes_for_an_hour_has_the_right_rows() {
+    let charter = "charter = \"orchard\"\nversion = 1\n[roles.picker]\nedit = [\"/**\"]\n\
+        see = [\"/**\", { but = \"/trees/*/cut\", unless = \"state.open\" }]\n[roles.steward]\nedit = [\"/**\"]\n\
+        [state.open]\nkind = \"register\"\ninitial = false\n[state.trees]\nkind = \"map\"\n\
+        [state.trees.each.fruit]\nkind = \"counter\"\n[state.trees.each.cut]\nkind = \"register\"\n\
+        [queries.best]\nfrom = \"/trees\"\norder = [\"-fruit\"]\nlimit = 8\n";
+    let mut story = Story::with(charter, &found(1));
+    story.enter(1, "wren", "steward", None);
+    let change = |story: &mut Story, n: u64| {
+        let id = (n * n * 7 + n / 3) % 13;
+        let tree = format!("/trees/{id}");
+        let edit = match n % 9 {
+            _ if n < 13 => {
+                Edit::new("/trees", "put").with("id", n.to_string()).with("value", json!({}))
+            }
+            0 => Edit::new("/open", "set").with("value", n % 2 == 0),
+            1 => Edit::new(tree, "drop"),
+            2 => Edit::new("/trees", "put").with("id", id.to_string()).with("value", json!({})),
+            3 => Edit::new(tree + "/cut", "set").with("value", n),
+            _ => Edit::new(tree + "/fruit", "add").with("by", (n * 5) % 11),
+        };
+        story.propose(1, n, 0, edit);
+        story.write();
+    };
+    let follow = |story: &mut Story, connection, had: Option<Value>| {
+        let frame = json!({ "query": 1, "ask": { "name": "best" }, "had": had });
+        let frame = serde_json::from_value(frame).unwrap();
+        let frame = Heard::FollowQuery(Box::new(frame));
+        shown(&story.tell(Input::Frame { connection, frame })).pop().unwrap()
+    };
+    let apply = |kept: &mut Rows, frame: &Value| {
+        kept.apply(&serde_json::from_value(frame.clone()).unwrap()).unwrap();
+    };
+    let leave = |story: &mut Story, connection| {
+        story.tell(Input::Left { connection, why: LeftWhy::Lost });
+        story.write();
+    };
+    let (mut kept, mut mark) = (Rows::default(), Value::Null);
+    let (mut n, mut whole, mut in_part) = (0, [0, 0], [0, 0]);
+    for turn in 0..200u64 {
+        let away = [2, 5, 45, 11, 29, 33, 3][usize::try_from(turn % 7).unwrap()];
+        for _ in 0..away.min(9) {
+            story.now += away * 1_000 / away.min(9);
+            story.tell(Input::Timeout);
+            n += 1;
+            change(&mut story, n);
+        }
+        let (me, newcomer) = (10 + turn * 2, 11 + turn * 2);
+        let role = ["picker", "picker", "steward"][usize::try_from(turn / 3 % 3).unwrap()];
+        story.enter(me, "oda", role, None);
+        story.write();
+        let had = (!mark.is_null()).then(|| json!({ "mark": mark, "seq": kept.seq }));
+        let frame = follow(&mut story, me, had);
+        let is_short = usize::from(away < 30);
+        match frame["type"].as_str().unwrap() {
+            "rows" => {
+                whole[is_short] += 1;
+                mark = frame["mark"].clone();
+                kept = serde_json::from_value(frame).unwrap();
+            }
+            _ => {
+                in_part[is_short] += 1;
+                apply(&mut kept, &frame);
+            }
+        }
+        for _ in 0..3 {
+            story.now += 1_000;
+            n += 1;
+            story.propose(
+                1,
+                n,
+                0,
+                Edit::new(format!("/trees/{}/fruit", n % 13), "add").with("by", 2),
+            );
+            for frame in shown(&story.write()).iter().filter(|frame| frame["type"] == "row-steps") {
+                apply(&mut kept, frame);
+            }
+        }
+        story.enter(newcomer, "bram", role, None);
+        story.write();
+        let fresh: Rows = serde_json::from_value(follow(&mut story, newcomer, None)).unwrap();
+        assert_eq!((&kept.rows, &kept.end), (&fresh.rows, &fresh.end), "turn {turn}");
+        leave(&mut story, newcomer);
+        leave(&mut story, me);
+    }
+    assert!(story.now > 60 * 60 * 1_000, "{}", story.now);
+    assert_eq!(in_part[0], 0, "beyond the recent past all comes");
+    assert!(in_part[1] > 60 && whole[1] > 10, "{in_part:?} {whole:?}");
+}
+
 /// Rows that wait for the disk are for who they were then.
 #[test]
 fn rows_on_their_way_are_not_shown_to_who_has_lost_the_role_for_them() {
@@ -486,7 +581,7 @@ fn rows_on_their_way_are_not_shown_to_who_has_lost_the_role_for_them() {
     story.enter(2, "bram", "steward", None);
     let path = rendel_core::Path::parse("/ledger").ok();
     let ask = rendel_core::Asked { path, ..Default::default() };
-    let frame = Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query: 1, ask }));
+    let frame = Heard::FollowQuery(Box::new(rendel_wire::FollowQuery { query: 1, ask, had: None }));
     let told = shown(&story.tell(Input::Frame { connection: 2, frame }));
     assert_eq!((&told[0]["type"], &told[0]["rows"][0]["value"]), (&json!("rows"), &Value::Null));
     let secret = |value: &str| Edit::new("/ledger", "set").with("value", value);

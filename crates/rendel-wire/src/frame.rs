@@ -184,6 +184,20 @@ pub struct FollowQuery {
     pub query: u64,
     /// What it asks for.
     pub ask: Asked,
+    /// Rows that it has from before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub had: Option<HadRows>,
+}
+
+/// Rows that a client comes back with: only what has changed in them since is told, where that is
+/// known.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HadRows {
+    /// Their mark.
+    pub mark: String,
+    /// The update that they are the result after.
+    pub seq: u64,
 }
 
 /// Follows a query no more.
@@ -199,6 +213,9 @@ pub struct LeaveQuery {
 pub struct RowsFrame {
     /// The client's number of it.
     pub query: u64,
+    /// What to come back with; none for what is at one path, which always comes whole.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mark: Option<String>,
     /// The rows.
     #[serde(flatten)]
     pub rows: Rows,

@@ -16,7 +16,7 @@ pub use cbor::{cbor_of_json, decode_cbor, decode_told_cbor, encode_cbor, settled
 pub use decode::{DEEPEST, DEEPEST_TOLD, decode_json, decode_object};
 pub use frame::{
     AnswerFrame, Bye, ConnectionLimits, CueFor, CueFrame, Digest, DigestAsked, Enter, FollowQuery,
-    FollowUndo, FromParticipant, FromService, Leave, LeaveQuery, Left, LeftWhy, Notice,
+    FollowUndo, FromParticipant, FromService, HadRows, Leave, LeaveQuery, Left, LeftWhy, Notice,
     OutcomeFrame, OutcomeOf, Participant, Ping, Pong, PresenceFrame, Proposals, Propose,
     QueryRefused, Refused, Release, Renew, Resync, Roster, RowStepsFrame, RowsFrame, Said, SendCue,
     SessionHead, SettledFrame, Status, TakeHold, Waiting, Welcome, You, settled_frame,

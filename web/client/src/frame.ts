@@ -226,7 +226,7 @@ export type FromParticipant =
   | { type: "renew"; n: number; token: string }
   | { type: "ping"; sent: number }
   | { type: "follow-undo" }
-  | { type: "follow-query"; query: number; ask: Ask }
+  | { type: "follow-query"; query: number; ask: Ask; had?: { mark: string; seq: number } }
   | { type: "leave-query"; query: number }
   | { type: "leave" };
 
@@ -288,8 +288,15 @@ export type FromService =
     }
   | { type: "pong"; sent: number; time: number }
   | ({ type: "undoable" } & Undoable)
-  | ({ type: "rows"; query: number } & Rows)
-  | { type: "row-steps"; query: number; seq: number; steps: RowStep[]; end?: Json[] }
+  | ({ type: "rows"; query: number; mark?: string } & Rows)
+  | {
+      type: "row-steps";
+      query: number;
+      seq: number;
+      since?: number;
+      steps: RowStep[];
+      end?: Json[];
+    }
   | { type: "query-refused"; query: number; problem: Problem }
   | { type: "notice"; problem: Problem }
   | { type: "bye"; problem: Problem };

@@ -20,7 +20,7 @@ export type Following<V = Json> = {
   leave: () => void;
 };
 
-type Followed = { ask: Ask; hear: (frame: FromService) => void };
+type Followed = { ask: () => void; hear: (frame: FromService) => void };
 
 /** What a connection follows, by its numbers. */
 const followed = new WeakMap<Connection, Map<number, Followed>>();
@@ -37,7 +37,7 @@ function queriesOf(connection: Connection): Map<number, Followed> {
     if ("query" in frame) all.get(frame.query)?.hear(frame);
     if (frame.type === "welcome")
       queueMicrotask(() => {
-        for (const [query, { ask }] of all) connection.send({ type: "follow-query", query, ask });
+        for (const { ask } of all.values()) ask();
       });
   };
   return all;
@@ -54,22 +54,33 @@ export function follow<V = Json>(session: { readonly parts: Connection }, ask: A
   last += 1;
   const query = last;
   let now: Rows<V> | undefined;
+  let mark: string | undefined;
   let problem: Problem | undefined;
   const tell = (steps?: readonly RowStep<V>[]) => {
     for (const ear of [...ears]) ear(steps);
   };
+  /** Asks, with the rows that are here: only what has changed since comes then. */
+  const request = () => {
+    const had = now && mark !== undefined && { mark, seq: now.seq };
+    connection.send({ type: "follow-query", query, ask, ...(had && { had }) });
+  };
   const hear = (frame: FromService) => {
     if (frame.type === "rows") {
+      mark = frame.mark;
       now = frame as Rows as Rows<V>;
       tell();
     }
-    if (frame.type === "row-steps") {
+    if (frame.type === "row-steps" && !(now && frame.seq <= now.seq)) {
       const steps = frame.steps as RowStep<V>[];
-      const rows = now && stepped(now.rows, steps);
+      const fits = now && (frame.since ?? now.seq) === now.seq;
+      const rows = fits && now && stepped(now.rows, steps);
       // It fits nothing that is here: what is right is asked for anew.
-      if (rows === undefined) return connection.send({ type: "follow-query", query, ask });
+      if (!rows) {
+        mark = undefined;
+        return request();
+      }
       now = { seq: frame.seq, rows, ...(frame.end && { end: frame.end }) };
-      tell(steps);
+      if (steps.length > 0) tell(steps);
     }
     if (frame.type === "query-refused") {
       problem = problemOf(frame.problem);
@@ -78,8 +89,8 @@ export function follow<V = Json>(session: { readonly parts: Connection }, ask: A
       tell();
     }
   };
-  all.set(query, { ask, hear });
-  if (connection.standing === "present") connection.send({ type: "follow-query", query, ask });
+  all.set(query, { ask: request, hear });
+  if (connection.standing === "present") request();
   return {
     get rows() {
       return now?.rows;

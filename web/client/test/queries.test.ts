@@ -37,6 +37,7 @@ test("rows follow step by step, again after a return, and are asked for anew whe
   last().receive({
     type: "rows",
     query,
+    mark: "m1",
     seq: 3,
     rows: [row("p1", 9), row("p2", 5)],
     end: [5, "p2"],
@@ -52,18 +53,28 @@ test("rows follow step by step, again after a return, and are asked for anew whe
   expect([heard, it.end]).toEqual([[undefined, steps], undefined]);
   last().receive({ type: "row-steps", query, seq: 5, steps: [{ step: "out", at: 7 }] });
   expect([asked().length, it.rows?.length]).toEqual([2, 2]);
+  expect(asked()[1]).not.toHaveProperty("had");
+  last().receive({ type: "rows", query, mark: "m1", seq: 5, rows: [row("p3", 8)] });
+  // What was asked for before newer rows came is in them already.
+  last().receive({ type: "row-steps", query, seq: 5, since: 2, steps: [{ step: "out", at: 0 }] });
+  expect(it.rows).toEqual([row("p3", 8)]);
   // What somebody else follows is not theirs.
   last().receive({ type: "rows", query: query + 1, seq: 5, rows: [] });
-  expect(it.rows?.length).toBe(2);
+  expect(it.rows?.length).toBe(1);
 
   last().lose();
   session.parts.goOffline();
   session.parts.goOnline();
   come();
   await Promise.resolve();
-  expect(asked()).toEqual([
-    { type: "follow-query", query, ask: { name: "leaders", with: { row: "east" } } },
-  ]);
+  const ask = { name: "leaders", with: { row: "east" } };
+  const had = { mark: "m1", seq: 5 };
+  expect(asked()).toEqual([{ type: "follow-query", query, ask, had }]);
+  const since: RowStep[] = [{ step: "in", at: 0, row: row("p4", 9) }];
+  last().receive({ type: "row-steps", query, seq: 9, since: 5, steps: since });
+  expect(it.rows).toEqual([row("p4", 9), row("p3", 8)]);
+  last().receive({ type: "row-steps", query, seq: 11, since: 8, steps: [] });
+  expect([asked().length, it.rows?.length]).toEqual([2, 2]);
   const problem = {
     type: "urn:rendel:problem:not-allowed",
     title: "No",

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use rendel_core::{Asked, Rows};
 use rendel_wire::{
-    FollowQuery, FromParticipant, LeaveQuery, QueryRefused, RowStepsFrame, RowsFrame,
+    FollowQuery, FromParticipant, HadRows, LeaveQuery, QueryRefused, RowStepsFrame, RowsFrame,
 };
 
 use super::{Change, Replica};
@@ -15,6 +15,17 @@ struct Followed {
     asked: Asked,
     /// None before the first came.
     rows: Option<Rows>,
+    /// What they can be come back with.
+    mark: Option<String>,
+}
+
+impl Followed {
+    /// Asks for it, with the rows that are here.
+    fn frame(&self, query: u64) -> FromParticipant {
+        let had = self.rows.as_ref().zip(self.mark.clone());
+        let had = had.map(|(rows, mark)| HadRows { mark, seq: rows.seq });
+        FromParticipant::FollowQuery(FollowQuery { query, ask: self.asked.clone(), had })
+    }
 }
 
 /// All of them, by their numbers.
@@ -30,11 +41,11 @@ impl Replica {
     pub fn follow_query(&mut self, asked: Asked) -> u64 {
         self.followings.last += 1;
         let query = self.followings.last;
+        let followed = Followed { asked, rows: None, mark: None };
         if self.welcomes > 0 {
-            let frame = FollowQuery { query, ask: asked.clone() };
-            self.outgoing.push_back(FromParticipant::FollowQuery(frame));
+            self.outgoing.push_back(followed.frame(query));
         }
-        self.followings.all.insert(query, Followed { asked, rows: None });
+        self.followings.all.insert(query, followed);
         query
     }
 
@@ -53,16 +64,13 @@ impl Replica {
     /// The frames that ask for all that is followed: after each `welcome`.
     pub fn followed_queries(&self) -> Vec<FromParticipant> {
         let followed = self.followings.all.iter();
-        let frame = |(query, of): (&u64, &Followed)| {
-            FromParticipant::FollowQuery(FollowQuery { query: *query, ask: of.asked.clone() })
-        };
-        followed.map(frame).collect()
+        followed.map(|(query, followed)| followed.frame(*query)).collect()
     }
 
     pub(super) fn handle_rows(&mut self, frame: RowsFrame) -> Vec<Change> {
-        let RowsFrame { query, rows } = frame;
+        let RowsFrame { query, mark, rows } = frame;
         let Some(followed) = self.followings.all.get_mut(&query) else { return vec![] };
-        followed.rows = Some(rows);
+        (followed.rows, followed.mark) = (Some(rows), mark);
         vec![Change::Rows(query)]
     }
 
@@ -75,8 +83,7 @@ impl Replica {
         }
         // It fits nothing that is here: what is right is asked for anew.
         followed.rows = None;
-        let frame = FollowQuery { query, ask: followed.asked.clone() };
-        self.outgoing.push_back(FromParticipant::FollowQuery(frame));
+        self.outgoing.push_back(followed.frame(query));
         vec![]
     }
 

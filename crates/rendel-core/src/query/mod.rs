@@ -7,6 +7,7 @@
 
 mod asked;
 mod order;
+mod recent;
 mod rows;
 mod standing;
 

@@ -65,6 +65,9 @@ pub enum RowStep {
 pub struct RowSteps {
     /// The update.
     pub seq: u64,
+    /// Where they tell of all updates after one, for a follower who has come back: that one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<u64>,
     /// In order.
     pub steps: Vec<RowStep>,
     /// The place of the last row, where the result is full: more may be behind it.
@@ -92,10 +95,16 @@ impl RowSteps {
 }
 
 impl Rows {
-    /// Takes steps in. Fails, and changes nothing, where they belong to another result. Cost
-    /// O(steps × rows).
+    /// Takes steps in; those up to `seq` are in already. Fails, and changes nothing, where they
+    /// belong to another result. Cost O(steps × rows).
     pub fn apply(&mut self, change: &RowSteps) -> Result<(), &'static str> {
         const OTHER: &str = "The steps belong to another result.";
+        if change.seq <= self.seq {
+            return Ok(());
+        }
+        if change.since.is_some_and(|since| since != self.seq) {
+            return Err(OTHER);
+        }
         let mut rows = self.rows.clone();
         for step in &change.steps {
             match step {

@@ -14,8 +14,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound::{Excluded, Unbounded};
 use std::sync::Arc;
 
+use serde_json::{Value, json};
+
 use super::asked::{Asked, Bound, Common, Eyes, Placed, of_the_moment};
 use super::order::Position;
+use super::recent::Recent;
 use super::rows::{Row, RowStep, RowSteps, Rows};
 use crate::actor::Actor;
 use crate::canonical::CanonicalText;
@@ -43,6 +46,7 @@ pub struct Queries {
     windows: BTreeMap<u64, Window>,
     places: BTreeMap<Path, BTreeMap<Eyes, BTreeSet<Ticket>>>,
     tickets: BTreeMap<Ticket, Followed>,
+    recent: Recent,
     next: u64,
     bytes: usize,
     touched: u64,
@@ -84,6 +88,8 @@ struct Window {
     bound: Bound,
     rows: Vec<Position>,
     followers: BTreeSet<Ticket>,
+    /// The update after which it was made.
+    since: u64,
 }
 
 /// What an update made of a result, and who follows it.
@@ -261,15 +267,11 @@ impl Queries {
         }
         let bound = Bound::of(query, asked, charter, who)?;
         self.check_space()?;
-        let window = self.window(charter, state, bound)?;
+        let window = self.window(charter, state, seq, bound)?;
         let ticket = self.ticket(Followed::Window(window));
         let Some(window) = self.windows.get_mut(&window) else { return Err(full()) };
         window.followers.insert(ticket);
-        let row = |position: &Position| Row {
-            path: position.1.clone(),
-            value: window.bound.common.value(charter, state, &position.1),
-        };
-        let rows = window.rows.iter().map(row).collect();
+        let rows = window.rows.iter().map(|row| window.row(charter, state, row)).collect();
         Ok((ticket, Rows { seq, rows, end: window.end(charter, state) }))
     }
 
@@ -315,7 +317,13 @@ impl Queries {
     }
 
     /// The window of a query, made where nobody has asked for it.
-    fn window(&mut self, charter: &Charter, state: &State, bound: Bound) -> Result<u64, Problem> {
+    fn window(
+        &mut self,
+        charter: &Charter,
+        state: &State,
+        seq: u64,
+        bound: Bound,
+    ) -> Result<u64, Problem> {
         let common = bound.common.clone();
         if !self.indexes.contains_key(&common.identity) {
             let mut index = Index {
@@ -349,9 +357,43 @@ impl Queries {
         self.next += 1;
         of_frame.insert(at, (bound.after.clone(), self.next));
         *index.picks.entry(bound.frame().1).or_default() += 1;
-        let window = Window { bound, rows, followers: BTreeSet::new() };
+        let window = Window { bound, rows, followers: BTreeSet::new(), since: seq };
         self.windows.insert(self.next, window);
         Ok(self.next)
+    }
+
+    /// What tells the result of a ticket from all others, but for where it begins; `None` for what is
+    /// at one path.
+    pub fn mark(&self, ticket: Ticket) -> Option<Value> {
+        let Bound { common, group, limit, .. } = &self.window_of(ticket)?.1.bound;
+        Some(json!([common.identity, group.as_str(), limit, common.query.pick]))
+    }
+
+    /// What has become of the result of a ticket for a follower who has had it after the update
+    /// `had`, all at once; `None` where that is beyond the recent past, or more than the rows.
+    pub fn since(
+        &self,
+        charter: &Charter,
+        state: &State,
+        seq: u64,
+        ticket: Ticket,
+        had: u64,
+    ) -> Option<RowSteps> {
+        let (id, window) = self.window_of(ticket)?;
+        if had < window.since || had > seq {
+            return None;
+        }
+        let since = self.recent.since(id, had, window.rows.len())?;
+        let steps = since.steps(|at| window.row(charter, state, &window.rows[at]));
+        let end = window.end(charter, state);
+        (steps.len() <= window.rows.len()).then_some(RowSteps { seq, since: Some(had), steps, end })
+    }
+
+    fn window_of(&self, ticket: Ticket) -> Option<(u64, &Window)> {
+        match self.tickets.get(&ticket)? {
+            Followed::Window(id) => Some((*id, self.windows.get(id)?)),
+            Followed::Place(_) => None,
+        }
     }
 
     /// Somebody follows no more.
@@ -425,12 +467,17 @@ impl Queries {
             .chain(update.disclosures.iter().map(|told| Change::Changed(told.at.clone())))
             .collect();
         let mut turned = self.turned_places(charter, (before, after), &changes, update.seq);
-        let Self { indexes, windows, touched, bytes, .. } = self;
+        let Self { indexes, windows, touched, bytes, recent, .. } = self;
         for index in indexes.values_mut() {
             let was = index.bytes;
-            *touched +=
-                index.turn(windows, charter, (before, after), (&changes, update.seq), &mut turned);
+            let (looked, told) =
+                index.turn(windows, charter, (before, after), (&changes, update.seq));
+            *touched += looked;
             *bytes = *bytes + index.bytes - was;
+            for (window, told) in told {
+                recent.put(window, update.seq, &told.steps.steps);
+                turned.push(told);
+            }
         }
         turned
     }
@@ -467,7 +514,7 @@ impl Queries {
                     (Some(was), Some(value)) if was != value => RowStep::Change { at: 0, value },
                     _ => continue,
                 };
-                let steps = RowSteps { seq, steps: vec![step], end: None };
+                let steps = RowSteps { seq, since: None, steps: vec![step], end: None };
                 turned.push(Turned { tickets: followers.clone(), steps });
             }
         }
@@ -518,18 +565,18 @@ impl Index {
         self.picks.keys().any(|pick| pick.as_ref().is_none_or(|pick| pick.contains(field)))
     }
 
-    /// Takes changes in; gives how many records and rows were looked at.
+    /// Takes changes in; gives how many records and rows were looked at, and what each window that
+    /// turned is told.
     fn turn(
         &mut self,
         windows: &mut BTreeMap<u64, Window>,
         charter: &Charter,
         states: (&State, &State),
         (changes, seq): (&[Change], u64),
-        turned: &mut Vec<Turned>,
-    ) -> u64 {
+    ) -> (u64, Vec<(u64, Turned)>) {
         let touched = Touched::of(self, charter, states.1, changes);
         let mut affected: BTreeMap<u64, BTreeSet<Path>> = BTreeMap::new();
-        let (mut moved, mut looked) = (Vec::new(), 0);
+        let (mut moved, mut turned, mut looked) = (Vec::new(), Vec::new(), 0);
         for (path, fields) in &touched.records {
             let query = &self.common.query;
             let decides = fields
@@ -567,14 +614,22 @@ impl Index {
             if !steps.is_empty() {
                 let end = window.end(charter, states.1);
                 let tickets = window.followers.clone();
-                turned.push(Turned { tickets, steps: RowSteps { seq, steps, end } });
+                turned.push((
+                    id,
+                    Turned { tickets, steps: RowSteps { seq, since: None, steps, end } },
+                ));
             }
         }
-        looked
+        (looked, turned)
     }
 }
 
 impl Window {
+    fn row(&self, charter: &Charter, state: &State, position: &Position) -> Row {
+        let path = position.1.clone();
+        Row { value: self.bound.common.value(charter, state, &path), path }
+    }
+
     fn end(&self, charter: &Charter, state: &State) -> Option<super::asked::Place> {
         let last = self.bound_of_full()?;
         Some(self.bound.common.place_of(charter, state, &last.1))

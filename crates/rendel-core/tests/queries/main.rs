@@ -268,6 +268,8 @@ struct Follower {
     asked: Asked,
     model: Model,
     rows: Rows,
+    /// What it had before: it may come back with each of them.
+    earlier: Vec<Rows>,
 }
 
 struct Board {
@@ -303,6 +305,7 @@ impl Board {
                 let follower = self.followers.get_mut(&ticket).unwrap();
                 let was = follower.rows.clone();
                 follower.rows.apply(&turned.steps).unwrap();
+                follower.earlier.push(was.clone());
                 assert_ne!(
                     (was.rows, was.end),
                     (follower.rows.rows.clone(), follower.rows.end.clone()),
@@ -332,7 +335,8 @@ impl Board {
         let followed = self.queries.follow(&self.charter, &state, seq, &who, &asked);
         match followed {
             Ok((ticket, rows)) => {
-                self.followers.insert(ticket, Follower { who, asked, model, rows });
+                self.followers
+                    .insert(ticket, Follower { who, asked, model, rows, earlier: vec![] });
                 Some(ticket)
             }
             Err(problem) => {
@@ -363,7 +367,7 @@ impl Board {
             (who.id, Lens::new(&self.charter, sight, Some(&viewer), &state).plain())
         };
         let seen: BTreeMap<_, _> = (0..PEOPLE.len()).map(seen).collect();
-        for Follower { who, asked, model, rows } in self.followers.values() {
+        for Follower { who, asked, model, rows, .. } in self.followers.values() {
             let fresh = model.rows(&seen[&who.id], asked.after.as_ref());
             let kept: Vec<_> =
                 rows.rows.iter().map(|row| (row.path.to_string(), row.value.clone())).collect();
@@ -376,7 +380,15 @@ impl Board {
     fn check(&self) -> Result<(), TestCaseError> {
         self.check_models()?;
         let state = self.sequencer.state();
-        for Follower { who, asked, rows, .. } in self.followers.values() {
+        let seq = self.sequencer.seq();
+        for (ticket, Follower { who, asked, rows, earlier, .. }) in &self.followers {
+            for earlier in earlier.iter().rev().take(4) {
+                let since = self.queries.since(&self.charter, &state, seq, *ticket, earlier.seq);
+                let Some(steps) = since else { continue };
+                let mut earlier = earlier.clone();
+                prop_assert_eq!(earlier.apply(&steps), Ok(()));
+                prop_assert_eq!((&earlier.rows, &earlier.end), (&rows.rows, &rows.end));
+            }
             let again = Queries::once(&self.charter, &state, rows.seq, who, asked).unwrap();
             prop_assert_eq!(&again.rows, &rows.rows);
             prop_assert_eq!(&again.end, &rows.end);

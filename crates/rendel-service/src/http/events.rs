@@ -1,6 +1,7 @@
 //! A session as Server-Sent Events.
 
 use std::collections::{BTreeMap, VecDeque};
+use std::fmt::Display;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -115,6 +116,8 @@ pub(super) struct Events {
     items: VecDeque<Item>,
     /// What it has told or begun with.
     seq: u64,
+    /// What the rows of its query are come back with.
+    mark: Option<String>,
     /// What comes in place of updates of runs that come later.
     instead: BTreeMap<u64, Arc<Instead>>,
     end: Option<Problem>,
@@ -168,6 +171,7 @@ impl Events {
             after,
             items: VecDeque::new(),
             seq: 0,
+            mark: None,
             instead: BTreeMap::new(),
             end: None,
             is_over: false,
@@ -177,7 +181,8 @@ impl Events {
     }
 
     /// Follows a query too.
-    pub(super) async fn follow_query(&self, frame: FollowQuery) -> Result<(), Problem> {
+    pub(super) async fn follow_query(&mut self, frame: FollowQuery) -> Result<(), Problem> {
+        self.mark = frame.had.as_ref().map(|had| had.mark.clone());
         let frame = Heard::FollowQuery(Box::new(frame));
         let asked = self.session.tell(Ask::Frame { connection: self.connection, frame }).await;
         asked.map_err(|_| shutting_down())
@@ -245,7 +250,7 @@ impl Events {
     fn bye(&mut self, problem: &Problem) -> Bytes {
         self.is_over = true;
         self.app.metrics.closed(problem);
-        event("bye", None, &serde_json::to_string(problem).unwrap_or_default()).into()
+        event("bye", None::<u64>, &serde_json::to_string(problem).unwrap_or_default()).into()
     }
 
     async fn tell(&mut self, item: Item) -> Result<String, Problem> {
@@ -276,12 +281,17 @@ impl Events {
                     r#type: &'f str,
                     /// Of rows the update that they are the result after.
                     seq: Option<u64>,
+                    /// And what to come back with.
+                    mark: Option<String>,
                 }
                 let named: Option<Named<'_>> = serde_json::from_str(&frame.json).ok();
+                if let Some(named) = named.as_ref().filter(|named| named.r#type == "rows") {
+                    self.mark.clone_from(&named.mark);
+                }
                 if let Some(FromService::RowSteps(told)) = self.row_steps(&frame.json) {
                     let patch = told.steps.patch();
                     let patch = serde_json::to_string(&patch).unwrap_or_default();
-                    return Ok(event("patch", Some(told.steps.seq), &patch));
+                    return Ok(event("patch", Some(self.id_of(told.steps.seq)), &patch));
                 }
                 let told = named.filter(|named| {
                     [
@@ -296,10 +306,20 @@ impl Events {
                     ]
                     .contains(&named.r#type)
                 });
-                Ok(told
-                    .map_or_else(String::new, |named| event(named.r#type, named.seq, &frame.json)))
+                Ok(told.map_or_else(String::new, |named| {
+                    let id = named.seq.map(|seq| self.id_of(seq));
+                    event(named.r#type, id, &frame.json)
+                }))
             }
             Item::Welcome(..) => Ok(String::new()),
+        }
+    }
+
+    /// The id of an event of rows, from which a stream can go on.
+    fn id_of(&self, seq: u64) -> String {
+        match &self.mark {
+            Some(mark) => format!("{seq}.{mark}"),
+            None => seq.to_string(),
         }
     }
 
@@ -397,7 +417,7 @@ impl Drop for Events {
 }
 
 /// One event. JSON has no line ends outside its strings, and none within.
-fn event(name: &str, id: Option<u64>, data: &str) -> String {
+fn event(name: &str, id: Option<impl Display>, data: &str) -> String {
     let id = id.map(|id| format!("id: {id}\n")).unwrap_or_default();
     format!("{id}event: {name}\ndata: {data}\n\n")
 }

@@ -4,7 +4,7 @@ use actix_web::http::header::{self, EntityTag, Header as _, IfNoneMatch};
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use rendel_core::{Asked, Problem, ProblemKind, Queries, RowPlace, digest};
 use rendel_session::WayIn;
-use rendel_wire::{FollowQuery, decode_object, described};
+use rendel_wire::{FollowQuery, HadRows, decode_object, described};
 use serde::Deserialize;
 use serde_json::{Map, Value};
 
@@ -46,8 +46,8 @@ pub(crate) struct Asking {
 
 /// The rows of a query of the charter. `ETag` is the same while they are. With `Accept:
 /// text/event-stream` first the `rows`, then `row-steps` (or `patch`) as they change, each with its
-/// `seq` as `id`.
-#[utoipa::path(tag = "participants", params(Asking, ("session" = String, Path), ("name" = String, Path), ("If-None-Match" = Option<String>, Header)), responses(
+/// `id`: with it as `Last-Event-ID` it goes on from there, or with `rows` beyond the recent past.
+#[utoipa::path(tag = "participants", params(Asking, ("session" = String, Path), ("name" = String, Path), ("If-None-Match" = Option<String>, Header), ("Last-Event-ID" = Option<String>, Header)), responses(
     (status = 200, body = described::Rows), (status = 304, description = "Nothing has changed"), (status = 403, description = "`not-allowed`: it reads what is hidden from the role"),
     (status = 404, description = "`no-session`, `not-found`"), (status = 409, description = "`full`"), (status = 422, description = "`out-of-bounds`: a parameter")),
     security(("bearer" = [])))]
@@ -76,7 +76,7 @@ pub(crate) async fn rows(
 
 /// The rows of a query of the moment, or what is at one path: `{ "of": { "from": "/pickers" } }`. With
 /// `Accept: text/event-stream` as above.
-#[utoipa::path(tag = "participants", request_body = described::Asked, params(super::participants::Speaking, ("session" = String, Path), ("If-None-Match" = Option<String>, Header)), responses(
+#[utoipa::path(tag = "participants", request_body = described::Asked, params(super::participants::Speaking, ("session" = String, Path), ("If-None-Match" = Option<String>, Header), ("Last-Event-ID" = Option<String>, Header)), responses(
     (status = 200, body = described::Rows), (status = 304, description = "Nothing has changed"), (status = 403, description = "`not-allowed`: without the power `ask`"),
     (status = 404, description = "`no-session`, `not-found`, `unknown-path`"), (status = 422, description = "`out-of-bounds`: what of it does not fit")),
     security(("bearer" = [])))]
@@ -109,9 +109,23 @@ async fn stream(
     form: Form,
     asked: Asked,
 ) -> Answer {
-    let events = Events::enter(request, app, session, who, form, WayIn::Queries).await?;
-    events.follow_query(FollowQuery { query: ONLY, ask: asked }).await?;
+    let mut events = Events::enter(request, app, session, who, form, WayIn::Queries).await?;
+    let had = had(request)?;
+    events.follow_query(FollowQuery { query: ONLY, ask: asked, had }).await?;
     Ok(events.stream())
+}
+
+/// The rows that a stream left off with, by the `id` of its last event.
+fn had(request: &HttpRequest) -> Result<Option<HadRows>, Problem> {
+    let Some(id) = request.headers().get("Last-Event-ID") else { return Ok(None) };
+    let unfit = || {
+        let detail = "\"Last-Event-ID\" is the \"id\" of an event of this query.";
+        Problem::new(ProblemKind::Malformed, detail)
+    };
+    let id = id.to_str().map_err(|_| unfit())?.trim();
+    let (seq, mark) = id.split_once('.').map_or((id, None), |(seq, mark)| (seq, Some(mark)));
+    let seq = seq.parse().map_err(|_| unfit())?;
+    Ok(mark.map(|mark| HadRows { mark: mark.to_owned(), seq }))
 }
 
 /// Evaluates a query aside, since it may look at a whole map.

@@ -270,7 +270,7 @@ impl Session {
         self.seating.is_due = true;
         self.note_connection(&member.who, Way::Out);
         self.digests.forget(connection);
-        self.following.leave_all(connection);
+        self.following.part(connection, self.now);
         self.said_meanwhile.remove(&connection);
         if !self.members.has_follower(member.audience) {
             self.audiences.stop_following(member.audience);

@@ -1,9 +1,13 @@
 //! Queries that connections follow.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
-use rendel_core::{Asked, Problem, ProblemKind, Queries, Settled, State, Ticket, Turned};
-use rendel_wire::{FollowQuery, FromService, QueryRefused, RowStepsFrame, RowsFrame};
+use rendel_core::{
+    Actor, Asked, Charter, Problem, ProblemKind, Queries, Settled, State, Ticket, Turned, digest,
+};
+use rendel_wire::{FollowQuery, FromService, HadRows, QueryRefused, RowStepsFrame, RowsFrame};
+use serde_json::json;
+use uuid::Uuid;
 
 use super::Session;
 use crate::audiences::Word;
@@ -19,38 +23,69 @@ const MOST: usize = 32;
 const LOOKS: u64 = 20_000;
 const AHEAD: u64 = 2_000;
 
+/// Results that are kept up to date for connections that are gone and may come back, and for how
+/// many milliseconds.
+const PARTED: usize = 256;
+const PARTED_FOR: u64 = 30_000;
+
 /// Who follows which query.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(super) struct Following {
+    /// Makes marks that fit no other session.
+    secret: Uuid,
     queries: Queries,
     /// The state that the results are of; none while nobody follows.
     state: Option<State>,
     /// What each connection asks for, by its own numbers. None has a ticket that waits for a welcome
     /// or was refused.
-    asked: BTreeMap<ConnectionId, BTreeMap<u64, (Asked, Option<Ticket>)>>,
+    asked: BTreeMap<ConnectionId, BTreeMap<u64, Wanted>>,
     followers: BTreeMap<Ticket, (ConnectionId, u64)>,
+    /// Until when what connections followed that are gone is kept up to date.
+    parted: VecDeque<(u64, Ticket)>,
     /// Until when the looks of each participant count, in milliseconds since 1970 UTC.
     spent: BTreeMap<String, u64>,
     /// What is to be made later, and when.
     late: BTreeSet<(u64, ConnectionId, u64)>,
 }
 
+/// What a connection asks for.
+#[derive(Debug)]
+struct Wanted {
+    asked: Asked,
+    had: Option<HadRows>,
+    ticket: Option<Ticket>,
+}
+
 impl Following {
+    pub(super) fn of(secret: Uuid) -> Self {
+        Self {
+            secret,
+            queries: Queries::default(),
+            state: None,
+            asked: BTreeMap::new(),
+            followers: BTreeMap::new(),
+            parted: VecDeque::new(),
+            spent: BTreeMap::new(),
+            late: BTreeSet::new(),
+        }
+    }
+
     /// The state turned out to be another: all results are to be made anew.
     pub(super) fn forget(&mut self) {
-        for ticket in std::mem::take(&mut self.followers).into_keys() {
-            self.queries.leave(ticket);
-        }
+        self.queries = Queries::default();
+        self.followers.clear();
+        self.parted.clear();
         self.state = None;
-        self.asked
-            .values_mut()
-            .flat_map(BTreeMap::values_mut)
-            .for_each(|(_, ticket)| *ticket = None);
+        self.asked.values_mut().flat_map(BTreeMap::values_mut).for_each(|wanted| {
+            wanted.ticket = None;
+            wanted.had = None;
+        });
     }
 
     /// When something that was put off is due.
     pub(super) fn next_due(&self) -> Option<u64> {
-        self.late.first().map(|(due, ..)| *due)
+        let late = self.late.first().map(|(due, ..)| *due);
+        late.into_iter().chain(self.parted.front().map(|(until, _)| *until)).min()
     }
 
     /// When a participant may ask for more: now, or later.
@@ -73,14 +108,53 @@ impl Following {
         if of.is_empty() {
             self.asked.remove(&connection);
         }
-        self.give_back(left.and_then(|(_, ticket)| ticket));
+        self.give_back(left.and_then(|wanted| wanted.ticket));
     }
 
-    /// A connection is gone.
-    pub(super) fn leave_all(&mut self, connection: ConnectionId) {
-        for (_, ticket) in self.asked.remove(&connection).unwrap_or_default().into_values() {
-            self.give_back(ticket);
+    /// A connection is gone, and may come back.
+    pub(super) fn part(&mut self, connection: ConnectionId, now: u64) {
+        for wanted in self.asked.remove(&connection).unwrap_or_default().into_values() {
+            let Some(ticket) = wanted.ticket else { continue };
+            self.followers.remove(&ticket);
+            self.parted.push_back((now + PARTED_FOR, ticket));
         }
+        self.forget_parted(now, PARTED);
+    }
+
+    /// Keeps at most so many results for those who are gone, and none for longer than a while.
+    fn forget_parted(&mut self, now: u64, most: usize) {
+        while let Some((until, ticket)) = self.parted.front().copied()
+            && (until <= now || self.parted.len() > most)
+        {
+            self.parted.pop_front();
+            self.give_back(Some(ticket));
+        }
+    }
+
+    /// The result of a query: what has become of it, if whoever asks comes back with it.
+    fn result(
+        &mut self,
+        charter: &Charter,
+        (state, seq, epoch): (&State, u64, u64),
+        who: &Actor,
+        (asked, had): (&Asked, Option<&HadRows>),
+    ) -> Result<(Ticket, RowsTold), Problem> {
+        let mut followed = self.queries.follow(charter, state, seq, who, asked);
+        if followed.as_ref().is_err_and(|problem| problem.kind() == ProblemKind::Full)
+            && !self.parted.is_empty()
+        {
+            // Those who are here come before those who may come back.
+            self.forget_parted(0, 0);
+            followed = self.queries.follow(charter, state, seq, who, asked);
+        }
+        let (ticket, rows) = followed?;
+        let mark = self.queries.mark(ticket);
+        let mark = mark.map(|mark| digest(&json!([self.secret, epoch, mark, asked.after])));
+        let mark = mark.map(|digest| digest[..16].to_owned());
+        let had = had.filter(|had| Some(&had.mark) == mark.as_ref());
+        let since = had.and_then(|had| self.queries.since(charter, state, seq, ticket, had.seq));
+        let told = since.map_or(RowsTold::Fresh { rows, mark }, RowsTold::Steps);
+        Ok((ticket, told))
     }
 
     fn give_back(&mut self, ticket: Option<Ticket>) {
@@ -96,7 +170,7 @@ impl Following {
 impl Session {
     /// Somebody asks for rows, from now on.
     pub(super) fn follow_query(&mut self, connection: ConnectionId, frame: FollowQuery) {
-        let FollowQuery { query, ask } = frame;
+        let FollowQuery { query, ask, had } = frame;
         if self.members.get(connection).is_none() {
             return;
         }
@@ -108,7 +182,8 @@ impl Session {
             let problem = Problem::new(ProblemKind::Full, detail).with("limit", "queries");
             return self.refuse_query(connection, query, problem);
         }
-        self.following.asked.entry(connection).or_default().insert(query, (ask, None));
+        let wanted = Wanted { asked: ask, had, ticket: None };
+        self.following.asked.entry(connection).or_default().insert(query, wanted);
         if self.may_follow(connection) {
             self.follow(connection, query);
         }
@@ -143,49 +218,46 @@ impl Session {
 
     fn follow(&mut self, connection: ConnectionId, query: u64) {
         let Some(member) = self.members.get(connection) else { return };
-        let sequencer = self.order.sequencer();
+        let (sequencer, epoch) = (self.order.sequencer(), self.order.epoch());
         let following = &mut self.following;
-        let Some((asked, ticket)) =
-            following.asked.get_mut(&connection).and_then(|of| of.get_mut(&query))
-        else {
-            return;
-        };
-        let (asked, old) = (asked.clone(), ticket.take());
         let due = following.may_look_at(&member.who.id, self.now);
+        let wanted = following.asked.get_mut(&connection).and_then(|of| of.get_mut(&query));
+        let Some(wanted) = wanted else { return };
+        let old = wanted.ticket.take();
         if due > self.now {
             // What they followed may be of another role.
             following.give_back(old);
             following.late.insert((due, connection, query));
             return;
         }
+        let (asked, had) = (wanted.asked.clone(), wanted.had.take());
         let (state, before) = (sequencer.state(), following.queries.touched());
-        let followed =
-            following.queries.follow(&self.charter, &state, sequencer.seq(), &member.who, &asked);
+        let now = (&state, sequencer.seq(), epoch);
+        let result = following.result(&self.charter, now, &member.who, (&asked, had.as_ref()));
         let looks = following.queries.touched() - before;
         following.note_looks(&member.who.id, looks, self.now);
         // Only now: what both share is not made anew.
         following.give_back(old);
-        match followed {
+        match result {
             Err(problem) => {
                 following.leave(connection, query);
                 self.refuse_query(connection, query, problem);
             }
-            Ok((ticket, rows)) => {
+            Ok((ticket, told)) => {
                 following.state = Some(state);
                 following.followers.insert(ticket, (connection, query));
-                if let Some((_, of)) =
-                    following.asked.get_mut(&connection).and_then(|of| of.get_mut(&query))
-                {
-                    *of = Some(ticket);
+                let wanted = following.asked.get_mut(&connection).and_then(|of| of.get_mut(&query));
+                if let Some(wanted) = wanted {
+                    wanted.ticket = Some(ticket);
                 }
-                let tickets = BTreeSet::from([ticket]);
-                self.order.push(Waiting::Rows { tickets, told: RowsTold::Fresh(rows) });
+                self.order.push(Waiting::Rows { tickets: BTreeSet::from([ticket]), told });
             }
         }
     }
 
     /// Makes the rows that were put off until now.
     pub(super) fn follow_late(&mut self) {
+        self.following.forget_parted(self.now, PARTED);
         let later = self.following.late.split_off(&(self.now + 1, 0, 0));
         for (_, connection, query) in std::mem::replace(&mut self.following.late, later) {
             self.follow(connection, query);
@@ -221,7 +293,10 @@ impl Session {
         }
         for (query, connections) in by_number {
             let frame = match told {
-                RowsTold::Fresh(rows) => FromService::Rows(RowsFrame { query, rows: rows.clone() }),
+                RowsTold::Fresh { rows, mark } => {
+                    let (rows, mark) = (rows.clone(), mark.clone());
+                    FromService::Rows(RowsFrame { query, mark, rows })
+                }
                 RowsTold::Steps(steps) => {
                     FromService::RowSteps(RowStepsFrame { query, steps: steps.clone() })
                 }

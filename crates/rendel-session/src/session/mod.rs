@@ -120,7 +120,7 @@ impl Session {
             beat: None,
             quiet_until: None,
             undoable_at: None,
-            following: following::Following::default(),
+            following: following::Following::of(found.secret),
             seating: seating::Seating { is_due: true, ..seating::Seating::default() },
             passing: passing::Passing::default(),
             expression_faults: VecDeque::new(),
