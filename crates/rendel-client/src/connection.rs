@@ -1,6 +1,6 @@
 //! A connection that enters, keeps its replica up to date and comes back by itself.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::pin::Pin;
 use std::time::Duration;
 
@@ -165,6 +165,8 @@ pub struct Connection {
     /// What is to be said of its participant, and when that may next be sent.
     saying: Facts,
     say_at: Instant,
+    /// Queries that were asked for too fast, and when they are asked for again.
+    ask_again: BTreeSet<(Instant, u64)>,
     say_every: Duration,
     said_at: BTreeMap<String, Instant>,
     /// Facts that lapse so long after they were said.
@@ -202,6 +204,7 @@ impl Connection {
             is_timed: false,
             saying: Facts::new(),
             say_at: Instant::now(),
+            ask_again: BTreeSet::new(),
             say_every: Duration::from_millis(33),
             said_at: BTreeMap::new(),
             lapses: BTreeMap::new(),
@@ -258,6 +261,7 @@ impl Connection {
             if let Some(event) = self.events.pop_front() {
                 return Ok(event);
             }
+            let ask_at = self.ask_again.first().map(|(at, _)| *at);
             match &mut self.socket {
                 None => {
                     if let Some(until) = self.waiting {
@@ -276,6 +280,12 @@ impl Connection {
                     }
                     () = tokio::time::sleep_until(self.ping_at) => self.beat().await,
                     () = tokio::time::sleep_until(self.say_at), if !self.saying.is_empty() => self.send_said().await,
+                    () = tokio::time::sleep_until(ask_at.unwrap_or(self.ping_at)), if ask_at.is_some() => {
+                        if let Some((_, query)) = self.ask_again.pop_first() {
+                            self.replica.follow_again(query);
+                            self.send_outgoing().await;
+                        }
+                    }
                 },
             }
         }
@@ -422,6 +432,7 @@ impl Connection {
         self.entering = None;
         self.socket = None;
         self.outbox.clear();
+        self.ask_again.clear();
     }
 
     /// Leaves for good.
@@ -545,16 +556,13 @@ impl Connection {
                 self.send_proposals().await;
             }
             FromService::Refused(refused) if refused.problem.kind() == ProblemKind::TooFast => {
-                let wait = refused
-                    .problem
-                    .member("wait_ms")
-                    .and_then(serde_json::Value::as_u64)
-                    .unwrap_or(1_000);
-                self.outbox.take_back(
-                    refused.n,
-                    Duration::from_millis(wait),
-                    self.replica.unanswered(),
-                );
+                let wait = wait_of(&refused.problem);
+                self.outbox.take_back(refused.n, wait, self.replica.unanswered());
+            }
+            FromService::QueryRefused(refused)
+                if refused.problem.kind() == ProblemKind::TooFast =>
+            {
+                self.ask_again.insert((Instant::now() + wait_of(&refused.problem), refused.query));
             }
             FromService::Pong(pong) => {
                 let received = self.own_time();
@@ -675,4 +683,10 @@ fn address(target: &Target) -> Result<String, Attempt> {
         .strip_prefix("http")
         .ok_or_else(|| Attempt::address(target))?;
     Ok(format!("ws{rest}/v1/sessions/{}/connect", target.session))
+}
+
+/// How long to wait before something that came too fast is sent again.
+fn wait_of(problem: &Problem) -> Duration {
+    let wait = problem.member("wait_ms").and_then(serde_json::Value::as_u64);
+    Duration::from_millis(wait.unwrap_or(1_000))
 }

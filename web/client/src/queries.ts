@@ -1,7 +1,15 @@
 /** Queries: rows that are asked for once and then kept up to date. Load it where a page has them. */
 
 import type { Connection } from "./connection.ts";
-import type { Ask, FromService, Json, Row, RowStep, Rows } from "./frame.ts";
+import {
+  type Ask,
+  type FromService,
+  isTooFast,
+  type Json,
+  type Row,
+  type RowStep,
+  type Rows,
+} from "./frame.ts";
 import { type Problem, problemOf } from "./problem.ts";
 
 export type { Ask, Row, RowStep, Rows } from "./frame.ts";
@@ -82,7 +90,10 @@ export function follow<V = Json>(session: { readonly parts: Connection }, ask: A
       now = { seq: frame.seq, rows, ...(frame.end && { end: frame.end }) };
       if (steps.length > 0) tell(steps);
     }
-    if (frame.type === "query-refused") {
+    if (frame.type === "query-refused" && isTooFast(frame.problem)) {
+      const again = () => all.has(query) && connection.standing === "present" && request();
+      setTimeout(again, frame.problem.wait_ms ?? 1_000);
+    } else if (frame.type === "query-refused") {
       problem = problemOf(frame.problem);
       now = undefined;
       all.delete(query);

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use rendel_core::{Asked, Rows};
+use rendel_core::{Asked, ProblemKind, Rows};
 use rendel_wire::{
     FollowQuery, FromParticipant, HadRows, LeaveQuery, QueryRefused, RowStepsFrame, RowsFrame,
 };
@@ -61,6 +61,13 @@ impl Replica {
         self.followings.all.get(&query)?.rows.as_ref()
     }
 
+    /// Asks once more for what was refused because it came too fast.
+    pub fn follow_again(&mut self, query: u64) {
+        if let Some(followed) = self.followings.all.get(&query) {
+            self.outgoing.push_back(followed.frame(query));
+        }
+    }
+
     /// The frames that ask for all that is followed: after each `welcome`.
     pub fn followed_queries(&self) -> Vec<FromParticipant> {
         let followed = self.followings.all.iter();
@@ -89,6 +96,9 @@ impl Replica {
 
     pub(super) fn handle_query_refused(&mut self, frame: QueryRefused) -> Vec<Change> {
         let QueryRefused { query, problem } = frame;
+        if problem.kind() == ProblemKind::TooFast {
+            return vec![];
+        }
         match self.followings.all.remove(&query) {
             None => vec![],
             Some(_) => vec![Change::QueryRefused { query, problem }],

@@ -64,7 +64,7 @@ impl Connection {
         let entered = answered.await.map_err(|_| shutting_down())??;
         // Four times as often as it is told on: a burst is no offence, a flood is.
         let words = Rate::of(
-            "presence, holds and cues",
+            "presence, holds, cues and queries",
             handle.charter().presence.rate.saturating_mul(4).max(40),
         );
         Ok(Inside { session: handle, entered, told, words, passed_over: None })

@@ -166,6 +166,54 @@ async fn an_own_proposal_without_a_state_is_answered() {
     assert_eq!(name(&raw.next("notice").await["problem"]), "malformed");
 }
 
+/// Whoever was away for a moment is told what has changed in their rows, and not the rows.
+#[tokio::test]
+async fn who_comes_back_is_told_what_has_changed_over_the_socket_and_as_events() {
+    let service = board().await;
+    let token = service.token("board", "oda", "picker").await;
+    let follow = async |had: Value| {
+        let (mut raw, _) = Raw::enter(&service, "board", &token).await;
+        let frame = json!({ "type": "follow-query", "query": 1, "ask": leaders(), "had": had });
+        raw.send(&frame).await;
+        raw
+    };
+    let path = "/v1/sessions/board/queries/leaders?with=%7B%22least%22%3A1%7D";
+    let stream = async |last: Option<String>| {
+        let mut request = service.request(Method::GET, path).header("Accept", "text/event-stream");
+        if let Some(last) = last {
+            request = request.header("Last-Event-ID", last);
+        }
+        Events { response: request.send().await.unwrap(), text: String::new() }
+    };
+    let mut raw = follow(Value::Null).await;
+    let first = raw.next("rows").await;
+    let had = json!({ "mark": first["mark"], "seq": first["seq"] });
+    let mut events = stream(None).await;
+    let told = events.next().await;
+    assert_eq!((told.name.as_str(), told.id), ("rows", told.data["seq"].as_u64()));
+    drop((raw, events));
+
+    let raise = json!({ "edits": [{ "at": "/pickers/p2/crates", "op": "add", "by": 100 }] });
+    service.post("/v1/sessions/board/proposals", &raise).await;
+    let steps = json!([
+        { "step": "out", "at": 2 },
+        { "step": "in", "at": 0, "row": { "path": "/pickers/p2", "value": { "name": "n2", "crates": 102 } } },
+    ]);
+    let frame = follow(had.clone()).await.next("row-steps").await;
+    assert_eq!((&frame["since"], &frame["steps"]), (&had["seq"], &steps), "{frame}");
+    let again = stream(told.last).await.next().await;
+    assert_eq!((again.name.as_str(), &again.data["steps"]), ("row-steps", &steps));
+    let same = stream(again.last).await.next().await;
+    assert_eq!((same.name.as_str(), &same.data["steps"]), ("row-steps", &json!([])));
+
+    // Of other rows there is nothing to go on from.
+    let other = json!({ "mark": "0123456789abcdef", "seq": first["seq"] });
+    assert_eq!(follow(other).await.next("rows").await["rows"][0]["path"], "/pickers/p2");
+    let request = service.request(Method::GET, path).header("Accept", "text/event-stream");
+    let unfit = request.header("Last-Event-ID", "here").send().await.unwrap();
+    assert_eq!(unfit.status(), StatusCode::BAD_REQUEST);
+}
+
 /// A page that shows many lists comes and goes at once.
 #[tokio::test]
 async fn a_page_of_as_many_queries_as_there_may_be_comes_and_goes_at_once() {
@@ -196,6 +244,22 @@ async fn a_page_of_as_many_queries_as_there_may_be_comes_and_goes_at_once() {
         }
     })
     .await;
+
+    // The client asks again for what came too fast.
+    let mut client = stateless(&service, "tobin", "picker").await;
+    let mut followed = Vec::new();
+    for _ in 0..4 {
+        for query in std::mem::take(&mut followed) {
+            client.leave_query(query).await;
+        }
+        for _ in 0..30 {
+            followed.push(client.follow_query(leaders()).await);
+        }
+        rows(&mut client, followed[0], |_| true).await;
+    }
+    for query in followed {
+        rows(&mut client, query, |_| true).await;
+    }
 }
 
 /// What somebody is shown follows their role, also while they follow.

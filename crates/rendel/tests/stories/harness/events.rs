@@ -14,7 +14,10 @@ pub(crate) struct Events {
 #[derive(Debug, PartialEq)]
 pub(crate) struct Told {
     pub(crate) name: String,
+    /// Its `seq`.
     pub(crate) id: Option<u64>,
+    /// Its whole `id`, to come back with.
+    pub(crate) last: Option<String>,
     pub(crate) data: Value,
 }
 
@@ -55,10 +58,13 @@ impl Events {
                 };
                 match field("event") {
                     Some(name) if name != "roster" => {
-                        let id = field("id").map(|id| id.parse().unwrap());
+                        let last = field("id");
+                        let seq = last.as_ref().and_then(|last| last.split('.').next());
+                        let id = seq.map(|seq| seq.parse().unwrap());
                         return Told {
                             name,
                             id,
+                            last,
                             data: serde_json::from_str(&field("data").unwrap()).unwrap(),
                         };
                     }
