@@ -34,6 +34,8 @@ use crate::update::{Change, Settled};
 const INDEXES: usize = 1_024;
 const BYTES: usize = 256 << 20;
 const RESULTS: usize = 100_000;
+/// About the bytes of a path that is still to be looked at.
+const UNREAD: usize = 96;
 
 /// Stands for one who follows one result.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -54,6 +56,7 @@ pub struct Queries {
 
 #[derive(Clone, Debug)]
 enum Followed {
+    Begun(Box<Bound>),
     Window(u64),
     Place(Box<(Path, Eyes)>),
 }
@@ -62,6 +65,9 @@ enum Followed {
 #[derive(Debug)]
 struct Index {
     common: Arc<Common>,
+    /// Records that were not looked at yet, and how many wait until all are.
+    unread: Vec<Path>,
+    waiting: usize,
     rows: BTreeMap<Path, Placed>,
     groups: BTreeMap<CanonicalText, Group>,
     /// What windows send, with how many do.
@@ -155,6 +161,39 @@ impl Window {
 }
 
 impl Index {
+    fn of(charter: &Charter, state: &State, common: Arc<Common>) -> Self {
+        let mut index = Self {
+            common,
+            unread: Vec::new(),
+            waiting: 0,
+            rows: BTreeMap::new(),
+            groups: BTreeMap::new(),
+            picks: BTreeMap::new(),
+            bytes: 0,
+        };
+        let mut records = BTreeSet::new();
+        index.records(charter, state, &[], &mut records);
+        index.unread = records.into_iter().collect();
+        index.bytes = index.unread.len() * UNREAD;
+        index
+    }
+
+    /// Looks at some records for the first time; gives how many. What changes meanwhile is put where
+    /// it belongs whether it was looked at or not.
+    fn read(&mut self, charter: &Charter, state: &State, most: usize) -> u64 {
+        let rest = self.unread.len().saturating_sub(most);
+        let read = self.unread.split_off(rest);
+        for path in &read {
+            self.bytes -= UNREAD;
+            let placed = self.common.place(charter, state, path);
+            self.put(path, placed);
+        }
+        if rest == 0 {
+            self.unread = Vec::new();
+        }
+        read.len() as u64
+    }
+
     /// Puts a record where it belongs now.
     fn put(&mut self, path: &Path, now: Option<Placed>) {
         let was = self.rows.remove(path);
@@ -243,6 +282,30 @@ impl Queries {
         who: &Actor,
         asked: &Asked,
     ) -> Result<(Ticket, Rows), Problem> {
+        let ticket = self.begin(charter, state, who, asked)?;
+        match self.go_on(charter, state, seq, ticket, usize::MAX) {
+            Ok(Some(rows)) => Ok((ticket, rows)),
+            Ok(None) => Err(full()),
+            Err(problem) => {
+                self.leave(ticket);
+                Err(problem)
+            }
+        }
+    }
+
+    /// Begins to follow a query, with a ticket by which its follower is known. The result comes from
+    /// [`go_on`](Self::go_on); until then each update goes through
+    /// [`handle_settled`](Self::handle_settled), as later.
+    pub fn begin(
+        &mut self,
+        charter: &Charter,
+        state: &State,
+        who: &Actor,
+        asked: &Asked,
+    ) -> Result<Ticket, Problem> {
+        if self.tickets.len() >= RESULTS {
+            return Err(full());
+        }
         let query = match (&asked.name, &asked.of, &asked.path) {
             (Some(name), None, None) => charter.queries.get(name).cloned().ok_or_else(|| {
                 let known = charter.queries.keys().map(String::as_str);
@@ -250,7 +313,7 @@ impl Queries {
                 Problem::new(ProblemKind::NotFound, detail).did_you_mean(nearest(name, known))
             })?,
             (None, Some(shape), None) => of_the_moment(shape, charter, who)?,
-            (None, None, Some(path)) => return self.follow_place(charter, state, seq, who, path),
+            (None, None, Some(path)) => return self.follow_place(charter, who, path),
             _ => {
                 let detail = "Ask for one of \"name\", \"of\" and \"path\".";
                 return Err(Problem::new(ProblemKind::Malformed, detail));
@@ -266,23 +329,72 @@ impl Queries {
             return Err(Problem::new(ProblemKind::NotAllowed, detail));
         }
         let bound = Bound::of(query, asked, charter, who)?;
-        self.check_space()?;
-        let window = self.window(charter, state, seq, bound)?;
-        let ticket = self.ticket(Followed::Window(window));
-        let Some(window) = self.windows.get_mut(&window) else { return Err(full()) };
+        let identity = &bound.common.identity;
+        if !self.indexes.contains_key(identity) {
+            if self.indexes.len() >= INDEXES || self.bytes >= BYTES {
+                return Err(full());
+            }
+            let index = Index::of(charter, state, bound.common.clone());
+            self.bytes += index.bytes;
+            self.indexes.insert(identity.clone(), index);
+        }
+        if let Some(index) = self.indexes.get_mut(identity) {
+            index.waiting += 1;
+        }
+        Ok(self.ticket(Followed::Begun(Box::new(bound))))
+    }
+
+    /// Looks at no more than so many records that nobody has looked at for this query; gives the
+    /// result once that is all of them. Cost O(records) of those, and O(rows).
+    pub fn go_on(
+        &mut self,
+        charter: &Charter,
+        state: &State,
+        seq: u64,
+        ticket: Ticket,
+        most: usize,
+    ) -> Result<Option<Rows>, Problem> {
+        match self.tickets.get(&ticket).cloned() {
+            None => return Ok(None),
+            Some(Followed::Place(place)) => {
+                let (path, eyes) = *place;
+                let value = eyes.lens(charter, state).plain_at(&path);
+                let rows = value.map(|value| Row { path, value }).into_iter().collect();
+                return Ok(Some(Rows { seq, rows, end: None }));
+            }
+            Some(Followed::Begun(bound)) => {
+                let Some(index) = self.indexes.get_mut(&bound.common.identity) else {
+                    return Ok(None);
+                };
+                let was = index.bytes;
+                self.touched += index.read(charter, state, most);
+                self.bytes = self.bytes + index.bytes - was;
+                if self.bytes > BYTES {
+                    return Err(full());
+                }
+                if !index.unread.is_empty() {
+                    return Ok(None);
+                }
+                index.waiting -= 1;
+                if let Some(window) = self.window(seq, *bound) {
+                    self.tickets.insert(ticket, Followed::Window(window));
+                }
+            }
+            Some(Followed::Window(_)) => {}
+        }
+        let Some(Followed::Window(id)) = self.tickets.get(&ticket) else { return Ok(None) };
+        let Some(window) = self.windows.get_mut(id) else { return Ok(None) };
         window.followers.insert(ticket);
         let rows = window.rows.iter().map(|row| window.row(charter, state, row)).collect();
-        Ok((ticket, Rows { seq, rows, end: window.end(charter, state) }))
+        Ok(Some(Rows { seq, rows, end: window.end(charter, state) }))
     }
 
     fn follow_place(
         &mut self,
         charter: &Charter,
-        state: &State,
-        seq: u64,
         who: &Actor,
         path: &Path,
-    ) -> Result<(Ticket, Rows), Problem> {
+    ) -> Result<Ticket, Problem> {
         if charter.sight(&who.role).most(&charter.fields, path) == Extent::Nothing
             || !charter.fields.has_place(path.tokens())
         {
@@ -294,19 +406,10 @@ impl Queries {
             let detail = format!("{path} has many records. Ask for those with \"of\" or a name.");
             return Err(Problem::new(ProblemKind::OutOfBounds, detail).at(path));
         }
-        self.check_space()?;
         let eyes = Eyes::of(charter, who, charter.sees_by_claims(&who.role));
-        let value = eyes.lens(charter, state).plain_at(path);
-        let rows = value.map(|value| Row { path: path.clone(), value }).into_iter().collect();
         let ticket = self.ticket(Followed::Place(Box::new((path.clone(), eyes.clone()))));
         self.places.entry(path.clone()).or_default().entry(eyes).or_default().insert(ticket);
-        Ok((ticket, Rows { seq, rows, end: None }))
-    }
-
-    fn check_space(&self) -> Result<(), Problem> {
-        let is_full =
-            self.tickets.len() >= RESULTS || self.indexes.len() >= INDEXES || self.bytes >= BYTES;
-        if is_full { Err(full()) } else { Ok(()) }
+        Ok(ticket)
     }
 
     fn ticket(&mut self, followed: Followed) -> Ticket {
@@ -317,41 +420,13 @@ impl Queries {
     }
 
     /// The window of a query, made where nobody has asked for it.
-    fn window(
-        &mut self,
-        charter: &Charter,
-        state: &State,
-        seq: u64,
-        bound: Bound,
-    ) -> Result<u64, Problem> {
-        let common = bound.common.clone();
-        if !self.indexes.contains_key(&common.identity) {
-            let mut index = Index {
-                common: common.clone(),
-                rows: BTreeMap::new(),
-                groups: BTreeMap::new(),
-                picks: BTreeMap::new(),
-                bytes: 0,
-            };
-            let mut records = BTreeSet::new();
-            index.records(charter, state, &[], &mut records);
-            for path in &records {
-                self.touched += 1;
-                let placed = common.place(charter, state, path);
-                index.put(path, placed);
-                if self.bytes + index.bytes > BYTES {
-                    return Err(full());
-                }
-            }
-            self.bytes += index.bytes;
-            self.indexes.insert(common.identity.clone(), index);
-        }
-        let Some(index) = self.indexes.get_mut(&common.identity) else { return Err(full()) };
+    fn window(&mut self, seq: u64, bound: Bound) -> Option<u64> {
+        let index = self.indexes.get_mut(&bound.common.identity)?;
         let group = index.groups.entry(bound.group.clone()).or_default();
         let rows: Vec<_> = group.behind(bound.after.as_ref()).take(bound.limit).cloned().collect();
         let of_frame = group.of_frame(&bound.frame());
         let at = match of_frame.binary_search_by(|(after, _)| after.cmp(&bound.after)) {
-            Ok(known) => return Ok(of_frame[known].1),
+            Ok(known) => return Some(of_frame[known].1),
             Err(at) => at,
         };
         self.next += 1;
@@ -359,7 +434,7 @@ impl Queries {
         *index.picks.entry(bound.frame().1).or_default() += 1;
         let window = Window { bound, rows, followers: BTreeSet::new(), since: seq };
         self.windows.insert(self.next, window);
-        Ok(self.next)
+        Some(self.next)
     }
 
     /// What tells the result of a ticket from all others, but for where it begins; `None` for what is
@@ -392,7 +467,7 @@ impl Queries {
     fn window_of(&self, ticket: Ticket) -> Option<(u64, &Window)> {
         match self.tickets.get(&ticket)? {
             Followed::Window(id) => Some((*id, self.windows.get(id)?)),
-            Followed::Place(_) => None,
+            Followed::Begun(_) | Followed::Place(_) => None,
         }
     }
 
@@ -413,6 +488,12 @@ impl Queries {
                         self.places.remove(&path);
                     }
                 }
+            }
+            Some(Followed::Begun(bound)) => {
+                if let Some(index) = self.indexes.get_mut(&bound.common.identity) {
+                    index.waiting -= 1;
+                }
+                self.drop_unused(&bound.common.identity);
             }
             Some(Followed::Window(id)) => {
                 let Some(window) = self.windows.get_mut(&id) else { return };
@@ -442,7 +523,12 @@ impl Queries {
                 index.picks.remove(&pick);
             }
         }
-        if index.picks.is_empty() {
+        self.drop_unused(identity);
+    }
+
+    fn drop_unused(&mut self, identity: &str) {
+        let index = self.indexes.get(identity);
+        if let Some(index) = index.filter(|index| index.picks.is_empty() && index.waiting == 0) {
             self.bytes -= index.bytes;
             self.indexes.remove(identity);
         }

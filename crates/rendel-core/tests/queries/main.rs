@@ -277,6 +277,8 @@ struct Board {
     sequencer: Sequencer,
     queries: Queries,
     followers: BTreeMap<Ticket, Follower>,
+    /// Those whose result is still being made.
+    begun: BTreeMap<Ticket, (Actor, Asked, Model)>,
     n: u64,
 }
 
@@ -284,7 +286,8 @@ impl Board {
     fn open() -> Self {
         let charter = Arc::new(Charter::parse(CHARTER).unwrap());
         let sequencer = Sequencer::open(charter.clone(), None).unwrap();
-        Self { charter, sequencer, queries: Queries::default(), followers: BTreeMap::new(), n: 0 }
+        let (queries, followers, begun) = (Queries::default(), BTreeMap::new(), BTreeMap::new());
+        Self { charter, sequencer, queries, followers, begun, n: 0 }
     }
 
     fn propose(&mut self, who: &Actor, edits: Vec<Edit>) -> Outcome {
@@ -331,12 +334,15 @@ impl Board {
     }
 
     fn follow_as(&mut self, who: Actor, asked: Asked, model: Model) -> Option<Ticket> {
-        let (state, seq) = (self.sequencer.state(), self.sequencer.seq());
-        let followed = self.queries.follow(&self.charter, &state, seq, &who, &asked);
-        match followed {
-            Ok((ticket, rows)) => {
-                self.followers
-                    .insert(ticket, Follower { who, asked, model, rows, earlier: vec![] });
+        let ticket = self.begin_as(who, asked, model);
+        self.go_on(usize::MAX);
+        ticket
+    }
+
+    fn begin_as(&mut self, who: Actor, asked: Asked, model: Model) -> Option<Ticket> {
+        match self.queries.begin(&self.charter, &self.sequencer.state(), &who, &asked) {
+            Ok(ticket) => {
+                self.begun.insert(ticket, (who, asked, model));
                 Some(ticket)
             }
             Err(problem) => {
@@ -350,8 +356,26 @@ impl Board {
         }
     }
 
+    /// Looks at so many records for each of those whose result is still being made.
+    fn go_on(&mut self, most: usize) {
+        let (state, seq) = (self.sequencer.state(), self.sequencer.seq());
+        for (ticket, (who, asked, model)) in std::mem::take(&mut self.begun) {
+            match self.queries.go_on(&self.charter, &state, seq, ticket, most).unwrap() {
+                None => drop(self.begun.insert(ticket, (who, asked, model))),
+                Some(rows) => {
+                    let follower = Follower { who, asked, model, rows, earlier: vec![] };
+                    self.followers.insert(ticket, follower);
+                }
+            }
+        }
+    }
+
     fn leave(&mut self, at: usize) {
-        if let Some(ticket) = self.followers.keys().nth(at).copied() {
+        let begun = self.begun.keys().nth(at).copied().filter(|_| at.is_multiple_of(2));
+        if let Some(ticket) = begun {
+            self.queries.leave(ticket);
+            self.begun.remove(&ticket);
+        } else if let Some(ticket) = self.followers.keys().nth(at).copied() {
             self.queries.leave(ticket);
             self.followers.remove(&ticket);
         }
@@ -484,7 +508,11 @@ proptest! {
         for (what, who, choice) in plan {
             let who = actor(usize::try_from(who % 4).unwrap());
             match what % 12 {
-                0 | 1 => drop(board.follow(who, asked(choice))),
+                0 | 1 => {
+                    let asked = asked(choice);
+                    let model = Model::of(&asked, &who);
+                    board.begin_as(who, asked, model);
+                }
                 2 => board.leave(usize::try_from(choice % 16).unwrap()),
                 3 if choice % 8 == 0 => {
                     let opening = json!({ "pickers": { "p1": { "name": "a", "crates": choice % 5 } } });
@@ -497,9 +525,11 @@ proptest! {
                 }
                 _ => drop(board.propose(&who, vec![edit(choice)])),
             }
+            board.go_on(usize::try_from(choice % 4).unwrap());
             board.check()?;
         }
-        let tickets: Vec<_> = board.followers.keys().copied().collect();
+        let tickets = board.followers.keys().chain(board.begun.keys());
+        let tickets: Vec<_> = tickets.copied().collect();
         tickets.into_iter().for_each(|ticket| board.queries.leave(ticket));
         prop_assert!(board.queries.is_empty() && board.queries.bytes() == 0);
     }

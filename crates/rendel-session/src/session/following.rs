@@ -18,10 +18,11 @@ use crate::output::{Output, To};
 /// Queries that one connection may follow.
 const MOST: usize = 32;
 
-/// Records per second that the queries of one participant may look at when they are asked for, and
-/// for how many milliseconds ahead. What is beyond that is made later.
-const LOOKS: u64 = 20_000;
-const AHEAD: u64 = 2_000;
+/// Records that are looked at in one go for queries that nobody has asked before, and how many per
+/// millisecond on the average. A record takes about 5 µs, so this leaves half of the time for
+/// everything else.
+const LOOKS: usize = 2_000;
+const PER_MS: u64 = 100;
 
 /// Results that are kept up to date for connections that are gone and may come back, and for how
 /// many milliseconds.
@@ -42,10 +43,13 @@ pub(super) struct Following {
     followers: BTreeMap<Ticket, (ConnectionId, u64)>,
     /// Until when what connections followed that are gone is kept up to date.
     parted: VecDeque<(u64, Ticket)>,
-    /// Until when the looks of each participant count, in milliseconds since 1970 UTC.
-    spent: BTreeMap<String, u64>,
-    /// What is to be made later, and when.
-    late: BTreeSet<(u64, ConnectionId, u64)>,
+    /// What is to be made, in turn: who has had fewer records looked at for them comes first.
+    line: BTreeSet<(u64, ConnectionId, u64)>,
+    /// Whose turn it is, and that of each participant who comes later.
+    turn: u64,
+    turns: BTreeMap<String, u64>,
+    /// When all looks so far are made up for: the milliseconds since 1970 UTC, times `PER_MS`.
+    made_up: u64,
 }
 
 /// What a connection asks for.
@@ -54,6 +58,14 @@ struct Wanted {
     asked: Asked,
     had: Option<HadRows>,
     ticket: Option<Ticket>,
+    /// What they followed until now; what both share is not made anew.
+    before: Option<Ticket>,
+}
+
+impl Wanted {
+    fn tickets(self) -> impl Iterator<Item = Ticket> {
+        self.ticket.into_iter().chain(self.before)
+    }
 }
 
 impl Following {
@@ -65,8 +77,10 @@ impl Following {
             asked: BTreeMap::new(),
             followers: BTreeMap::new(),
             parted: VecDeque::new(),
-            spent: BTreeMap::new(),
-            late: BTreeSet::new(),
+            line: BTreeSet::new(),
+            turn: 0,
+            turns: BTreeMap::new(),
+            made_up: 0,
         }
     }
 
@@ -75,29 +89,35 @@ impl Following {
         self.queries = Queries::default();
         self.followers.clear();
         self.parted.clear();
+        self.line.clear();
         self.state = None;
         self.asked.values_mut().flat_map(BTreeMap::values_mut).for_each(|wanted| {
-            wanted.ticket = None;
-            wanted.had = None;
+            (wanted.ticket, wanted.before, wanted.had) = (None, None, None);
         });
     }
 
     /// When something that was put off is due.
     pub(super) fn next_due(&self) -> Option<u64> {
-        let late = self.late.first().map(|(due, ..)| *due);
-        late.into_iter().chain(self.parted.front().map(|(until, _)| *until)).min()
+        let time = self.made_up.saturating_sub(LOOKS as u64).div_ceil(PER_MS);
+        let next = (!self.line.is_empty()).then_some(time);
+        next.into_iter().chain(self.parted.front().map(|(until, _)| *until)).min()
     }
 
-    /// When a participant may ask for more: now, or later.
-    fn may_look_at(&self, who: &str, now: u64) -> u64 {
-        self.spent.get(who).map_or(now, |until| until.saturating_sub(AHEAD).max(now))
+    fn has_time(&self, now: u64) -> bool {
+        self.made_up <= now * PER_MS + LOOKS as u64
+    }
+
+    /// Puts a query in line, behind those of participants for whom less was looked at.
+    fn put_in_line(&mut self, who: &str, connection: ConnectionId, query: u64) {
+        let turn = self.turns.get(who).map_or(self.turn, |turn| self.turn.max(*turn));
+        self.line.insert((turn, connection, query));
     }
 
     fn note_looks(&mut self, who: &str, looks: u64, now: u64) {
         if looks > 0 {
-            self.spent.retain(|_, until| *until > now);
-            let until = self.spent.entry(who.to_owned()).or_insert(now);
-            *until += looks.saturating_mul(1_000).div_ceil(LOOKS);
+            self.made_up = self.made_up.max(now * PER_MS) + looks;
+            self.turns.retain(|_, turn| *turn > self.turn);
+            *self.turns.entry(who.to_owned()).or_insert(self.turn) += looks;
         }
     }
 
@@ -108,15 +128,18 @@ impl Following {
         if of.is_empty() {
             self.asked.remove(&connection);
         }
-        self.give_back(left.and_then(|wanted| wanted.ticket));
+        left.into_iter().flat_map(Wanted::tickets).for_each(|ticket| self.give_back(ticket));
     }
 
     /// A connection is gone, and may come back.
     pub(super) fn part(&mut self, connection: ConnectionId, now: u64) {
         for wanted in self.asked.remove(&connection).unwrap_or_default().into_values() {
-            let Some(ticket) = wanted.ticket else { continue };
-            self.followers.remove(&ticket);
-            self.parted.push_back((now + PARTED_FOR, ticket));
+            for ticket in wanted.tickets() {
+                match self.followers.remove(&ticket) {
+                    Some(_) => self.parted.push_back((now + PARTED_FOR, ticket)),
+                    None => self.give_back(ticket),
+                }
+            }
         }
         self.forget_parted(now, PARTED);
     }
@@ -127,38 +150,37 @@ impl Following {
             && (until <= now || self.parted.len() > most)
         {
             self.parted.pop_front();
-            self.give_back(Some(ticket));
+            self.give_back(ticket);
         }
     }
 
-    /// The result of a query: what has become of it, if whoever asks comes back with it.
-    fn result(
+    /// Goes on with what somebody wants: its ticket, and what to tell once that is there.
+    fn go_on(
         &mut self,
         charter: &Charter,
         (state, seq, epoch): (&State, u64, u64),
         who: &Actor,
-        (asked, had): (&Asked, Option<&HadRows>),
-    ) -> Result<(Ticket, RowsTold), Problem> {
-        let mut followed = self.queries.follow(charter, state, seq, who, asked);
-        if followed.as_ref().is_err_and(|problem| problem.kind() == ProblemKind::Full)
-            && !self.parted.is_empty()
-        {
-            // Those who are here come before those who may come back.
-            self.forget_parted(0, 0);
-            followed = self.queries.follow(charter, state, seq, who, asked);
-        }
-        let (ticket, rows) = followed?;
+        wanted: &mut Wanted,
+    ) -> Result<Option<(Ticket, RowsTold)>, Problem> {
+        let ticket = match wanted.ticket {
+            Some(ticket) => ticket,
+            None => {
+                *wanted.ticket.insert(self.queries.begin(charter, state, who, &wanted.asked)?)
+            }
+        };
+        let Some(rows) = self.queries.go_on(charter, state, seq, ticket, LOOKS)? else {
+            return Ok(None);
+        };
         let mark = self.queries.mark(ticket);
-        let mark = mark.map(|mark| digest(&json!([self.secret, epoch, mark, asked.after])));
+        let mark = mark.map(|mark| digest(&json!([self.secret, epoch, mark, wanted.asked.after])));
         let mark = mark.map(|digest| digest[..16].to_owned());
-        let had = had.filter(|had| Some(&had.mark) == mark.as_ref());
+        let had = wanted.had.take().filter(|had| Some(&had.mark) == mark.as_ref());
         let since = had.and_then(|had| self.queries.since(charter, state, seq, ticket, had.seq));
         let told = since.map_or(RowsTold::Fresh { rows, mark }, RowsTold::Steps);
-        Ok((ticket, told))
+        Ok(Some((ticket, told)))
     }
 
-    fn give_back(&mut self, ticket: Option<Ticket>) {
-        let Some(ticket) = ticket else { return };
+    fn give_back(&mut self, ticket: Ticket) {
         self.followers.remove(&ticket);
         self.queries.leave(ticket);
         if self.queries.is_empty() {
@@ -182,7 +204,7 @@ impl Session {
             let problem = Problem::new(ProblemKind::Full, detail).with("limit", "queries");
             return self.refuse_query(connection, query, problem);
         }
-        let wanted = Wanted { asked: ask, had, ticket: None };
+        let wanted = Wanted { asked: ask, had, ticket: None, before: None };
         self.following.asked.entry(connection).or_default().insert(query, wanted);
         if self.may_follow(connection) {
             self.follow(connection, query);
@@ -216,51 +238,72 @@ impl Session {
         }
     }
 
+    /// Makes the rows of a query, in turn.
     fn follow(&mut self, connection: ConnectionId, query: u64) {
         let Some(member) = self.members.get(connection) else { return };
-        let (sequencer, epoch) = (self.order.sequencer(), self.order.epoch());
         let following = &mut self.following;
-        let due = following.may_look_at(&member.who.id, self.now);
-        let wanted = following.asked.get_mut(&connection).and_then(|of| of.get_mut(&query));
-        let Some(wanted) = wanted else { return };
-        let old = wanted.ticket.take();
-        if due > self.now {
-            // What they followed may be of another role.
-            following.give_back(old);
-            following.late.insert((due, connection, query));
-            return;
+        let of = following.asked.get_mut(&connection);
+        let Some(wanted) = of.and_then(|of| of.get_mut(&query)) else { return };
+        if let Some(ticket) = wanted.ticket.take() {
+            // Of another role, perhaps: from now on it is not told any more.
+            let is_followed = following.followers.remove(&ticket).is_some();
+            match is_followed && wanted.before.is_none() {
+                true => wanted.before = Some(ticket),
+                false => following.give_back(ticket),
+            }
         }
-        let (asked, had) = (wanted.asked.clone(), wanted.had.take());
-        let (state, before) = (sequencer.state(), following.queries.touched());
-        let now = (&state, sequencer.seq(), epoch);
-        let result = following.result(&self.charter, now, &member.who, (&asked, had.as_ref()));
-        let looks = following.queries.touched() - before;
-        following.note_looks(&member.who.id, looks, self.now);
-        // Only now: what both share is not made anew.
-        following.give_back(old);
-        match result {
-            Err(problem) => {
-                following.leave(connection, query);
-                self.refuse_query(connection, query, problem);
-            }
-            Ok((ticket, told)) => {
-                following.state = Some(state);
-                following.followers.insert(ticket, (connection, query));
-                let wanted = following.asked.get_mut(&connection).and_then(|of| of.get_mut(&query));
-                if let Some(wanted) = wanted {
-                    wanted.ticket = Some(ticket);
-                }
-                self.order.push(Waiting::Rows { tickets: BTreeSet::from([ticket]), told });
-            }
+        following.put_in_line(&member.who.id, connection, query);
+        self.follow_in_turn();
+    }
+
+    /// Makes rows for those in line, as far as there is time now.
+    pub(super) fn follow_in_turn(&mut self) {
+        self.following.forget_parted(self.now, PARTED);
+        while self.following.has_time(self.now)
+            && let Some((turn, connection, query)) = self.following.line.pop_first()
+        {
+            self.following.turn = turn;
+            self.follow_now(connection, query);
         }
     }
 
-    /// Makes the rows that were put off until now.
-    pub(super) fn follow_late(&mut self) {
-        self.following.forget_parted(self.now, PARTED);
-        let later = self.following.late.split_off(&(self.now + 1, 0, 0));
-        for (_, connection, query) in std::mem::replace(&mut self.following.late, later) {
-            self.follow(connection, query);
+    fn follow_now(&mut self, connection: ConnectionId, query: u64) {
+        // Who waits for a welcome comes in line again after it.
+        let Some(member) = self.members.get(connection).filter(|_| self.may_follow(connection))
+        else {
+            return;
+        };
+        let (sequencer, following) = (self.order.sequencer(), &mut self.following);
+        let of = following.asked.get_mut(&connection);
+        let Some(mut wanted) = of.and_then(|of| of.remove(&query)) else { return };
+        let (state, before) = (sequencer.state(), following.queries.touched());
+        let now = (&state, sequencer.seq(), self.order.epoch());
+        let mut went = following.go_on(&self.charter, now, &member.who, &mut wanted);
+        if went.as_ref().is_err_and(|problem| problem.kind() == ProblemKind::Full)
+            && !following.parted.is_empty()
+        {
+            // Those who are here come before those who may come back.
+            following.forget_parted(0, 0);
+            went = following.go_on(&self.charter, now, &member.who, &mut wanted);
+        }
+        following.note_looks(&member.who.id, following.queries.touched() - before, self.now);
+        following.state = (!following.queries.is_empty()).then_some(state);
+        match went {
+            Err(problem) => {
+                wanted.tickets().for_each(|ticket| following.give_back(ticket));
+                self.refuse_query(connection, query, problem);
+            }
+            Ok(None) => {
+                following.asked.entry(connection).or_default().insert(query, wanted);
+                following.put_in_line(&member.who.id, connection, query);
+            }
+            Ok(Some((ticket, told))) => {
+                following.followers.insert(ticket, (connection, query));
+                let before = wanted.before.take();
+                following.asked.entry(connection).or_default().insert(query, wanted);
+                before.into_iter().for_each(|ticket| following.give_back(ticket));
+                self.order.push(Waiting::Rows { tickets: BTreeSet::from([ticket]), told });
+            }
         }
     }
 

@@ -276,7 +276,7 @@ impl Session {
         if self.order.is_adrift() {
             return;
         }
-        self.follow_late();
+        self.follow_in_turn();
         // In its turn: told at once it would overtake who came and went.
         if self.people.queue_presence(self.now) {
             self.receive_arrivals();
