@@ -139,7 +139,7 @@ async fn all(time: Duration, only: &str) -> Result<()> {
         undo::measure(&mut report).await?;
     }
     if is_wanted("queries") {
-        queries::measure(&mut report)?;
+        queries::measure(&mut report, time).await?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;

@@ -1,19 +1,38 @@
 //! What standing queries cost: a change beside ever more of them, beside asking anew, and with many
 //! who each follow a few rows of many.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::time::Instant;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
 
-use anyhow::{Result, ensure};
-use rendel_core::{Actor, Asked, Charter, Edit, Outcome, Proposal, Queries, Sequencer};
+use anyhow::{Context as _, Result, ensure};
+use futures_util::{SinkExt as _, StreamExt as _};
+use rendel_core::{
+    Actor, Asked, Charter, Edit, Outcome, Proposal, Queries, Rows, Sequencer, Ticket,
+};
 use serde_json::{Value, json};
+use tokio::net::TcpStream;
+use tokio_tungstenite::tungstenite::Message;
+use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
+use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
 use uuid::Uuid;
 
+use crate::plot::{Line, plot};
 use crate::report::{Goal, Report};
+use crate::server::Rendel;
 
 const CHANGES: usize = 2_000;
 /// Records of each team.
 const TEAM: usize = 10;
+/// Who follow the rows of a team each, with a connection each.
+const FOLLOWERS: usize = 10_000;
+const RECORDS: usize = FOLLOWERS * TEAM;
+/// Who change records, and how many changes each has on the way.
+const WRITERS: usize = 4;
+const WINDOW: u64 = 32;
+
+type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
 
 const BOARD: &str = r#"
 charter = "board"
@@ -22,6 +41,10 @@ version = 1
 undo = 0
 [limits]
 state = "64MiB"
+proposals-per-second = 100000
+[roles.participant]
+edit = ["/**"]
+powers = ["ask"]
 [state.pickers]
 kind = "map"
 [state.pickers.each.name]
@@ -36,6 +59,19 @@ where = "record.team == team"
 with = { team = { type = "string" } }
 order = ["-crates"]
 limit = 10
+[queries.above]
+from = "/pickers"
+where = "record.crates > least"
+with = { least = { type = "integer" } }
+order = ["-crates"]
+limit = 10
+[queries.named]
+from = "/pickers"
+where = "record.name > least"
+with = { least = { type = "string" } }
+order = ["name"]
+limit = 10
+fields = ["name"]
 [queries.leaders]
 from = "/pickers"
 where = "record.crates > 0"
@@ -50,38 +86,36 @@ struct Board {
     actor: Actor,
 }
 
+fn opening(records: usize) -> Value {
+    let record = |at: usize| {
+        let team = format!("t{}", at / TEAM);
+        (format!("p{at}"), json!({ "name": format!("n{at}"), "team": team, "crates": at % 97 + 1 }))
+    };
+    json!({ "pickers": (0..records).map(record).collect::<serde_json::Map<_, _>>() })
+}
+
 impl Board {
     fn open(records: usize) -> Result<Self> {
         let charter = Charter::parse(BOARD).map_err(|faults| anyhow::anyhow!("{faults:?}"))?;
         let charter = Arc::new(charter);
-        let record = |at: usize| {
-            let team = format!("t{}", at / TEAM);
-            (
-                format!("p{at}"),
-                json!({ "name": format!("n{at}"), "team": team, "crates": at % 97 + 1 }),
-            )
-        };
-        let pickers: serde_json::Map<String, Value> = (0..records).map(record).collect();
-        let sequencer = Sequencer::open(charter.clone(), Some(&json!({ "pickers": pickers })))?;
+        let sequencer = Sequencer::open(charter.clone(), Some(&opening(records)))?;
         let actor = Actor::new("oda", "participant", Uuid::from_u128(1));
         Ok(Self { charter, sequencer, queries: Queries::default(), actor })
     }
 
-    fn follow(&mut self, asked: Value) -> Result<()> {
+    fn follow(&mut self, asked: Value) -> Result<(Ticket, Rows)> {
         let asked: Asked = serde_json::from_value(asked)?;
         let (state, seq) = (self.sequencer.state(), self.sequencer.seq());
-        self.queries.follow(&self.charter, &state, seq, &self.actor, &asked)?;
-        Ok(())
+        Ok(self.queries.follow(&self.charter, &state, seq, &self.actor, &asked)?)
     }
 
     fn follow_team(&mut self, team: usize) -> Result<()> {
-        self.follow(json!({ "name": "team", "with": { "team": format!("t{team}") } }))
+        self.follow(json!({ "name": "team", "with": { "team": format!("t{team}") } })).map(drop)
     }
 
-    /// Microseconds that one change of a record takes the queries, and how many results turned.
-    fn change(&mut self, record: usize, by: i64) -> Result<(f64, usize)> {
+    /// Microseconds that an edit takes the queries, and what it made of the results.
+    fn edit(&mut self, edit: Edit) -> Result<(f64, Vec<rendel_core::Turned>)> {
         let before = self.sequencer.state();
-        let edit = Edit::new(format!("/pickers/p{record}/crates"), "add").with("by", by);
         let proposal = Proposal::new(0, None, vec![edit]);
         let Outcome::Settled(update) = self.sequencer.handle_proposal(&self.actor, &proposal, 1)
         else {
@@ -90,7 +124,13 @@ impl Board {
         let after = self.sequencer.state();
         let began = Instant::now();
         let turned = self.queries.handle_settled(&self.charter, &before, &after, &update);
-        Ok((began.elapsed().as_secs_f64() * 1e6, turned.len()))
+        Ok((began.elapsed().as_secs_f64() * 1e6, turned))
+    }
+
+    /// The same for a change of one record, and how many results turned.
+    fn change(&mut self, record: usize, by: i64) -> Result<(f64, usize)> {
+        let edit = Edit::new(format!("/pickers/p{record}/crates"), "add").with("by", by);
+        self.edit(edit).map(|(took, turned)| (took, turned.len()))
     }
 
     /// The median of many changes of the first so many records.
@@ -105,25 +145,71 @@ impl Board {
     }
 }
 
-pub(crate) fn measure(report: &mut Report) -> Result<()> {
+pub(crate) async fn measure(report: &mut Report, time: Duration) -> Result<()> {
     eprintln!("queries …");
-    // Each picker is in one team: a change matters to one query or to none, however many there are.
-    let mut alone = f64::NAN;
-    for count in [1, 100, 10_000] {
+    one_change(report)?;
+    anew(report)?;
+    shapes(report)?;
+    many(report)?;
+    connected(report, time).await
+}
+
+/// What a change costs beside ever more queries, of which it matters to one, to all, or to none.
+fn one_change(report: &mut Report) -> Result<()> {
+    let (mut one, mut all, mut none) =
+        (Line::new("one of them"), Line::new("all of them"), Line::new("none of them"));
+    for count in [1, 10, 100, 1_000, 10_000] {
+        // Each picker is in one team.
         let mut board = Board::open(10_000)?;
         for query in 0..count {
             board.follow_team(query)?;
         }
-        let took = board.median(TEAM)?;
-        let what = format!("one change, of which one of {count} queries tells: median, µs");
-        match count {
-            1 => {
-                alone = took;
-                report.figure(&what, took, Goal::None);
+        one.points.push((count as f64, board.median(TEAM)?));
+        if count > 1_000 {
+            continue;
+        }
+        for (name, least, line) in
+            [("above", json!(-1), &mut all), ("named", json!("n"), &mut none)]
+        {
+            let mut board = Board::open(200)?;
+            for query in 0..count {
+                let least = match &least {
+                    Value::String(least) => json!(format!("{least}{query}")),
+                    _ => json!(-1 - i64::try_from(query)?),
+                };
+                board.follow(json!({ "name": name, "with": { "least": least } }))?;
             }
-            _ => report.ratio(&what, took, "one query", alone, Goal::AtMost(2.0)),
+            let best = (0..CHANGES / 10).map(|at| {
+                let by = if at == 0 { 1_000 } else { 1 };
+                board.change(7, by).map(|(took, turned)| (took, turned))
+            });
+            let mut best = best.collect::<Result<Vec<_>>>()?;
+            let turned = if name == "above" { count } else { 0 };
+            ensure!(best.iter().all(|(_, told)| *told == turned), "{name}: {turned} results turn");
+            best.sort_by(|one, other| one.0.total_cmp(&other.0));
+            line.points.push((count as f64, best[best.len() / 2].0));
         }
     }
+    let alone = one.first();
+    for (count, took) in &one.points[2..] {
+        let what = format!("one change, which matters to one of {count} queries: median, µs");
+        report.ratio(&what, *took, "one query", alone, Goal::AtMost(2.0));
+    }
+    let what = "one change, which matters to none of 1,000 queries that differ in more: median, µs";
+    report.ratio(what, none.last(), "one query", none.first(), Goal::None);
+    let what = "one change, which matters to each of 1,000 queries: median, µs";
+    report.ratio(what, all.last(), "one query", all.first(), Goal::None);
+    let title = "One change beside standing queries";
+    plot(
+        "docs/figures/queries.png",
+        title,
+        "queries, of which the change matters to",
+        "µs",
+        &[one, all, none],
+    )
+}
+
+fn anew(report: &mut Report) -> Result<()> {
     let mut board = Board::open(10_000)?;
     board.follow(json!({ "name": "leaders" }))?;
     let took = board.median(10_000)?;
@@ -134,20 +220,246 @@ pub(crate) fn measure(report: &mut Report) -> Result<()> {
         Queries::once(&board.charter, &state, 1, &board.actor, &asked)?;
     }
     let anew = began.elapsed().as_secs_f64() * 1e6 / 5.0;
-    let what = "the ten best of 10,000 evaluated anew, µs";
+    let what = "the ten best of 10,000 records evaluated anew, µs";
     report.ratio(what, anew, "kept up to date by one change", took, Goal::AtLeast(100.0));
+    Ok(())
+}
 
-    let mut board = Board::open(100_000)?;
-    for query in 0..10_000 {
+/// Two hundred queries of different shapes over 10,000 records, each of which has the right rows at
+/// the end.
+fn shapes(report: &mut Report) -> Result<()> {
+    let mut board = Board::open(10_000)?;
+    let mut followed: BTreeMap<Ticket, (Value, Rows)> = BTreeMap::new();
+    for at in 0..200 {
+        let condition = match at % 5 {
+            0 => format!("record.crates > {}", at / 2),
+            1 => format!("record.team == \"t{at}\""),
+            2 => format!("record.crates < {} && record.name != \"n{at}\"", at / 3 + 2),
+            3 => format!("record.name > \"n{at}\" || record.crates == {}", at % 90),
+            _ => format!("!(record.crates > {})", at / 2),
+        };
+        let order = [json!(["-crates"]), json!(["name"]), json!(["team", "-crates"]), json!([])];
+        let shape = json!({ "from": "/pickers", "where": condition, "order": order[at % 4], "limit": 5 + at % 20 });
+        let asked = json!({ "of": shape });
+        let (ticket, rows) = board.follow(asked.clone())?;
+        followed.insert(ticket, (asked, rows));
+    }
+    let (mut took, mut told) = (0.0, 0);
+    for at in 0..CHANGES {
+        let record = at * 7_919 % 10_000;
+        let path = format!("/pickers/p{record}");
+        let by = i64::try_from(at % 7)? - 3;
+        let edit = match at % 8 {
+            0 => Edit::new(path + "/name", "set").with("value", format!("n{at}")),
+            1 => Edit::new(path + "/team", "set").with("value", format!("t{}", at % 200)),
+            2 => Edit::new(path, "drop"),
+            3 => Edit::new("/pickers", "put").with("id", format!("q{at}")).with(
+                "value",
+                json!({ "name": format!("n{at}"), "team": format!("t{}", at % 200), "crates": at % 99 }),
+            ),
+            _ => Edit::new(path + "/crates", "add").with("by", by),
+        };
+        let Ok((micros, turned)) = board.edit(edit) else { continue };
+        took += micros / 1e6;
+        for turned in turned {
+            for ticket in turned.tickets {
+                told += 1;
+                let (_, rows) = followed.get_mut(&ticket).context("somebody who follows")?;
+                rows.apply(&turned.steps).map_err(|why| anyhow::anyhow!(why))?;
+            }
+        }
+    }
+    let (state, seq) = (board.sequencer.state(), board.sequencer.seq());
+    for (asked, rows) in followed.values() {
+        let asked: Asked = serde_json::from_value(asked.clone())?;
+        let fresh = Queries::once(&board.charter, &state, seq, &board.actor, &asked)?;
+        ensure!(fresh.rows == rows.rows && fresh.end == rows.end, "{asked:?}");
+    }
+    ensure!(told > CHANGES / 10, "results turn: {told}");
+    let what = "changes per second in the core, 200 queries of different shapes, 10,000 records";
+    report.figure(what, seq as f64 / took, Goal::AtLeast(1_000.0));
+    Ok(())
+}
+
+fn many(report: &mut Report) -> Result<()> {
+    let mut board = Board::open(RECORDS)?;
+    for query in 0..FOLLOWERS {
         board.follow_team(query)?;
     }
     let (began, mut told) = (Instant::now(), 0);
     for at in 0..CHANGES {
-        told += board.change(at * 7_919 % 100_000, 1)?.1;
+        told += board.change(at * 7_919 % RECORDS, 1)?.1;
     }
     let per_second = CHANGES as f64 / began.elapsed().as_secs_f64();
     ensure!(told == CHANGES, "each change turns one result");
     let what = "changes per second in the core, 10,000 follow ten rows each of 100,000";
     report.figure(what, per_second, Goal::None);
     Ok(())
+}
+
+/// The same with the service: who follow have a connection each, and no state.
+async fn connected(report: &mut Report, time: Duration) -> Result<()> {
+    let rendel = Rendel::start().await?;
+    rendel.post("/charters", BOARD.to_owned()).await?;
+    let session = json!({ "id": "board", "charter": "board", "opening": opening(RECORDS) });
+    rendel.post("/sessions", session.to_string()).await?;
+    let token = rendel.token_as("board", "oda", "participant").await?;
+    let alone = write(&rendel, &token, time).await?;
+
+    // The first who asks waits until all records were looked at; who writes does not.
+    let mut writer = enter(&rendel, &token).await?;
+    let mut first = enter(&rendel, &token).await?;
+    first.send(follow(&json!({ "name": "leaders" }))).await?;
+    let (began, mut n, mut longest) = (Instant::now(), 0, Duration::ZERO);
+    let rows = frames(&mut first, "\"rows\"");
+    tokio::pin!(rows);
+    let first_rows = loop {
+        n += 1;
+        let sent = Instant::now();
+        writer.send(propose(n, 0)).await?;
+        tokio::select! {
+            rows = &mut rows => { rows?; break began.elapsed(); }
+            answered = frames(&mut writer, "\"outcome\"") => {
+                answered?;
+                longest = longest.max(sent.elapsed());
+            }
+        }
+    };
+    let ms = |time: Duration| time.as_secs_f64() * 1e3;
+    report.figure(
+        "ms until the first follower has the ten best of 100,000",
+        ms(first_rows),
+        Goal::None,
+    );
+    report.figure(
+        "… and the longest that a proposal waited meanwhile, ms",
+        ms(longest),
+        Goal::None,
+    );
+
+    let before = rendel.memory()?;
+    let mut idle = Vec::with_capacity(FOLLOWERS);
+    for _ in 0..FOLLOWERS {
+        idle.push(enter(&rendel, &token).await?);
+    }
+    let bare = rendel.memory()?.saturating_sub(before) as f64 / FOLLOWERS as f64;
+    let told = Arc::new(AtomicU64::new(0));
+    let here = Arc::new(AtomicU64::new(0));
+    let mut followers = Vec::with_capacity(FOLLOWERS);
+    for (team, mut socket) in idle.into_iter().enumerate() {
+        let (told, here) = (told.clone(), here.clone());
+        let asked = json!({ "name": "team", "with": { "team": format!("t{team}") } });
+        followers.push(tokio::spawn(async move {
+            socket.send(follow(&asked)).await.ok()?;
+            frames(&mut socket, "\"rows\"").await.ok()?;
+            here.fetch_add(1, Ordering::Relaxed);
+            while frames(&mut socket, "\"row-steps\"").await.is_ok() {
+                told.fetch_add(1, Ordering::Relaxed);
+            }
+            Some(())
+        }));
+    }
+    while here.load(Ordering::Relaxed) < FOLLOWERS as u64 {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    let whole = rendel.memory()?.saturating_sub(before) as f64 / FOLLOWERS as f64;
+    let beside = write(&rendel, &token, time).await?;
+    let (told, all) = (told.load(Ordering::Relaxed), beside.total);
+    ensure!(told >= all * 9 / 10, "each change is told to one: {told} of {all}");
+    report.ratio(
+        "changes per second with the service, 10,000 connections follow ten rows each of 100,000",
+        beside.per_second,
+        "the same without followers",
+        alone.per_second,
+        Goal::None,
+    );
+    report.figure("KiB of the service for each connection without a state", bare, Goal::None);
+    report.figure("… and with ten rows that it follows, KiB more", whole - bare, Goal::None);
+    followers.iter().for_each(tokio::task::JoinHandle::abort);
+    rendel.stop().await;
+    Ok(())
+}
+
+async fn enter(rendel: &Rendel, token: &str) -> Result<Socket> {
+    let url = format!("ws://127.0.0.1:{}/v1/sessions/board/connect", rendel.port());
+    let mut request = url.into_client_request()?;
+    request.headers_mut().insert("Sec-WebSocket-Protocol", "rendel.v1.json".parse()?);
+    let (mut socket, _) = tokio_tungstenite::connect_async_with_config(request, None, true).await?;
+    let client = Uuid::now_v7();
+    let enter = json!({ "type": "enter", "token": token, "client": client, "stateless": true });
+    socket.send(Message::text(enter.to_string())).await?;
+    frames(&mut socket, "\"welcome\"").await?;
+    Ok(socket)
+}
+
+fn follow(asked: &Value) -> Message {
+    Message::text(json!({ "type": "follow-query", "query": 1, "ask": asked }).to_string())
+}
+
+fn propose(n: u64, record: u64) -> Message {
+    let edits = json!([{ "at": format!("/pickers/p{record}/crates"), "op": "add", "by": 1 }]);
+    let frame = json!({ "type": "propose", "n": n, "seen": 0, "answered": n - 1, "edits": edits });
+    Message::text(frame.to_string())
+}
+
+/// Goes on to the next frame of a type.
+async fn frames(socket: &mut Socket, kind: &str) -> Result<()> {
+    loop {
+        let message = socket.next().await.context("the connection goes on")??;
+        let Message::Text(text) = message else { continue };
+        ensure!(!text.contains("\"refused\"") && !text.contains("\"bye\""), "{text}");
+        if text.get(..40.min(text.len())).is_some_and(|head| head.contains(kind)) {
+            return Ok(());
+        }
+    }
+}
+
+struct Written {
+    per_second: f64,
+    total: u64,
+}
+
+/// How many changes are settled for writers who always have some on the way.
+async fn write(rendel: &Rendel, token: &str, time: Duration) -> Result<Written> {
+    let (is_measuring, is_over) =
+        (Arc::new(AtomicBool::new(false)), Arc::new(AtomicBool::new(false)));
+    let (settled, total) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicU64::new(0)));
+    let mut tasks = Vec::new();
+    for writer in 0..WRITERS as u64 {
+        let mut socket = enter(rendel, token).await?;
+        let (is_measuring, is_over) = (is_measuring.clone(), is_over.clone());
+        let (settled, total) = (settled.clone(), total.clone());
+        tasks.push(tokio::spawn(async move {
+            let record = |n: u64| (n * 7_919 + writer * 31) % RECORDS as u64;
+            for n in 1..=WINDOW {
+                socket.send(propose(n, record(n))).await?;
+            }
+            let (mut n, mut answered) = (WINDOW, 0);
+            while answered < n {
+                frames(&mut socket, "\"outcome\"").await?;
+                answered += 1;
+                total.fetch_add(1, Ordering::Relaxed);
+                settled
+                    .fetch_add(u64::from(is_measuring.load(Ordering::Relaxed)), Ordering::Relaxed);
+                if !is_over.load(Ordering::Relaxed) {
+                    n += 1;
+                    socket.send(propose(n, record(n))).await?;
+                }
+            }
+            anyhow::Ok(())
+        }));
+    }
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    is_measuring.store(true, Ordering::Relaxed);
+    let from = Instant::now();
+    tokio::time::sleep(time).await;
+    is_measuring.store(false, Ordering::Relaxed);
+    let per_second = settled.load(Ordering::Relaxed) as f64 / from.elapsed().as_secs_f64();
+    is_over.store(true, Ordering::Relaxed);
+    for task in tasks {
+        task.await??;
+    }
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    Ok(Written { per_second, total: total.load(Ordering::Relaxed) })
 }

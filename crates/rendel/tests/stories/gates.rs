@@ -9,7 +9,8 @@ use tokio::net::TcpListener;
 
 use crate::harness::{Raw, Service, free_port, name, until};
 
-const SECRET: &str = "whsec_YSBzZWNyZXQgdGhhdCB0aGUgZ2F0ZSBhbmQgdGhlIHNlcnZpY2Ugc2hhcmU=";
+pub(crate) const SECRET: &str =
+    "whsec_YSBzZWNyZXQgdGhhdCB0aGUgZ2F0ZSBhbmQgdGhlIHNlcnZpY2Ugc2hhcmU=";
 
 fn charter(if_away: &str) -> String {
     format!(
@@ -36,10 +37,10 @@ fn remark(says: &str) -> Value {
 }
 
 /// The stand-in that ships with the demo, in a process of its own.
-struct StandIn(Child);
+pub(crate) struct StandIn(Child);
 
 impl StandIn {
-    fn start(port: u16) -> Self {
+    pub(crate) fn start(port: u16) -> Self {
         let words = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/gate/words.json");
         let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
         command

@@ -5,7 +5,7 @@ import type { Charter } from "../api.ts";
 import { Empty, Input, Mishap, Panel, Select, Waiting } from "../parts/ui.tsx";
 import { counted, shown } from "./words.ts";
 
-type FollowedRows = Pick<Following, "rows" | "end" | "problem">;
+type FollowedRows<V = Json> = Pick<Following<V>, "rows" | "end" | "problem">;
 
 /** A query as the panel has it. */
 type Draft = { from: string; where: string; order: string[]; limit: number };
@@ -178,14 +178,15 @@ function Result({
   );
 }
 
-const NONE: FollowedRows = { rows: undefined, end: undefined, problem: undefined };
+const NONE = { rows: undefined, end: undefined, problem: undefined };
 
-export function useRowsOf(parts: Connection | undefined, key: string): FollowedRows {
-  const [now, setNow] = useState(NONE);
+/** The rows of a query, which is given as JSON. */
+export function useRowsOf<V = Json>(parts: Connection | undefined, key: string): FollowedRows<V> {
+  const [now, setNow] = useState<FollowedRows<V>>(NONE);
   useEffect(() => {
     setNow(NONE);
     if (parts === undefined) return;
-    const it = follow<Json>({ parts }, JSON.parse(key) as Ask);
+    const it = follow<V>({ parts }, JSON.parse(key) as Ask);
     it.listen(() => setNow({ rows: it.rows, end: it.end, problem: it.problem }));
     return it.leave;
   }, [parts, key]);
@@ -193,7 +194,7 @@ export function useRowsOf(parts: Connection | undefined, key: string): FollowedR
 }
 
 /** What is typed is asked for once the typing pauses. */
-function useSettled(value: string): string {
+export function useSettled(value: string): string {
   const [settled, setSettled] = useState(value);
   useEffect(() => {
     const timer = setTimeout(() => setSettled(value), 300);
