@@ -5,6 +5,7 @@
 //! Baselines: a bare relay in the same web framework (`relay.rs`), the hand-written way with a row
 //! lock per edit (`database.rs`), and the fastest multi-row way into PostgreSQL (`database.rs`).
 
+mod board;
 mod core;
 mod database;
 mod delivery;

@@ -2,15 +2,14 @@
 //! who each follow a few rows of many.
 
 use std::collections::BTreeMap;
+use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, ensure};
 use futures_util::{SinkExt as _, StreamExt as _};
-use rendel_core::{
-    Actor, Asked, Charter, Edit, Outcome, Proposal, Queries, Rows, Sequencer, Ticket,
-};
+use rendel_core::{Asked, Edit, Outcome, Proposal, Queries, Rows, Ticket, Turned};
 use serde_json::{Value, json};
 use tokio::net::TcpStream;
 use tokio_tungstenite::tungstenite::Message;
@@ -18,103 +17,21 @@ use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
 use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
 use uuid::Uuid;
 
+use crate::board::{BOARD, Board, FOLLOWERS, RECORDS, TEAM, opening};
 use crate::plot::{Line, plot};
 use crate::report::{Goal, Report};
 use crate::server::Rendel;
 
 const CHANGES: usize = 2_000;
-/// Records of each team.
-const TEAM: usize = 10;
-/// Who follow the rows of a team each, with a connection each.
-const FOLLOWERS: usize = 10_000;
-const RECORDS: usize = FOLLOWERS * TEAM;
 /// Who change records, and how many changes each has on the way.
 const WRITERS: usize = 4;
 const WINDOW: u64 = 32;
 
 type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
 
-const BOARD: &str = r#"
-charter = "board"
-version = 1
-[session]
-undo = 0
-[limits]
-state = "64MiB"
-proposals-per-second = 100000
-[roles.participant]
-edit = ["/**"]
-powers = ["ask"]
-[state.pickers]
-kind = "map"
-[state.pickers.each.name]
-kind = "register"
-[state.pickers.each.team]
-kind = "register"
-[state.pickers.each.crates]
-kind = "counter"
-[queries.team]
-from = "/pickers"
-where = "record.team == team"
-with = { team = { type = "string" } }
-order = ["-crates"]
-limit = 10
-[queries.above]
-from = "/pickers"
-where = "record.crates > least"
-with = { least = { type = "integer" } }
-order = ["-crates"]
-limit = 10
-[queries.named]
-from = "/pickers"
-where = "record.name > least"
-with = { least = { type = "string" } }
-order = ["name"]
-limit = 10
-fields = ["name"]
-[queries.leaders]
-from = "/pickers"
-where = "record.crates > 0"
-order = ["-crates", "name"]
-limit = 10
-"#;
-
-struct Board {
-    charter: Arc<Charter>,
-    sequencer: Sequencer,
-    queries: Queries,
-    actor: Actor,
-}
-
-fn opening(records: usize) -> Value {
-    let record = |at: usize| {
-        let team = format!("t{}", at / TEAM);
-        (format!("p{at}"), json!({ "name": format!("n{at}"), "team": team, "crates": at % 97 + 1 }))
-    };
-    json!({ "pickers": (0..records).map(record).collect::<serde_json::Map<_, _>>() })
-}
-
 impl Board {
-    fn open(records: usize) -> Result<Self> {
-        let charter = Charter::parse(BOARD).map_err(|faults| anyhow::anyhow!("{faults:?}"))?;
-        let charter = Arc::new(charter);
-        let sequencer = Sequencer::open(charter.clone(), Some(&opening(records)))?;
-        let actor = Actor::new("oda", "participant", Uuid::from_u128(1));
-        Ok(Self { charter, sequencer, queries: Queries::default(), actor })
-    }
-
-    fn follow(&mut self, asked: Value) -> Result<(Ticket, Rows)> {
-        let asked: Asked = serde_json::from_value(asked)?;
-        let (state, seq) = (self.sequencer.state(), self.sequencer.seq());
-        Ok(self.queries.follow(&self.charter, &state, seq, &self.actor, &asked)?)
-    }
-
-    fn follow_team(&mut self, team: usize) -> Result<()> {
-        self.follow(json!({ "name": "team", "with": { "team": format!("t{team}") } })).map(drop)
-    }
-
     /// Microseconds that an edit takes the queries, and what it made of the results.
-    fn edit(&mut self, edit: Edit) -> Result<(f64, Vec<rendel_core::Turned>)> {
+    fn edit(&mut self, edit: Edit) -> Result<(f64, Vec<Turned>)> {
         let before = self.sequencer.state();
         let proposal = Proposal::new(0, None, vec![edit]);
         let Outcome::Settled(update) = self.sequencer.handle_proposal(&self.actor, &proposal, 1)
@@ -151,6 +68,7 @@ pub(crate) async fn measure(report: &mut Report, time: Duration) -> Result<()> {
     anew(report)?;
     shapes(report)?;
     many(report)?;
+    memory(report)?;
     connected(report, time).await
 }
 
@@ -294,6 +212,21 @@ fn many(report: &mut Report) -> Result<()> {
     ensure!(told == CHANGES, "each change turns one result");
     let what = "changes per second in the core, 10,000 follow ten rows each of 100,000";
     report.figure(what, per_second, Goal::None);
+    Ok(())
+}
+
+/// Counted by an allocator, in a program of its own.
+fn memory(report: &mut Report) -> Result<()> {
+    let program = std::env::current_exe()?.with_file_name("rendel-bench-memory");
+    let counted = Command::new(&program)
+        .output()
+        .with_context(|| format!("{} is not built", program.display()))?;
+    let counted: Value = serde_json::from_slice(&counted.stdout)?;
+    let bytes = |name: &str| counted[name].as_f64().context("so many bytes");
+    let what = "KiB of one query of ten rows, of 10,000 of them";
+    report.figure(what, bytes("query")? / 1_024.0, Goal::AtMost(2.0));
+    report.figure("bytes of a record in an index", bytes("row")?, Goal::None);
+    report.figure("… and in a second one of the same records", bytes("second")?, Goal::None);
     Ok(())
 }
 

@@ -142,24 +142,22 @@ impl Query {
         Ok(Self { from, steps, is_plain, condition, source, order, limit, pick, parameters })
     }
 
-    /// Whether a field of a record has a say in whether and where the record is a row.
-    pub(crate) fn decides(&self, member: &str) -> bool {
-        let mut reads = self.condition.iter().flat_map(Expression::reads);
-        self.order.iter().any(|(name, _)| name == member)
-            || reads.any(|read| {
-                read.name == "record" && read.member.as_deref().is_none_or(|read| read == member)
-            })
+    /// The fields of a record that have a say in whether and where the record is a row; `None` if all
+    /// have.
+    pub(crate) fn deciding(&self) -> Option<BTreeSet<&str>> {
+        let mut names: BTreeSet<&str> = self.order.iter().map(|(name, _)| name.as_str()).collect();
+        for read in self.condition.iter().flat_map(Expression::reads) {
+            if read.name == "record" {
+                names.insert(read.member.as_deref()?);
+            }
+        }
+        Some(names)
     }
 
     /// The fields that it reads or sends; `None` if that is all of them.
     fn names(&self) -> Option<BTreeSet<String>> {
         let mut names = BTreeSet::clone(self.pick.as_ref()?);
-        for read in self.condition.iter().flat_map(Expression::reads) {
-            if read.name == "record" {
-                names.insert(read.member.clone()?);
-            }
-        }
-        names.extend(self.order.iter().map(|(name, _)| name.clone()));
+        names.extend(self.deciding()?.into_iter().map(str::to_owned));
         Some(names)
     }
 
@@ -170,14 +168,6 @@ impl Query {
     /// The tokens of the path of a row.
     pub(crate) fn depth(&self) -> usize {
         self.steps.len()
-    }
-
-    /// Whether a path leads to, into or around rows.
-    pub(crate) fn concerns(&self, tokens: &[Token]) -> bool {
-        let fits = |(step, token): (&Option<Token>, &Token)| {
-            step.as_ref().is_none_or(|step| step == token)
-        };
-        self.steps.iter().zip(tokens).all(fits)
     }
 
     /// What of it a role may not see, and so not ask for; `None` where it may ask.

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
+use smallvec::{SmallVec, smallvec};
 
 use super::order::Position;
 use crate::actor::Actor;
@@ -84,7 +85,7 @@ pub(super) struct Common {
     /// The field whose value, or one of whose elements, has to be the group.
     key: Option<(String, Relation)>,
     /// Those with the same share an index.
-    pub(super) identity: String,
+    pub(super) identity: Arc<str>,
 }
 
 /// A query with all that its asker brings: a stretch of a group of an index.
@@ -99,8 +100,19 @@ pub(super) struct Bound {
 /// Where a record is in an index: in these groups, at this position.
 #[derive(Clone, Debug, PartialEq)]
 pub(super) struct Placed {
-    pub(super) groups: BTreeSet<CanonicalText>,
-    pub(super) position: Position,
+    /// In order, each once.
+    pub(super) groups: SmallVec<[CanonicalText; 1]>,
+    position: Position,
+}
+
+impl Placed {
+    pub(super) fn path(&self) -> &Path {
+        &self.position.1
+    }
+
+    pub(super) fn position(&self) -> &Position {
+        &self.position
+    }
 }
 
 impl Bound {
@@ -172,7 +184,7 @@ impl Bound {
         };
         let after = asked.after.as_ref().map(|after| position(&query, after)).transpose()?;
         let group = CanonicalText::of(&group);
-        let identity = identity.to_string();
+        let identity = identity.to_string().into();
         let common = Arc::new(Common { query, eyes, rest, values, key, identity });
         Ok(Self { common, group, limit, after })
     }
@@ -204,8 +216,8 @@ impl Common {
         if !self.rest.iter().all(|part| part.holds(read).unwrap_or(false)) {
             return None;
         }
-        let groups = match &self.key {
-            None => BTreeSet::from([CanonicalText::of(&Value::Null)]),
+        let mut groups: SmallVec<[CanonicalText; 1]> = match &self.key {
+            None => smallvec![CanonicalText::of(&Value::Null)],
             Some((name, relation)) => {
                 let value = match name.as_str() {
                     "id" => member("id").or_else(id),
@@ -213,17 +225,19 @@ impl Common {
                 };
                 let value = value.unwrap_or_default();
                 match (relation, &value) {
-                    (Relation::Equals, value) => BTreeSet::from([CanonicalText::of(value)]),
+                    (Relation::Equals, value) => smallvec![CanonicalText::of(value)],
                     (Relation::In, Value::Array(elements)) => {
                         elements.iter().map(CanonicalText::of).collect()
                     }
                     (Relation::In, Value::Object(members)) => {
                         members.keys().map(|key| CanonicalText::of(&key.as_str().into())).collect()
                     }
-                    (Relation::In, _) => BTreeSet::new(),
+                    (Relation::In, _) => SmallVec::new(),
                 }
             }
         };
+        groups.sort();
+        groups.dedup();
         if groups.is_empty() {
             return None;
         }

@@ -6,10 +6,13 @@
 //! the state would not.
 
 mod asked;
+mod collection;
+mod index;
 mod order;
 mod recent;
 mod rows;
 mod standing;
+mod window;
 
 pub use asked::{Asked, Place};
 pub use rows::{Row, RowStep, RowSteps, Rows};

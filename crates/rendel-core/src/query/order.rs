@@ -77,18 +77,19 @@ impl Position {
         Self(values.into_iter().map(directed).collect(), path)
     }
 
-    /// About the bytes that it takes.
+    /// About the bytes that it takes beside itself.
     pub(super) fn bytes(&self) -> usize {
         let text = |one: &Directed| match one {
             Directed::Up(Sorted::Text(text)) | Directed::Down(Reverse(Sorted::Text(text))) => {
-                text.len()
+                24 + text.len()
             }
             Directed::Up(Sorted::Other(text)) | Directed::Down(Reverse(Sorted::Other(text))) => {
-                text.as_str().len()
+                24 + text.as_str().len()
             }
             _ => 0,
         };
-        64 + self.0.iter().map(text).sum::<usize>()
+        let keys = if self.0.spilled() { 24 * self.0.len() } else { 0 };
+        keys + self.0.iter().map(text).sum::<usize>()
     }
 }
 

@@ -11,19 +11,16 @@
 //! match) for each index, O(rows) for each window.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::ops::Bound::{Excluded, Unbounded};
-use std::sync::Arc;
 
 use serde_json::{Value, json};
 
-use super::asked::{Asked, Bound, Common, Eyes, Placed, of_the_moment};
-use super::order::Position;
+use super::asked::{Asked, Bound, Common, Eyes, of_the_moment};
+use super::collection::{Collection, Touched};
 use super::recent::Recent;
 use super::rows::{Row, RowStep, RowSteps, Rows};
+use super::window::Window;
 use crate::actor::Actor;
-use crate::canonical::CanonicalText;
 use crate::charter::{Charter, Extent};
-use crate::kind::Walk;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::state::State;
@@ -32,10 +29,8 @@ use crate::update::{Change, Settled};
 
 /// Indexes of a session, bytes of all rows in them, and results.
 const INDEXES: usize = 1_024;
-const BYTES: usize = 256 << 20;
+const BYTES: usize = 512 << 20;
 const RESULTS: usize = 100_000;
-/// About the bytes of a path that is still to be looked at.
-const UNREAD: usize = 96;
 
 /// Stands for one who follows one result.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -44,7 +39,8 @@ pub struct Ticket(u64);
 /// The standing queries of a session.
 #[derive(Debug, Default)]
 pub struct Queries {
-    indexes: BTreeMap<String, Index>,
+    collections: BTreeMap<Vec<Option<Token>>, Collection>,
+    indexes: usize,
     windows: BTreeMap<u64, Window>,
     places: BTreeMap<Path, BTreeMap<Eyes, BTreeSet<Ticket>>>,
     tickets: BTreeMap<Ticket, Followed>,
@@ -61,43 +57,6 @@ enum Followed {
     Place(Box<(Path, Eyes)>),
 }
 
-/// The rows of all who ask the same, but for the group and where they begin.
-#[derive(Debug)]
-struct Index {
-    common: Arc<Common>,
-    /// Records that were not looked at yet, and how many wait until all are.
-    unread: Vec<Path>,
-    waiting: usize,
-    rows: BTreeMap<Path, Placed>,
-    groups: BTreeMap<CanonicalText, Group>,
-    /// What windows send, with how many do.
-    picks: BTreeMap<Option<Arc<BTreeSet<String>>>, usize>,
-    bytes: usize,
-}
-
-/// What tells windows of a group apart, but for where they begin: of windows with the same, one
-/// that begins later ends later.
-type Frame = (usize, Option<Arc<BTreeSet<String>>>);
-
-/// Where a window begins, and its number.
-type Begin = (Option<Position>, u64);
-
-#[derive(Debug, Default)]
-struct Group {
-    rows: BTreeSet<Position>,
-    /// For each frame the windows by where they begin. Nearly always there is one.
-    windows: Vec<(Frame, Vec<Begin>)>,
-}
-
-#[derive(Debug)]
-struct Window {
-    bound: Bound,
-    rows: Vec<Position>,
-    followers: BTreeSet<Ticket>,
-    /// The update after which it was made.
-    since: u64,
-}
-
 /// What an update made of a result, and who follows it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Turned {
@@ -105,144 +64,6 @@ pub struct Turned {
     pub tickets: BTreeSet<Ticket>,
     /// What they are told.
     pub steps: RowSteps,
-}
-
-/// Records that a change touches: those of them by path, or all in a map or list.
-#[derive(Debug, Default)]
-struct Touched {
-    /// Each with its changed fields; `None` if the whole record may have changed.
-    records: BTreeMap<Path, Option<BTreeSet<Token>>>,
-}
-
-impl Group {
-    /// The windows in which something at a position is a row or may become one.
-    fn at(&self, position: &Position, windows: &BTreeMap<u64, Window>, found: &mut BTreeSet<u64>) {
-        for (_, of_frame) in &self.windows {
-            let before = of_frame.partition_point(|(after, _)| after.as_ref() < Some(position));
-            for (_, id) in of_frame[..before].iter().rev() {
-                match windows.get(id).and_then(Window::bound_of_full) {
-                    // Those that begin before it end before it too.
-                    Some(last) if last < position => break,
-                    _ => {
-                        found.insert(*id);
-                    }
-                }
-            }
-        }
-    }
-
-    /// The windows of a frame, in the order in which they begin.
-    fn of_frame(&mut self, frame: &Frame) -> &mut Vec<Begin> {
-        let known = self.windows.iter().position(|(known, _)| known == frame);
-        let at = known.unwrap_or_else(|| {
-            self.windows.reserve_exact(1);
-            self.windows.push((frame.clone(), Vec::with_capacity(1)));
-            self.windows.len() - 1
-        });
-        &mut self.windows[at].1
-    }
-
-    /// The rows behind a position.
-    fn behind(&self, after: Option<&Position>) -> impl Iterator<Item = &Position> {
-        let from = after.map_or(Unbounded, Excluded);
-        self.rows.range((from, Unbounded))
-    }
-
-    fn is_unused(&self) -> bool {
-        self.rows.is_empty() && self.windows.is_empty()
-    }
-}
-
-impl Window {
-    /// The last row, where no more fit in.
-    fn bound_of_full(&self) -> Option<&Position> {
-        self.rows.last().filter(|_| self.rows.len() >= self.bound.limit)
-    }
-}
-
-impl Index {
-    fn of(charter: &Charter, state: &State, common: Arc<Common>) -> Self {
-        let mut index = Self {
-            common,
-            unread: Vec::new(),
-            waiting: 0,
-            rows: BTreeMap::new(),
-            groups: BTreeMap::new(),
-            picks: BTreeMap::new(),
-            bytes: 0,
-        };
-        let mut records = BTreeSet::new();
-        index.records(charter, state, &[], &mut records);
-        index.unread = records.into_iter().collect();
-        index.bytes = index.unread.len() * UNREAD;
-        index
-    }
-
-    /// Looks at some records for the first time; gives how many. What changes meanwhile is put where
-    /// it belongs whether it was looked at or not.
-    fn read(&mut self, charter: &Charter, state: &State, most: usize) -> u64 {
-        let rest = self.unread.len().saturating_sub(most);
-        let read = self.unread.split_off(rest);
-        for path in &read {
-            self.bytes -= UNREAD;
-            let placed = self.common.place(charter, state, path);
-            self.put(path, placed);
-        }
-        if rest == 0 {
-            self.unread = Vec::new();
-        }
-        read.len() as u64
-    }
-
-    /// Puts a record where it belongs now.
-    fn put(&mut self, path: &Path, now: Option<Placed>) {
-        let was = self.rows.remove(path);
-        for group in was.iter().flat_map(|was| &was.groups) {
-            let position = was.as_ref().map(|was| &was.position);
-            if let Some((of, position)) = self.groups.get_mut(group).zip(position) {
-                of.rows.remove(position);
-                if of.is_unused() {
-                    self.groups.remove(group);
-                }
-            }
-        }
-        self.bytes -= was.as_ref().map_or(0, bytes);
-        let Some(now) = now else { return };
-        for group in &now.groups {
-            let of = self.groups.entry(group.clone()).or_default();
-            of.rows.insert(now.position.clone());
-        }
-        self.bytes += bytes(&now);
-        self.rows.insert(path.clone(), now);
-    }
-
-    /// All records that may be rows and lie at or in a place.
-    fn records(
-        &self,
-        charter: &Charter,
-        state: &State,
-        within: &[Token],
-        found: &mut BTreeSet<Path>,
-    ) {
-        let query = &self.common.query;
-        let mut steps = query.steps().to_vec();
-        for (step, token) in steps.iter_mut().zip(within) {
-            *step = Some(token.clone());
-        }
-        Walk::over(&charter.fields, state.root(), &steps, &mut |path, _| {
-            found.insert(Path::of(path.iter().cloned()));
-        });
-        let place = Path::of(within.iter().cloned());
-        let known = self.rows.range(place.clone()..).map(|(path, _)| path);
-        found.extend(known.take_while(|path| path.is_within(&place)).cloned());
-    }
-}
-
-/// About the bytes of a row in an index.
-fn bytes(placed: &Placed) -> usize {
-    let path: usize = placed.position.1.tokens().iter().map(|token| token.len() + 24).sum();
-    let groups: usize = placed.groups.iter().map(|group| group.as_str().len() + 48).sum();
-    160 + path + groups + 2 * placed.position.bytes()
 }
 
 impl Queries {
@@ -329,16 +150,16 @@ impl Queries {
             return Err(Problem::new(ProblemKind::NotAllowed, detail));
         }
         let bound = Bound::of(query, asked, charter, who)?;
-        let identity = &bound.common.identity;
-        if !self.indexes.contains_key(identity) {
-            if self.indexes.len() >= INDEXES || self.bytes >= BYTES {
+        let collection = self.collections.entry(bound.common.query.steps().to_vec()).or_default();
+        if collection.get(&bound.common.identity).is_none() {
+            if self.indexes >= INDEXES || self.bytes >= BYTES {
+                self.drop_unused(&bound.common);
                 return Err(full());
             }
-            let index = Index::of(charter, state, bound.common.clone());
-            self.bytes += index.bytes;
-            self.indexes.insert(identity.clone(), index);
+            self.indexes += 1;
+            self.bytes += collection.make(charter, state, &bound.common).bytes;
         }
-        if let Some(index) = self.indexes.get_mut(identity) {
+        if let Some(index) = collection.get(&bound.common.identity) {
             index.waiting += 1;
         }
         Ok(self.ticket(Followed::Begun(Box::new(bound))))
@@ -363,19 +184,23 @@ impl Queries {
                 return Ok(Some(Rows { seq, rows, end: None }));
             }
             Some(Followed::Begun(bound)) => {
-                let Some(index) = self.indexes.get_mut(&bound.common.identity) else {
+                let common = &bound.common;
+                let Some(collection) = self.collections.get_mut(common.query.steps()) else {
                     return Ok(None);
                 };
-                let was = index.bytes;
-                self.touched += index.read(charter, state, most);
-                self.bytes = self.bytes + index.bytes - was;
+                let bytes = |collection: &mut Collection| {
+                    collection.get(&common.identity).map_or(0, |index| index.bytes)
+                };
+                let was = bytes(collection);
+                self.touched += collection.read(&common.identity, charter, state, most);
+                self.bytes = self.bytes + bytes(collection) - was;
                 if self.bytes > BYTES {
                     return Err(full());
                 }
-                if !index.unread.is_empty() {
-                    return Ok(None);
+                match collection.get(&common.identity) {
+                    Some(index) if index.unread.is_empty() => index.waiting -= 1,
+                    _ => return Ok(None),
                 }
-                index.waiting -= 1;
                 if let Some(window) = self.window(seq, *bound) {
                     self.tickets.insert(ticket, Followed::Window(window));
                 }
@@ -385,7 +210,7 @@ impl Queries {
         let Some(Followed::Window(id)) = self.tickets.get(&ticket) else { return Ok(None) };
         let Some(window) = self.windows.get_mut(id) else { return Ok(None) };
         window.followers.insert(ticket);
-        let rows = window.rows.iter().map(|row| window.row(charter, state, row)).collect();
+        let rows = (0..window.rows.len()).map(|at| window.row(charter, state, at)).collect();
         Ok(Some(Rows { seq, rows, end: window.end(charter, state) }))
     }
 
@@ -421,7 +246,8 @@ impl Queries {
 
     /// The window of a query, made where nobody has asked for it.
     fn window(&mut self, seq: u64, bound: Bound) -> Option<u64> {
-        let index = self.indexes.get_mut(&bound.common.identity)?;
+        let collection = self.collections.get_mut(bound.common.query.steps())?;
+        let index = collection.get(&bound.common.identity)?;
         let group = index.groups.entry(bound.group.clone()).or_default();
         let rows: Vec<_> = group.behind(bound.after.as_ref()).take(bound.limit).cloned().collect();
         let of_frame = group.of_frame(&bound.frame());
@@ -431,7 +257,11 @@ impl Queries {
         };
         self.next += 1;
         of_frame.insert(at, (bound.after.clone(), self.next));
-        *index.picks.entry(bound.frame().1).or_default() += 1;
+        let count = index.picks.entry(bound.frame().1).or_default();
+        *count += 1;
+        if *count == 1 {
+            collection.note_reader(&bound.common.identity);
+        }
         let window = Window { bound, rows, followers: BTreeSet::new(), since: seq };
         self.windows.insert(self.next, window);
         Some(self.next)
@@ -459,7 +289,7 @@ impl Queries {
             return None;
         }
         let since = self.recent.since(id, had, window.rows.len())?;
-        let steps = since.steps(|at| window.row(charter, state, &window.rows[at]));
+        let steps = since.steps(|at| window.row(charter, state, at));
         let end = window.end(charter, state);
         (steps.len() <= window.rows.len()).then_some(RowSteps { seq, since: Some(had), steps, end })
     }
@@ -490,10 +320,11 @@ impl Queries {
                 }
             }
             Some(Followed::Begun(bound)) => {
-                if let Some(index) = self.indexes.get_mut(&bound.common.identity) {
+                let collection = self.collections.get_mut(bound.common.query.steps());
+                if let Some(index) = collection.and_then(|all| all.get(&bound.common.identity)) {
                     index.waiting -= 1;
                 }
-                self.drop_unused(&bound.common.identity);
+                self.drop_unused(&bound.common);
             }
             Some(Followed::Window(id)) => {
                 let Some(window) = self.windows.get_mut(&id) else { return };
@@ -508,7 +339,9 @@ impl Queries {
     fn close(&mut self, id: u64) {
         let Some(Window { bound, .. }) = self.windows.remove(&id) else { return };
         let identity = &bound.common.identity;
-        let Some(index) = self.indexes.get_mut(identity) else { return };
+        let collection = self.collections.get_mut(bound.common.query.steps());
+        let Some(collection) = collection else { return };
+        let Some(index) = collection.get(identity) else { return };
         if let Some(group) = index.groups.get_mut(&bound.group) {
             group.of_frame(&bound.frame()).retain(|(_, known)| *known != id);
             group.windows.retain(|(_, of_frame)| !of_frame.is_empty());
@@ -521,16 +354,21 @@ impl Queries {
             *count -= 1;
             if *count == 0 {
                 index.picks.remove(&pick);
+                collection.note_reader(identity);
             }
         }
-        self.drop_unused(identity);
+        self.drop_unused(&bound.common);
     }
 
-    fn drop_unused(&mut self, identity: &str) {
-        let index = self.indexes.get(identity);
-        if let Some(index) = index.filter(|index| index.picks.is_empty() && index.waiting == 0) {
+    fn drop_unused(&mut self, common: &Common) {
+        let Some(collection) = self.collections.get_mut(common.query.steps()) else { return };
+        if let Some(index) = collection.get(&common.identity).filter(|index| index.is_unused()) {
             self.bytes -= index.bytes;
-            self.indexes.remove(identity);
+            self.indexes -= 1;
+            collection.remove(&common.identity);
+        }
+        if collection.is_empty() {
+            self.collections.remove(common.query.steps());
         }
     }
 
@@ -553,16 +391,20 @@ impl Queries {
             .chain(update.disclosures.iter().map(|told| Change::Changed(told.at.clone())))
             .collect();
         let mut turned = self.turned_places(charter, (before, after), &changes, update.seq);
-        let Self { indexes, windows, touched, bytes, recent, .. } = self;
-        for index in indexes.values_mut() {
-            let was = index.bytes;
-            let (looked, told) =
-                index.turn(windows, charter, (before, after), (&changes, update.seq));
-            *touched += looked;
-            *bytes = *bytes + index.bytes - was;
-            for (window, told) in told {
-                recent.put(window, update.seq, &told.steps.steps);
-                turned.push(told);
+        let Self { collections, windows, touched: looks, bytes, recent, .. } = self;
+        for (steps, collection) in collections {
+            let touched = Touched::of(steps, charter, after, &changes);
+            for identity in collection.concerned(&touched) {
+                let Some(index) = collection.get(&identity) else { continue };
+                let was = index.bytes;
+                let (looked, told) =
+                    index.turn(windows, charter, (before, after), (&touched, update.seq));
+                *looks += looked;
+                *bytes = *bytes + index.bytes - was;
+                for (window, told) in told {
+                    recent.put(window, update.seq, &told.steps.steps);
+                    turned.push(told);
+                }
             }
         }
         turned
@@ -605,230 +447,6 @@ impl Queries {
             }
         }
         turned
-    }
-}
-
-impl Touched {
-    fn of(index: &Index, charter: &Charter, after: &State, changes: &[Change]) -> Self {
-        let mut records: BTreeMap<Path, Option<BTreeSet<Token>>> = BTreeMap::new();
-        let depth = index.common.query.depth();
-        let mut whole = BTreeSet::new();
-        for change in changes {
-            let (Change::Came(at) | Change::Went(at) | Change::Changed(at)) = change else {
-                index.records(charter, after, &[], &mut whole);
-                break;
-            };
-            let tokens = at.tokens();
-            if !index.common.query.concerns(tokens) {
-                continue;
-            }
-            match tokens.get(depth) {
-                Some(field) => {
-                    let query = &index.common.query;
-                    let is_read = query.decides(field.as_str()) || index.sends(field.as_str());
-                    if is_read || index.common.eyes.is_own() {
-                        let record = Path::of(tokens[..depth].iter().cloned());
-                        let fields = records.entry(record).or_insert_with(|| Some(BTreeSet::new()));
-                        if let Some(fields) = fields {
-                            fields.insert(field.clone());
-                        }
-                    }
-                }
-                None if tokens.len() == depth => {
-                    whole.insert(at.clone());
-                }
-                None => index.records(charter, after, tokens, &mut whole),
-            }
-        }
-        records.extend(whole.into_iter().map(|path| (path, None)));
-        Self { records }
-    }
-}
-
-impl Index {
-    /// Whether some window may send a field.
-    fn sends(&self, field: &str) -> bool {
-        self.picks.keys().any(|pick| pick.as_ref().is_none_or(|pick| pick.contains(field)))
-    }
-
-    /// Takes changes in; gives how many records and rows were looked at, and what each window that
-    /// turned is told.
-    fn turn(
-        &mut self,
-        windows: &mut BTreeMap<u64, Window>,
-        charter: &Charter,
-        states: (&State, &State),
-        (changes, seq): (&[Change], u64),
-    ) -> (u64, Vec<(u64, Turned)>) {
-        let touched = Touched::of(self, charter, states.1, changes);
-        let mut affected: BTreeMap<u64, BTreeSet<Path>> = BTreeMap::new();
-        let (mut moved, mut turned, mut looked) = (Vec::new(), Vec::new(), 0);
-        for (path, fields) in &touched.records {
-            let query = &self.common.query;
-            let decides = fields
-                .as_ref()
-                .is_none_or(|fields| fields.iter().any(|field| query.decides(field.as_str())));
-            let was = self.rows.get(path);
-            // Who sees what may have changed with it.
-            let now = match decides || self.common.eyes.is_own() {
-                true => {
-                    looked += 1;
-                    self.common.place(charter, states.1, path)
-                }
-                false => was.cloned(),
-            };
-            let mut at = BTreeSet::new();
-            for placed in [was, now.as_ref()].into_iter().flatten() {
-                for group in placed.groups.iter().filter_map(|group| self.groups.get(group)) {
-                    group.at(&placed.position, windows, &mut at);
-                }
-            }
-            for window in at {
-                affected.entry(window).or_default().insert(path.clone());
-            }
-            moved.push((path.clone(), now));
-        }
-        for (path, now) in moved {
-            if self.rows.get(&path) != now.as_ref() {
-                self.put(&path, now);
-            }
-        }
-        for (id, paths) in affected {
-            let Some(window) = windows.get_mut(&id) else { continue };
-            let (steps, rows) = window.turn(self, charter, states, &touched, &paths);
-            looked += rows;
-            if !steps.is_empty() {
-                let end = window.end(charter, states.1);
-                let tickets = window.followers.clone();
-                turned.push((
-                    id,
-                    Turned { tickets, steps: RowSteps { seq, since: None, steps, end } },
-                ));
-            }
-        }
-        (looked, turned)
-    }
-}
-
-impl Window {
-    fn row(&self, charter: &Charter, state: &State, position: &Position) -> Row {
-        let path = position.1.clone();
-        Row { value: self.bound.common.value(charter, state, &path), path }
-    }
-
-    fn end(&self, charter: &Charter, state: &State) -> Option<super::asked::Place> {
-        let last = self.bound_of_full()?;
-        Some(self.bound.common.place_of(charter, state, &last.1))
-    }
-
-    /// Brings the rows up to what the index says, of which only those at `paths` may have changed;
-    /// gives the steps, and how many rows were looked at.
-    fn turn(
-        &mut self,
-        index: &Index,
-        charter: &Charter,
-        (before, after): (&State, &State),
-        touched: &Touched,
-        paths: &BTreeSet<Path>,
-    ) -> (Vec<RowStep>, u64) {
-        let group = index.groups.get(&self.bound.group);
-        // Beyond the last row of a full result there may be others that nobody has looked at.
-        let bound = self.bound_of_full().cloned();
-        let came = paths.iter().filter_map(|path| {
-            let placed = index.rows.get(path)?;
-            let is_here = placed.groups.contains(&self.bound.group)
-                && self.bound.after.as_ref().is_none_or(|after| placed.position > *after)
-                && bound.as_ref().is_none_or(|bound| placed.position <= *bound);
-            is_here.then(|| placed.position.clone())
-        });
-        let stays = self.rows.iter().filter(|row| !paths.contains(&row.1)).cloned();
-        let mut rows: Vec<Position> = stays.chain(came).collect();
-        rows.sort();
-        let mut looked = 0;
-        if rows.len() < self.bound.limit
-            && let Some(group) = group
-        {
-            let last = bound.as_ref().or(rows.last()).or(self.bound.after.as_ref()).cloned();
-            let missing = self.bound.limit - rows.len();
-            let more: Vec<_> = group.behind(last.as_ref()).take(missing).cloned().collect();
-            looked += more.len() as u64;
-            rows.extend(more);
-        }
-        rows.truncate(self.bound.limit);
-        let was = std::mem::replace(&mut self.rows, rows);
-        let mut steps = Vec::new();
-        let mut list: Vec<&Path> = was.iter().map(|row| &row.1).collect();
-        let now: BTreeMap<&Path, usize> =
-            self.rows.iter().enumerate().map(|(at, row)| (&row.1, at)).collect();
-        for at in (0..list.len()).rev() {
-            if !now.contains_key(list[at]) {
-                list.remove(at);
-                steps.push(RowStep::Out { at });
-            }
-        }
-        let known: BTreeSet<&Path> = list.iter().copied().collect();
-        // What was not touched is in order, and what was may be. Each of the rest goes right behind
-        // the last that is in its place and comes before it.
-        let mut settled: BTreeSet<usize> =
-            list.iter().filter(|path| !paths.contains(**path)).map(|path| now[*path]).collect();
-        for (at, path) in list.iter().enumerate().filter(|(_, path)| paths.contains(**path)) {
-            let is_settled = |path: &&&Path| settled.contains(&now[**path]);
-            let before = list[..at].iter().rev().find(is_settled).map(|path| now[*path]);
-            let after = list[at + 1..].iter().find(is_settled).map(|path| now[*path]);
-            let rank = now[*path];
-            if before.is_none_or(|before| before < rank) && after.is_none_or(|after| rank < after) {
-                settled.insert(rank);
-            }
-        }
-        let place = |list: &[&Path], settled: &BTreeSet<usize>, rank: usize| {
-            let before = settled.range(..rank).next_back().map(|rank| &self.rows[*rank].1);
-            before
-                .and_then(|before| list.iter().position(|path| *path == before))
-                .map_or(0, |at| at + 1)
-        };
-        for path in paths.iter().filter(|path| known.contains(path)) {
-            let rank = now[path];
-            let at = list.iter().position(|known| *known == path);
-            let Some(at) = at.filter(|_| !settled.contains(&rank)) else { continue };
-            list.remove(at);
-            let to = place(&list, &settled, rank);
-            list.insert(to, path);
-            settled.insert(rank);
-            if at != to {
-                steps.push(RowStep::Move { at, to });
-            }
-        }
-        let comes = self.rows.iter().enumerate().filter(|(_, row)| !known.contains(&row.1));
-        for (rank, row) in comes {
-            let at = place(&list, &settled, rank);
-            list.insert(at, &row.1);
-            settled.insert(rank);
-            looked += 1;
-            let value = self.bound.common.value(charter, after, &row.1);
-            steps.push(RowStep::In { at, row: Row { path: row.1.clone(), value } });
-        }
-        for path in paths.iter().filter(|path| known.contains(path)) {
-            let fields = touched.records.get(path).and_then(Option::as_ref);
-            let is_sent = fields.is_none_or(|fields| {
-                fields.iter().any(|field| self.bound.common.sends(field.as_str()))
-            });
-            if is_sent || self.bound.common.eyes.is_own() {
-                looked += 2;
-                let value = self.bound.common.value(charter, after, path);
-                if value != self.bound.common.value(charter, before, path) {
-                    steps.push(RowStep::Change { at: now[path], value });
-                }
-            }
-        }
-        // The place of the last row may be another where nothing that is sent of it is.
-        if steps.is_empty()
-            && let Some(last) = self.bound_of_full()
-            && was.last() != Some(last)
-        {
-            let value = self.bound.common.value(charter, after, &last.1);
-            steps.push(RowStep::Change { at: self.rows.len() - 1, value });
-        }
-        (steps, looked)
     }
 }
 
