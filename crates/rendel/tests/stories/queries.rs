@@ -486,7 +486,7 @@ async fn a_table_of_ten_thousand_records_is_scrolled_sorted_and_filtered() {
     input.send_keys("dry 3").await.unwrap();
     browser.reads("125 of 10,000 records").await;
     browser.picture("records").await;
-    begins("t4286").await;
+    begins("t8566").await;
     // Others come in and go up by themselves.
     for edits in [
         json!([{ "at": "/trees/t0001/row", "op": "set", "value": "dry 3" }]),
