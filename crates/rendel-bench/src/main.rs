@@ -140,7 +140,10 @@ async fn all(time: Duration, only: &str) -> Result<()> {
         undo::measure(&mut report).await?;
     }
     if is_wanted("queries") {
-        queries::measure(&mut report, time).await?;
+        queries::measure(&mut report)?;
+    }
+    if is_wanted("queries-connected") {
+        queries::connected(&mut report, time).await?;
     }
     if is_wanted("core") {
         core::measure(&mut report)?;

@@ -62,14 +62,13 @@ impl Board {
     }
 }
 
-pub(crate) async fn measure(report: &mut Report, time: Duration) -> Result<()> {
+pub(crate) fn measure(report: &mut Report) -> Result<()> {
     eprintln!("queries …");
     one_change(report)?;
     anew(report)?;
     shapes(report)?;
     many(report)?;
-    memory(report)?;
-    connected(report, time).await
+    memory(report)
 }
 
 /// What a change costs beside ever more queries, of which it matters to one, to all, or to none.
@@ -231,7 +230,7 @@ fn memory(report: &mut Report) -> Result<()> {
 }
 
 /// The same with the service: who follow have a connection each, and no state.
-async fn connected(report: &mut Report, time: Duration) -> Result<()> {
+pub(crate) async fn connected(report: &mut Report, time: Duration) -> Result<()> {
     let rendel = Rendel::start().await?;
     rendel.post("/charters", BOARD.to_owned()).await?;
     let session = json!({ "id": "board", "charter": "board", "opening": opening(RECORDS) });

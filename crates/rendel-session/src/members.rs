@@ -33,6 +33,15 @@ impl Member {
         Reader { role: self.who.role.clone(), viewer: self.viewer.clone() }
     }
 
+    /// Whether it is shown what its audience is shown.
+    fn is_told(&self) -> bool {
+        self.is_welcome && self.way != WayIn::Queries
+    }
+
+    fn is_patched(&self) -> bool {
+        matches!(self.way, WayIn::Events { patches: true, .. })
+    }
+
     /// Whose presence it tells.
     pub(crate) fn teller(&self) -> Teller {
         (self.who.id.clone(), self.who.client)
@@ -47,6 +56,9 @@ pub(crate) struct Members {
     undo: BTreeMap<ConnectionId, Undoable>,
     /// Those of each audience by the keys that they see more by.
     by_key: BTreeMap<(usize, SightKey), BTreeSet<ConnectionId>>,
+    /// How many of each audience are shown updates, and how many of them as patches.
+    told: BTreeMap<usize, usize>,
+    patched: BTreeMap<usize, usize>,
 }
 
 impl Members {
@@ -108,13 +120,33 @@ impl Members {
 
     fn list(&mut self, connection: ConnectionId) {
         let Some(member) = self.all.get(&connection) else { return };
+        if member.is_told() {
+            *self.told.entry(member.audience).or_default() += 1;
+        }
+        if member.is_patched() {
+            *self.patched.entry(member.audience).or_default() += 1;
+        }
         for key in member.viewer.keys() {
             self.by_key.entry((member.audience, key)).or_default().insert(connection);
         }
     }
 
     fn unlist(&mut self, connection: ConnectionId) {
+        fn one_less(counts: &mut BTreeMap<usize, usize>, audience: usize) {
+            if let Some(count) = counts.get_mut(&audience) {
+                *count -= 1;
+                if *count == 0 {
+                    counts.remove(&audience);
+                }
+            }
+        }
         let Some(member) = self.all.get(&connection) else { return };
+        if member.is_told() {
+            one_less(&mut self.told, member.audience);
+        }
+        if member.is_patched() {
+            one_less(&mut self.patched, member.audience);
+        }
         for key in member.viewer.keys() {
             let entry = (member.audience, key);
             if let Some(listed) = self.by_key.get_mut(&entry) {
@@ -135,8 +167,7 @@ impl Members {
         let mut found = BTreeMap::<_, Vec<_>>::new();
         let listed = keys.filter_map(|key| self.by_key.get(&(audience, key.clone())));
         for connection in listed.flatten().collect::<BTreeSet<_>>() {
-            let is_told = |member: &&Member| member.is_welcome && member.way != WayIn::Queries;
-            if let Some(member) = self.all.get(connection).filter(is_told) {
+            if let Some(member) = self.all.get(connection).filter(|member| member.is_told()) {
                 found.entry(member.viewer.clone()).or_default().push(*connection);
             }
         }
@@ -150,9 +181,11 @@ impl Members {
 
     /// From here on it is shown what its audience is shown, or from here on it is not.
     pub(crate) fn set_welcome(&mut self, connection: ConnectionId, is_welcome: bool) {
+        self.unlist(connection);
         if let Some(member) = self.all.get_mut(&connection) {
             member.is_welcome = is_welcome;
         }
+        self.list(connection);
     }
 
     pub(crate) fn note_refused(&mut self, connection: ConnectionId, n: u64) {
@@ -226,14 +259,12 @@ impl Members {
 
     /// Whether something that an audience is shown has somebody to see it.
     pub(crate) fn has_audience(&self, audience: usize) -> bool {
-        let is_told = |member: &Member| member.is_welcome && member.way != WayIn::Queries;
-        self.all.values().any(|member| is_told(member) && member.audience == audience)
+        self.told.contains_key(&audience)
     }
 
     /// Whether somebody of an audience follows by patches.
     pub(crate) fn has_follower(&self, audience: usize) -> bool {
-        let follows = |member: &Member| matches!(member.way, WayIn::Events { patches: true, .. });
-        self.all.values().any(|member| member.audience == audience && follows(member))
+        self.patched.contains_key(&audience)
     }
 
     /// Those whose replica can be asked for its digest, each with its audience.

@@ -269,6 +269,15 @@ impl Drawn {
             || self.fields.as_ref().is_some_and(|fields| fields.contains(&"wage"))
     }
 
+    /// The same rows, but for how many, with which fields, and for whom.
+    fn varied(&self, choice: u64) -> Self {
+        let pick = |from: u64, most: u64| usize::try_from(choice / from % most).unwrap();
+        let place = &PLACES[self.place];
+        let names = [place.words, place.numbers].concat();
+        let fields = (pick(1, 3) > 0).then(|| vec![names[pick(3, names.len() as u64)]]);
+        Self { fields, limit: 1 + pick(32, 4), who: pick(128, 4), behind: 0, ..self.clone() }
+    }
+
     /// Follows it, from its first row or from behind some.
     fn follow(&self, board: &mut Board) {
         let who = actor(self.who);
@@ -293,10 +302,14 @@ proptest! {
     /// Two hundred at a time, through edits, undo, cascades, resets and changing audiences.
     #[test]
     fn results_of_any_shape_are_what_a_fresh_evaluation_gives(
-        queries in prop::collection::vec(drawn(), 200),
+        shapes in prop::collection::vec((drawn(), any::<u64>()), 100),
         before in prop::collection::vec((0..4_usize, any::<u64>()), 20),
         plan in prop::collection::vec((0..40_u8, 0..4_usize, any::<u64>()), 1..60),
     ) {
+        // Half of them share their index with another.
+        let varied = shapes.iter().map(|(query, choice)| query.varied(*choice));
+        let queries: Vec<Drawn> =
+            shapes.iter().map(|(query, _)| query.clone()).chain(varied).collect();
         let mut board = Board::open();
         for (who, choice) in before {
             board.propose(&actor(who), vec![edit(choice)]);

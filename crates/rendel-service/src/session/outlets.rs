@@ -46,6 +46,8 @@ impl Outlet {
 #[derive(Debug, Default)]
 pub(super) struct Outlets {
     all: BTreeMap<ConnectionId, Outlet>,
+    /// The queues of those of each audience.
+    audiences: BTreeMap<usize, BTreeMap<ConnectionId, Arc<Outbound>>>,
     /// The last state of each audience, and its encodings.
     snapshots: BTreeMap<usize, (Arc<str>, Arc<Snapshot>)>,
     /// The presence of each audience that rests, and what was told last.
@@ -65,7 +67,25 @@ impl Outlets {
     }
 
     pub(super) fn remove(&mut self, connection: ConnectionId) {
+        self.set_audience(connection, None);
         self.all.remove(&connection);
+    }
+
+    fn set_audience(&mut self, connection: ConnectionId, audience: Option<usize>) {
+        let Some(outlet) = self.all.get_mut(&connection) else { return };
+        let before = std::mem::replace(&mut outlet.audience, audience);
+        if let Some(of) = before.and_then(|before| self.audiences.get_mut(&before)) {
+            of.remove(&connection);
+        }
+        if let Some(audience) = audience {
+            let of = self.audiences.entry(audience).or_default();
+            of.insert(connection, outlet.outbound.clone());
+        }
+        if let Some(before) = before
+            && self.audiences.get(&before).is_some_and(BTreeMap::is_empty)
+        {
+            self.audiences.remove(&before);
+        }
     }
 
     pub(super) fn get_mut(&mut self, connection: ConnectionId) -> Option<&mut Outlet> {
@@ -83,9 +103,8 @@ impl Outlets {
     /// A connection lost its backlog: until its next welcome it gets nothing. Gives the last update
     /// that it was given.
     pub(super) fn handle_behind(&mut self, connection: ConnectionId) -> Option<u64> {
-        let outlet = self.all.get_mut(&connection)?;
-        outlet.audience = None;
-        outlet.outbound.figures().taken
+        self.set_audience(connection, None);
+        self.all.get(&connection)?.outbound.figures().taken
     }
 
     pub(super) fn end(&self, connection: ConnectionId, problem: Problem) {
@@ -98,8 +117,26 @@ impl Outlets {
         self.all.values().for_each(|outlet| outlet.outbound.end(problem.clone()));
     }
 
-    fn meant<'o>(&'o self, to: &'o To) -> impl Iterator<Item = &'o Outlet> {
-        self.all.iter().filter(|(id, outlet)| is_meant(to, **id, outlet)).map(|(_, outlet)| outlet)
+    /// The queues of those who are meant. Cost O(those), but for who is left out.
+    fn meant<'o>(&'o self, to: &'o To) -> Box<dyn Iterator<Item = &'o Arc<Outbound>> + 'o> {
+        let of_audience = |audience: &usize| self.audiences.get(audience).into_iter().flatten();
+        match to {
+            To::Audience(audience) => Box::new(of_audience(audience).map(|(_, outbound)| outbound)),
+            To::AudienceBut(audience, (who, client)) => {
+                let is_meant = move |id: &ConnectionId| {
+                    let outlet = self.all.get(id);
+                    outlet.is_none_or(|outlet| outlet.who.id != *who || outlet.client != *client)
+                };
+                let others = of_audience(audience).filter(move |(id, _)| is_meant(id));
+                Box::new(others.map(|(_, outbound)| outbound))
+            }
+            To::These(these) => {
+                let here = these.iter().filter_map(|id| self.all.get(id));
+                let placed = here.filter(|outlet| outlet.audience.is_some());
+                Box::new(placed.map(|outlet| &outlet.outbound))
+            }
+            To::One(one) => Box::new(self.all.get(one).map(|outlet| &outlet.outbound).into_iter()),
+        }
     }
 
     pub(super) fn show(&mut self, to: &To, shown: Shown<Content>, metrics: &Metrics) {
@@ -117,9 +154,9 @@ impl Outlets {
                 let run = Arc::new(Run::new(entries));
                 self.shown = self.shown.max(run.last());
                 let mut reached = 0;
-                for outlet in self.meant(to) {
+                for outbound in self.meant(to) {
                     reached += count;
-                    if outlet.outbound.put(Item::Updates(run.clone())) {
+                    if outbound.put(Item::Updates(run.clone())) {
                         metrics.fell_behind.inc();
                     }
                 }
@@ -136,8 +173,8 @@ impl Outlets {
     }
 
     fn put_all(&self, to: &To, item: &Item) {
-        for outlet in self.meant(to) {
-            outlet.outbound.put(item.clone());
+        for outbound in self.meant(to) {
+            outbound.put(item.clone());
         }
     }
 
@@ -152,9 +189,17 @@ impl Outlets {
 
     /// From here on these get what their audience is shown.
     fn place(&mut self, to: &To, audience: usize, put: impl Fn(&Outbound)) {
-        for (_, outlet) in self.all.iter_mut().filter(|(id, outlet)| is_meant(to, **id, outlet)) {
-            outlet.audience = Some(audience);
-            put(&outlet.outbound);
+        let connections = match to {
+            To::One(one) => std::slice::from_ref(one),
+            To::These(these) => these,
+            // Whoever is in an audience is placed there.
+            To::Audience(_) | To::AudienceBut(..) => &[],
+        };
+        for connection in connections {
+            self.set_audience(*connection, Some(audience));
+            if let Some(outlet) = self.all.get(connection) {
+                put(&outlet.outbound);
+            }
         }
     }
 
@@ -174,7 +219,7 @@ impl Outlets {
     fn tell_presence(&mut self, to: &To, told: Told, metrics: &Metrics) {
         let (To::Audience(audience) | To::AudienceBut(audience, _)) = *to else {
             let beat = Arc::new(Beat::new(told, 0));
-            return self.meant(to).for_each(|outlet| outlet.outbound.put_presence(&beat));
+            return self.meant(to).for_each(|outbound| outbound.put_presence(&beat));
         };
         let resting = self.presence.entry(audience).or_default();
         if resting.waits.is_none() && rest(resting).is_zero() {
@@ -188,7 +233,7 @@ impl Outlets {
 
     fn put_presence(&mut self, to: &To, told: Told, metrics: &Metrics) {
         let (To::Audience(audience) | To::AudienceBut(audience, _)) = *to else { return };
-        let meant: Vec<_> = self.meant(to).map(|outlet| outlet.outbound.clone()).collect();
+        let meant: Vec<_> = self.meant(to).cloned().collect();
         let beat = Arc::new(Beat::new(told, meant.len()));
         meant.iter().for_each(|outbound| outbound.put_presence(&beat));
         metrics.presence.inc_by(meant.len() as u64);
@@ -250,18 +295,6 @@ impl Outlets {
     }
 }
 
-fn is_meant(to: &To, id: ConnectionId, outlet: &Outlet) -> bool {
-    match to {
-        To::Audience(audience) => outlet.audience == Some(*audience),
-        To::AudienceBut(audience, (who, client)) => {
-            outlet.audience == Some(*audience)
-                && !(outlet.who.id == *who && outlet.client == *client)
-        }
-        To::These(these) => outlet.audience.is_some() && these.contains(&id),
-        To::One(one) => id == *one,
-    }
-}
-
 /// How long the presence of an audience still rests.
 fn rest(resting: &Resting) -> std::time::Duration {
     let now = std::time::Instant::now();
@@ -286,9 +319,9 @@ mod tests {
             let limits = QueueLimits { frames: 10, bytes: 1_000 };
             let outbound = Arc::new(Outbound::new(limits, Duration::from_secs(1)));
             let who = Identity { id: "oda".to_owned(), ..Identity::service() };
-            let mut outlet = Outlet::new(who, client, outbound.clone(), "json", String::new());
-            outlet.audience = Some(0);
+            let outlet = Outlet::new(who, client, outbound.clone(), "json", String::new());
             outlets.add(connection, outlet);
+            outlets.set_audience(connection, Some(0));
             outbound
         });
         let mut heard = |tellers: &[Uuid]| {
