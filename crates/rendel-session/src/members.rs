@@ -38,6 +38,10 @@ impl Member {
         self.is_welcome && self.way != WayIn::Queries
     }
 
+    fn is_replica(&self) -> bool {
+        matches!(self.way, WayIn::Replica { .. })
+    }
+
     fn is_patched(&self) -> bool {
         matches!(self.way, WayIn::Events { patches: true, .. })
     }
@@ -59,6 +63,7 @@ pub(crate) struct Members {
     /// How many of each audience are shown updates, and how many of them as patches.
     told: BTreeMap<usize, usize>,
     patched: BTreeMap<usize, usize>,
+    replicas: usize,
 }
 
 impl Members {
@@ -120,6 +125,7 @@ impl Members {
 
     fn list(&mut self, connection: ConnectionId) {
         let Some(member) = self.all.get(&connection) else { return };
+        self.replicas += usize::from(member.is_replica());
         if member.is_told() {
             *self.told.entry(member.audience).or_default() += 1;
         }
@@ -141,6 +147,7 @@ impl Members {
             }
         }
         let Some(member) = self.all.get(&connection) else { return };
+        self.replicas -= usize::from(member.is_replica());
         if member.is_told() {
             one_less(&mut self.told, member.audience);
         }
@@ -176,7 +183,12 @@ impl Members {
 
     /// Whether a connection has a replica, and not only what happens.
     pub(crate) fn has_replica(&self, connection: ConnectionId) -> bool {
-        self.all.get(&connection).is_some_and(|member| matches!(member.way, WayIn::Replica { .. }))
+        self.all.get(&connection).is_some_and(Member::is_replica)
+    }
+
+    /// Whether some connection has one.
+    pub(crate) fn has_replicas(&self) -> bool {
+        self.replicas > 0
     }
 
     /// From here on it is shown what its audience is shown, or from here on it is not.
@@ -269,8 +281,7 @@ impl Members {
 
     /// Those whose replica can be asked for its digest, each with its audience.
     pub(crate) fn replicas(&self) -> BTreeMap<ConnectionId, (usize, Viewer)> {
-        let is_asked =
-            |member: &Member| member.is_welcome && matches!(member.way, WayIn::Replica { .. });
+        let is_asked = |member: &Member| member.is_welcome && member.is_replica();
         let asked = self.all.iter().filter(|(_, member)| is_asked(member));
         asked.map(|(id, member)| (*id, (member.audience, member.viewer.clone()))).collect()
     }

@@ -63,11 +63,6 @@ impl Eyes {
         Self { role, viewer: is_private.then(|| Viewer::of(who)) }
     }
 
-    /// Whether they are one viewer's alone.
-    pub(super) fn is_own(&self) -> bool {
-        self.viewer.is_some()
-    }
-
     pub(super) fn lens<'l>(&'l self, charter: &'l Charter, state: &'l State) -> Lens<'l> {
         Lens::new(charter, charter.sight(&self.role), self.viewer.as_ref(), state)
     }

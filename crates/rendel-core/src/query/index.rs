@@ -173,7 +173,7 @@ impl Index {
         for pick in self.picks.keys() {
             names.extend(pick.as_ref()?.iter().cloned());
         }
-        (!self.common.eyes.is_own()).then_some(names)
+        Some(names)
     }
 
     fn decides(&self, field: &str) -> bool {
@@ -259,14 +259,13 @@ impl Index {
             .collect();
         let records = touched.records.iter().map(|(path, fields)| (path, fields.as_ref()));
         let records = records.chain(gone.iter().map(|path| (path, None)));
-        let is_own = self.common.eyes.is_own();
         let mut affected: BTreeMap<u64, BTreeSet<Path>> = BTreeMap::new();
         let (mut moved, mut turned, mut looked) = (Vec::new(), Vec::new(), 0);
         for (path, fields) in records {
             let is_any = |matters: &dyn Fn(&str) -> bool| {
                 fields.is_none_or(|fields| fields.iter().any(|field| matters(field.as_str())))
             };
-            let decides = is_own || is_any(&|field| self.decides(field));
+            let decides = is_any(&|field| self.decides(field));
             if !decides && !is_any(&|field| self.sends(field)) {
                 continue;
             }

@@ -124,3 +124,23 @@ impl Rows {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn steps_that_are_in_already_or_begin_elsewhere_change_nothing() {
+        let row = |id: &str| Row { path: Path::of(["pickers", id]), value: json!(1) };
+        let mut rows = Rows { seq: 7, rows: vec![row("p1"), row("p2")], end: None };
+        let was = rows.clone();
+        let out =
+            |seq, since| RowSteps { seq, since, steps: vec![RowStep::Out { at: 0 }], end: None };
+        assert_eq!(rows.apply(&out(7, None)), Ok(()));
+        assert_eq!(rows.apply(&out(6, Some(3))), Ok(()));
+        assert!(rows.apply(&out(8, Some(6))).is_err());
+        assert_eq!(rows, was);
+        assert_eq!(rows.apply(&out(8, Some(7))), Ok(()));
+        assert_eq!((rows.seq, rows.rows), (8, vec![row("p2")]));
+    }
+}

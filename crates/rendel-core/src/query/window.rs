@@ -130,7 +130,7 @@ impl Window {
             let is_sent = fields.is_none_or(|fields| {
                 fields.iter().any(|field| self.bound.common.sends(field.as_str()))
             });
-            if is_sent || self.bound.common.eyes.is_own() {
+            if is_sent {
                 looked += 2;
                 let value = self.bound.common.value(charter, after, path);
                 if value != self.bound.common.value(charter, before, path) {

@@ -218,7 +218,7 @@ impl Session {
         }
         let away = self.order.is_adrift();
         let lapse = self.people.poll_timeout().filter(|_| !away);
-        let compare = self.compare_at.filter(|_| !away && self.members.len() > 0);
+        let compare = self.compare_at.filter(|_| !away && self.members.has_replicas());
         let undoable = self.undoable_at.filter(|_| !away);
         let rows = self.following.next_due().filter(|_| !away);
         let times = [lapse, compare, self.beat, self.quiet_until, undoable, rows, self.next_act()];

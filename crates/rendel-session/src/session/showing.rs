@@ -282,7 +282,7 @@ impl Session {
     /// Asks all replicas for their digests where so many updates have come since the last time.
     pub(super) fn ask_for_digests(&mut self, every: u64) {
         let seq = self.order.seq();
-        if self.members.len() > 0 && self.digests.is_due(seq, every) {
+        if self.members.has_replicas() && self.digests.is_due(seq, every) {
             self.digests.put(seq);
             self.compare_at = None;
             let state = Box::new(self.order.sequencer().state());
