@@ -97,7 +97,7 @@ fn one_change(report: &mut Report) -> Result<()> {
             }
             let best = (0..CHANGES / 10).map(|at| {
                 let by = if at == 0 { 1_000 } else { 1 };
-                board.change(7, by).map(|(took, turned)| (took, turned))
+                board.change(7, by)
             });
             let mut best = best.collect::<Result<Vec<_>>>()?;
             let turned = if name == "above" { count } else { 0 };

@@ -521,7 +521,7 @@ fn who_comes_and_goes_for_an_hour_has_the_right_rows() {
             _ if n < 13 => {
                 Edit::new("/trees", "put").with("id", n.to_string()).with("value", json!({}))
             }
-            0 => Edit::new("/open", "set").with("value", n % 2 == 0),
+            0 => Edit::new("/open", "set").with("value", n.is_multiple_of(2)),
             1 => Edit::new(tree, "drop"),
             2 => Edit::new("/trees", "put").with("id", id.to_string()).with("value", json!({})),
             3 => Edit::new(tree + "/cut", "set").with("value", n),

@@ -86,7 +86,7 @@ frames! {
         /// Asks to be told what one can undo and redo, now and whenever that changes.
         FollowUndo(FollowUndo) = "follow-undo",
         /// Asks for the rows of a query, now and whenever they change.
-        FollowQuery(FollowQuery) = "follow-query",
+        FollowQuery(Box<FollowQuery>) = "follow-query",
         /// Follows a query no more.
         LeaveQuery(LeaveQuery) = "leave-query",
         /// Goes on with a new token over the same connection.

@@ -24,7 +24,7 @@ impl Followed {
     fn frame(&self, query: u64) -> FromParticipant {
         let had = self.rows.as_ref().zip(self.mark.clone());
         let had = had.map(|(rows, mark)| HadRows { mark, seq: rows.seq });
-        FromParticipant::FollowQuery(FollowQuery { query, ask: self.asked.clone(), had })
+        FromParticipant::FollowQuery(Box::new(FollowQuery { query, ask: self.asked.clone(), had }))
     }
 }
 

@@ -130,10 +130,13 @@ fn actor(at: usize) -> Actor {
     Actor::new(id, role, Uuid::from_u128(at as u128 % 4 + 1))
 }
 
+/// What holds of a record with an id.
+type Holds = Box<dyn Fn(&str, &Value) -> bool>;
+
 /// How a query reads, said once more without any of its code.
 struct Model {
     records: fn(&Value) -> Vec<(String, Value)>,
-    holds: Box<dyn Fn(&str, &Value) -> bool>,
+    holds: Holds,
     order: Vec<(&'static str, bool)>,
     limit: usize,
     fields: Option<Vec<&'static str>>,

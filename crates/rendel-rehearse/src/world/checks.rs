@@ -81,9 +81,8 @@ impl World {
         let (seq, who) = (self.journal.seq(), of.shown_as.actor(&of.id, of.replica.client()));
         let Some(state) = self.journal.state_at(seq) else { return Ok(()) };
         for frame in of.replica.followed_queries() {
-            let FromParticipant::FollowQuery(FollowQuery { query, ask, .. }) = frame else {
-                continue;
-            };
+            let FromParticipant::FollowQuery(frame) = frame else { continue };
+            let FollowQuery { query, ask, .. } = *frame;
             let fresh = Queries::once(&self.charter, state, seq, &who, &ask).ok();
             let kept = of.replica.rows(query);
             if kept.map(|rows| &rows.rows) != fresh.as_ref().map(|rows| &rows.rows) {

@@ -186,7 +186,7 @@ impl World {
                 }
                 FromParticipant::Presence(said) => Heard::Said(said),
                 FromParticipant::FollowUndo(_) => Heard::FollowUndo,
-                FromParticipant::FollowQuery(frame) => Heard::FollowQuery(Box::new(frame)),
+                FromParticipant::FollowQuery(frame) => Heard::FollowQuery(frame),
                 FromParticipant::LeaveQuery(frame) => Heard::LeaveQuery(frame.query),
                 FromParticipant::Hold(hold) => {
                     Heard::Hold { n: hold.n, at: hold.at, for_ms: hold.for_ms, over: hold.over }

@@ -376,13 +376,13 @@ impl Connection {
             Ok(FromParticipant::FollowQuery(frame)) => {
                 // What it costs to look at records is counted where they are.
                 if let Err(problem) = inside.words.check(1) {
-                    let FollowQuery { query, .. } = frame;
+                    let FollowQuery { query, .. } = *frame;
                     self.rest_from(&problem);
                     self.app.metrics.refused(&problem);
                     self.put(&FromService::QueryRefused(QueryRefused { query, problem }));
                     return Ok(());
                 }
-                inside.tell(Heard::FollowQuery(Box::new(frame))).await
+                inside.tell(Heard::FollowQuery(frame)).await
             }
             Ok(FromParticipant::LeaveQuery(LeaveQuery { query })) => {
                 // It makes less work: it is never refused, and a flood of it is read slowly.
