@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use super::asked::Common;
 use super::index::Index;
+use super::rows::{RowSteps, Turned};
+use super::touched::{Touched, records};
+use super::window::Window;
 use crate::charter::Charter;
-use crate::kind::Walk;
 use crate::path::{Path, Token};
 use crate::state::State;
-use crate::update::Change;
 
 /// All indexes of the records at some steps, `None` for any record on the way.
 #[derive(Debug, Default)]
@@ -18,74 +19,6 @@ pub(super) struct Collection {
     /// Indexes by the fields that they read or send, and those of all fields.
     readers: BTreeMap<String, BTreeSet<Arc<str>>>,
     of_all: BTreeSet<Arc<str>>,
-}
-
-/// Records that an update touches.
-#[derive(Debug, Default)]
-pub(super) struct Touched {
-    /// Each with its changed fields; `None` if the whole record may have changed.
-    pub(super) records: BTreeMap<Path, Option<BTreeSet<Token>>>,
-    /// All at or in these places.
-    pub(super) areas: Vec<Path>,
-}
-
-impl Touched {
-    pub(super) fn of(
-        steps: &[Option<Token>],
-        charter: &Charter,
-        after: &State,
-        changes: &[Change],
-    ) -> Self {
-        let mut touched = Self::default();
-        let mut whole = BTreeSet::new();
-        for change in changes {
-            let (Change::Came(at) | Change::Went(at) | Change::Changed(at)) = change else {
-                touched.areas = vec![Path::of::<Token>([])];
-                break;
-            };
-            let tokens = at.tokens();
-            let mut on_the_way = steps.iter().zip(tokens);
-            if !on_the_way.all(|(step, token)| step.as_ref().is_none_or(|step| step == token)) {
-                continue;
-            }
-            match tokens.get(steps.len()) {
-                Some(field) => {
-                    let record = Path::of(tokens[..steps.len()].iter().cloned());
-                    let fields = touched.records.entry(record);
-                    if let Some(fields) = fields.or_insert_with(|| Some(BTreeSet::new())) {
-                        fields.insert(field.clone());
-                    }
-                }
-                None if tokens.len() == steps.len() => {
-                    whole.insert(at.clone());
-                }
-                None => touched.areas.push(at.clone()),
-            }
-        }
-        for area in &touched.areas {
-            whole.extend(records(steps, charter, after, area.tokens()));
-        }
-        touched.records.extend(whole.into_iter().map(|path| (path, None)));
-        touched
-    }
-}
-
-/// All records that are there, at or in a place.
-fn records(
-    steps: &[Option<Token>],
-    charter: &Charter,
-    state: &State,
-    within: &[Token],
-) -> BTreeSet<Path> {
-    let mut steps = steps.to_vec();
-    for (step, token) in steps.iter_mut().zip(within) {
-        *step = Some(token.clone());
-    }
-    let mut found = BTreeSet::new();
-    Walk::over(&charter.fields, state.root(), &steps, &mut |path, _| {
-        found.insert(Path::of(path.iter().cloned()));
-    });
-    found
 }
 
 impl Collection {
@@ -167,4 +100,71 @@ impl Collection {
         let found: BTreeSet<&Arc<str>> = readers.flatten().chain(&self.of_all).collect();
         found.into_iter().cloned().collect()
     }
+}
+
+/// Takes changes in; gives how many records and rows were looked at, and what each window that
+/// turned is told.
+pub(super) fn turn(
+    index: &mut Index,
+    windows: &mut BTreeMap<u64, Window>,
+    charter: &Charter,
+    states: (&State, &State),
+    (touched, seq): (&Touched, u64),
+) -> (u64, Vec<(u64, Turned)>) {
+    // Of what is gone as a whole only the index knows that it was there.
+    let gone: BTreeSet<Path> = touched
+        .areas
+        .iter()
+        .flat_map(|area| index.within(area))
+        .filter(|path| !touched.records.contains_key(*path))
+        .cloned()
+        .collect();
+    let records = touched.records.iter().map(|(path, fields)| (path, fields.as_ref()));
+    let records = records.chain(gone.iter().map(|path| (path, None)));
+    let mut affected: BTreeMap<u64, BTreeSet<Path>> = BTreeMap::new();
+    let (mut moved, mut turned, mut looked) = (Vec::new(), Vec::new(), 0);
+    for (path, fields) in records {
+        let is_any = |matters: &dyn Fn(&str) -> bool| {
+            fields.is_none_or(|fields| fields.iter().any(|field| matters(field.as_str())))
+        };
+        let decides = is_any(&|field| index.decides(field));
+        if !decides && !is_any(&|field| index.sends(field)) {
+            continue;
+        }
+        let was = index.row(path);
+        let now = match decides {
+            true => {
+                looked += 1;
+                index.placed(charter, states.1, path)
+            }
+            false => was.cloned(),
+        };
+        let mut at = BTreeSet::new();
+        for placed in [was, now.as_ref()].into_iter().flatten() {
+            for group in placed.groups.iter().filter_map(|group| index.groups.get(group)) {
+                group.at(placed.position(), |id| windows.get(&id)?.bound_of_full(), &mut at);
+            }
+        }
+        for window in at {
+            affected.entry(window).or_default().insert(path.clone());
+        }
+        if was != now.as_ref() {
+            moved.push((path.clone(), now));
+        }
+    }
+    for (path, now) in moved {
+        index.put(&path, now);
+    }
+    for (id, paths) in affected {
+        let Some(window) = windows.get_mut(&id) else { continue };
+        let (steps, rows) = window.turn(index, charter, states, touched, &paths);
+        looked += rows;
+        if !steps.is_empty() {
+            let end = window.end(charter, states.1);
+            let tickets = window.followers.clone();
+            let steps = RowSteps { seq, since: None, steps, end };
+            turned.push((id, Turned { tickets, steps }));
+        }
+    }
+    (looked, turned)
 }

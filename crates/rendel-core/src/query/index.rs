@@ -7,11 +7,7 @@ use std::ops::Bound::{Excluded, Unbounded};
 use std::sync::Arc;
 
 use super::asked::{Common, Placed};
-use super::collection::Touched;
 use super::order::Position;
-use super::rows::RowSteps;
-use super::standing::Turned;
-use super::window::Window;
 use crate::canonical::CanonicalText;
 use crate::charter::Charter;
 use crate::path::Path;
@@ -94,11 +90,16 @@ pub(super) struct Group {
 
 impl Group {
     /// The windows in which something at a position is a row or may become one.
-    fn at(&self, position: &Position, windows: &BTreeMap<u64, Window>, found: &mut BTreeSet<u64>) {
+    pub(super) fn at<'w>(
+        &self,
+        position: &Position,
+        bound_of_full: impl Fn(u64) -> Option<&'w Position>,
+        found: &mut BTreeSet<u64>,
+    ) {
         for (_, of_frame) in &self.windows {
             let before = of_frame.partition_point(|(after, _)| after.as_ref() < Some(position));
             for (_, id) in of_frame[..before].iter().rev() {
-                match windows.get(id).and_then(Window::bound_of_full) {
+                match bound_of_full(*id) {
                     // Those that begin before it end before it too.
                     Some(last) if last < position => break,
                     _ => {
@@ -162,7 +163,7 @@ impl Index {
     }
 
     /// The paths of all rows at or in a place.
-    fn within<'i>(&'i self, place: &'i Path) -> impl Iterator<Item = &'i Path> {
+    pub(super) fn within<'i>(&'i self, place: &'i Path) -> impl Iterator<Item = &'i Path> {
         let rows = self.rows.range::<Path, _>(place..).map(|row| row.0.path());
         rows.take_while(|path| path.is_within(place))
     }
@@ -176,12 +177,12 @@ impl Index {
         Some(names)
     }
 
-    fn decides(&self, field: &str) -> bool {
+    pub(super) fn decides(&self, field: &str) -> bool {
         self.deciding.as_ref().is_none_or(|names| names.contains(field))
     }
 
     /// Whether some window may send a field.
-    fn sends(&self, field: &str) -> bool {
+    pub(super) fn sends(&self, field: &str) -> bool {
         self.picks.keys().any(|pick| pick.as_ref().is_none_or(|pick| pick.contains(field)))
     }
 
@@ -209,7 +210,12 @@ impl Index {
     }
 
     /// Where a record belongs; the names of groups are shared.
-    fn placed(&self, charter: &Charter, state: &State, path: &Path) -> Option<Arc<Placed>> {
+    pub(super) fn placed(
+        &self,
+        charter: &Charter,
+        state: &State,
+        path: &Path,
+    ) -> Option<Arc<Placed>> {
         let mut placed = self.common.place(charter, state, path)?;
         for group in &mut placed.groups {
             if let Some((known, _)) = self.groups.get_key_value(group) {
@@ -220,7 +226,7 @@ impl Index {
     }
 
     /// Puts a record where it belongs now.
-    fn put(&mut self, path: &Path, now: Option<Arc<Placed>>) {
+    pub(super) fn put(&mut self, path: &Path, now: Option<Arc<Placed>>) {
         if let Some(ByPath(was)) = self.rows.take(path) {
             for group in &was.groups {
                 let Some(of) = self.groups.get_mut(group) else { continue };
@@ -238,73 +244,6 @@ impl Index {
         }
         self.bytes += bytes(&now);
         self.rows.insert(ByPath(now));
-    }
-
-    /// Takes changes in; gives how many records and rows were looked at, and what each window that
-    /// turned is told.
-    pub(super) fn turn(
-        &mut self,
-        windows: &mut BTreeMap<u64, Window>,
-        charter: &Charter,
-        states: (&State, &State),
-        (touched, seq): (&Touched, u64),
-    ) -> (u64, Vec<(u64, Turned)>) {
-        // Of what is gone as a whole only the index knows that it was there.
-        let gone: BTreeSet<Path> = touched
-            .areas
-            .iter()
-            .flat_map(|area| self.within(area))
-            .filter(|path| !touched.records.contains_key(*path))
-            .cloned()
-            .collect();
-        let records = touched.records.iter().map(|(path, fields)| (path, fields.as_ref()));
-        let records = records.chain(gone.iter().map(|path| (path, None)));
-        let mut affected: BTreeMap<u64, BTreeSet<Path>> = BTreeMap::new();
-        let (mut moved, mut turned, mut looked) = (Vec::new(), Vec::new(), 0);
-        for (path, fields) in records {
-            let is_any = |matters: &dyn Fn(&str) -> bool| {
-                fields.is_none_or(|fields| fields.iter().any(|field| matters(field.as_str())))
-            };
-            let decides = is_any(&|field| self.decides(field));
-            if !decides && !is_any(&|field| self.sends(field)) {
-                continue;
-            }
-            let was = self.row(path);
-            let now = match decides {
-                true => {
-                    looked += 1;
-                    self.placed(charter, states.1, path)
-                }
-                false => was.cloned(),
-            };
-            let mut at = BTreeSet::new();
-            for placed in [was, now.as_ref()].into_iter().flatten() {
-                for group in placed.groups.iter().filter_map(|group| self.groups.get(group)) {
-                    group.at(placed.position(), windows, &mut at);
-                }
-            }
-            for window in at {
-                affected.entry(window).or_default().insert(path.clone());
-            }
-            if was != now.as_ref() {
-                moved.push((path.clone(), now));
-            }
-        }
-        for (path, now) in moved {
-            self.put(&path, now);
-        }
-        for (id, paths) in affected {
-            let Some(window) = windows.get_mut(&id) else { continue };
-            let (steps, rows) = window.turn(self, charter, states, touched, &paths);
-            looked += rows;
-            if !steps.is_empty() {
-                let end = window.end(charter, states.1);
-                let tickets = window.followers.clone();
-                let steps = RowSteps { seq, since: None, steps, end };
-                turned.push((id, Turned { tickets, steps }));
-            }
-        }
-        (looked, turned)
     }
 }
 

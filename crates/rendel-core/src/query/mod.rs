@@ -12,8 +12,9 @@ mod order;
 mod recent;
 mod rows;
 mod standing;
+mod touched;
 mod window;
 
 pub use asked::{Asked, Place};
-pub use rows::{Row, RowStep, RowSteps, Rows};
-pub use standing::{Queries, Ticket, Turned};
+pub use rows::{Row, RowStep, RowSteps, Rows, Ticket, Turned};
+pub use standing::Queries;

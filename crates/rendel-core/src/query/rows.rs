@@ -1,5 +1,7 @@
 //! Rows that are asked for once and then kept up to date by steps.
 
+use std::collections::BTreeSet;
+
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
@@ -73,6 +75,19 @@ pub struct RowSteps {
     /// The place of the last row, where the result is full: more may be behind it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub end: Option<Place>,
+}
+
+/// Stands for one who follows one result.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Ticket(pub(super) u64);
+
+/// What an update made of a result, and who follows it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Turned {
+    /// Who follows it.
+    pub tickets: BTreeSet<Ticket>,
+    /// What they are told.
+    pub steps: RowSteps,
 }
 
 impl RowSteps {

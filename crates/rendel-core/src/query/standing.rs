@@ -15,9 +15,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::{Value, json};
 
 use super::asked::{Asked, Bound, Common, Eyes, of_the_moment};
-use super::collection::{Collection, Touched};
+use super::collection::{Collection, turn};
 use super::recent::Recent;
-use super::rows::{Row, RowStep, RowSteps, Rows};
+use super::rows::{Row, RowStep, RowSteps, Rows, Ticket, Turned};
+use super::touched::Touched;
 use super::window::Window;
 use crate::actor::Actor;
 use crate::charter::{Charter, Extent};
@@ -31,10 +32,6 @@ use crate::update::{Change, Settled};
 const INDEXES: usize = 1_024;
 const BYTES: usize = 512 << 20;
 const RESULTS: usize = 100_000;
-
-/// Stands for one who follows one result.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Ticket(u64);
 
 /// The standing queries of a session.
 #[derive(Debug, Default)]
@@ -55,15 +52,6 @@ enum Followed {
     Begun(Box<Bound>),
     Window(u64),
     Place(Box<(Path, Eyes)>),
-}
-
-/// What an update made of a result, and who follows it.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Turned {
-    /// Who follows it.
-    pub tickets: BTreeSet<Ticket>,
-    /// What they are told.
-    pub steps: RowSteps,
 }
 
 impl Queries {
@@ -398,7 +386,7 @@ impl Queries {
                 let Some(index) = collection.get(&identity) else { continue };
                 let was = index.bytes;
                 let (looked, told) =
-                    index.turn(windows, charter, (before, after), (&touched, update.seq));
+                    turn(index, windows, charter, (before, after), (&touched, update.seq));
                 *looks += looked;
                 *bytes = *bytes + index.bytes - was;
                 for (window, told) in told {

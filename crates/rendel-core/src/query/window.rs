@@ -4,11 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::asked::{Bound, Place, Placed};
-use super::collection::Touched;
 use super::index::Index;
 use super::order::Position;
-use super::rows::{Row, RowStep};
-use super::standing::Ticket;
+use super::rows::{Row, RowStep, Ticket};
+use super::touched::Touched;
 use crate::charter::Charter;
 use crate::path::Path;
 use crate::state::State;

@@ -86,14 +86,16 @@ impl Following {
 
     /// The state turned out to be another: all results are to be made anew.
     pub(super) fn forget(&mut self) {
-        self.queries = Queries::default();
-        self.followers.clear();
-        self.parted.clear();
+        let parted = std::mem::take(&mut self.parted).into_iter();
+        let mut tickets: Vec<Ticket> = parted.map(|(_, ticket)| ticket).collect();
+        for wanted in self.asked.values_mut().flat_map(BTreeMap::values_mut) {
+            tickets.extend(wanted.ticket.take().into_iter().chain(wanted.before.take()));
+            wanted.had = None;
+        }
+        // Their numbers are not given again: rows on their way may be for one of them.
+        tickets.into_iter().for_each(|ticket| self.give_back(ticket));
         self.line.clear();
         self.state = None;
-        self.asked.values_mut().flat_map(BTreeMap::values_mut).for_each(|wanted| {
-            (wanted.ticket, wanted.before, wanted.had) = (None, None, None);
-        });
     }
 
     /// When something that was put off is due.
