@@ -238,7 +238,7 @@ pub(crate) async fn connected(report: &mut Report, time: Duration) -> Result<()>
     let theirs = rendel.token_as("board", "tobin", "participant").await?;
     let alone = write(&rendel, &token, time).await?;
 
-    // The first who asks waits until all records were looked at; who writes does not.
+    // The first follower waits until every record has been read. Writers must not wait for that.
     let mut writer = enter(&rendel, &token).await?;
     let mut n = 0;
     let quiet = longest(&mut writer, &mut n, tokio::time::sleep(Duration::from_secs(2))).await?;

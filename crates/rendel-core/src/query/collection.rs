@@ -65,7 +65,7 @@ impl Collection {
         self.indexes.remove(identity);
     }
 
-    /// Notes which fields an index reads and sends, where that has changed.
+    /// Records which fields an index reads and sends, after these have changed.
     pub(super) fn note_reader(&mut self, identity: &str) {
         self.forget_reader(identity);
         let Some((identity, index)) = self.indexes.get_key_value(identity) else { return };

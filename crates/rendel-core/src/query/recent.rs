@@ -59,8 +59,8 @@ impl Recent {
         }
     }
 
-    /// What became of the rows of a window since an update, of which there are so many now; `None`
-    /// where that is forgotten. Cost O(steps × rows).
+    /// What became of the rows of a window since an update, given how many there are now; `None` if
+    /// that is forgotten. Cost O(steps × rows).
     pub(super) fn since(&self, window: u64, seq: u64, rows: usize) -> Option<Since> {
         if seq < self.forgotten {
             return None;

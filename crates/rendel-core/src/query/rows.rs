@@ -67,7 +67,7 @@ pub enum RowStep {
 pub struct RowSteps {
     /// The update.
     pub seq: u64,
-    /// Where they tell of all updates after one, for a follower who has come back: that one.
+    /// For a follower that comes back, the update after which these steps begin.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub since: Option<u64>,
     /// In order.

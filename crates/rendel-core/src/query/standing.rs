@@ -262,8 +262,8 @@ impl Queries {
         Some(json!([common.identity, group.as_str(), limit, common.query.pick]))
     }
 
-    /// What has become of the result of a ticket for a follower who has had it after the update
-    /// `had`, all at once; `None` where that is beyond the recent past, or more than the rows.
+    /// The steps from the result after the update `had` to that of now, for a follower that comes
+    /// back; `None` if that is beyond the recent past, or if there are more steps than rows.
     pub fn since(
         &self,
         charter: &Charter,

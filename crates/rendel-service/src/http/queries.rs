@@ -109,8 +109,8 @@ async fn stream(
     form: Form,
     asked: Asked,
 ) -> Answer {
-    let mut events = Events::enter(request, app, session, who, form, WayIn::Queries).await?;
     let had = had(request)?;
+    let mut events = Events::enter(request, app, session, who, form, WayIn::Queries).await?;
     events.follow_query(FollowQuery { query: ONLY, ask: asked, had }).await?;
     Ok(events.stream())
 }
