@@ -229,11 +229,13 @@ impl State {
         let tokens = at.tokens();
         for (name, field) in charter.fields.iter() {
             let is_meant = tokens.first().is_none_or(|top| top == name);
-            if is_meant && !field.can_be_undone() && !tokens.is_empty() {
+            let is_of_play =
+                !field.can_be_undone() || charter.play.holds_ballots(&Path::of([name]));
+            if is_meant && is_of_play && !tokens.is_empty() {
                 let detail = format!("{at} keeps rules of play, which are not taken back.");
                 return Err(Problem::new(ProblemKind::OutOfBounds, detail).at(at));
             }
-            if is_meant && field.can_be_undone() {
+            if is_meant && !is_of_play {
                 put_back(&mut wanted, &then, &Path::of([name]), at)?;
             }
         }

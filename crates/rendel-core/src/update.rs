@@ -273,9 +273,15 @@ pub struct Disclosure {
     /// Whether what is around it is there no more.
     #[serde(default, rename = "gone", skip_serializing_if = "is_false")]
     pub is_gone: bool,
-    /// What is there now, where somebody is to be shown it anew.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    /// The value now, if somebody is to be shown it who did not see it before. A register that
+    /// holds nothing is shown as `null`.
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "given")]
     pub value: Option<Value>,
+}
+
+/// Reads a member that is present as its value, `null` included.
+fn given<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Value>, D::Error> {
+    Value::deserialize(deserializer).map(Some)
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde gives a reference")]

@@ -940,17 +940,22 @@ fn what_the_session_may_not_do_by_itself_it_tries_again_later() {
 }
 
 #[test]
-fn what_was_cast_in_secret_is_told_to_nobody_else_ever() {
+fn what_was_cast_in_secret_is_never_told_to_anybody() {
     let mut poll = opened(POLL);
-    poll_act(&mut poll, "oda", "voter", r#""at":"/whom","op":"cast","choices":["bram"]"#).unwrap();
+    let cast = r#""at":"/whom","op":"cast","choices":["bram"]"#;
+    let update = poll_act(&mut poll, "oda", "voter", cast).unwrap();
+    let viewer = Viewer::new("oda", &std::collections::BTreeMap::new());
+    let sight = poll.charter().sight("voter");
+    assert_eq!(sight.beside(&poll.charter().fields, &update, &viewer), None);
+    assert!(update.disclosures.is_empty(), "{update:?}");
     let unseal = r#""at":"/whom","op":"unseal""#;
     let unsealed = poll_act(&mut poll, "keziah", "steward", unseal).unwrap();
     assert_eq!(at(&poll, "/whom/results/tally"), json!({ "bram": 1, "oda": 0 }));
-    assert!(seen(&poll, "oda", "voter")["whom-ballots"]["oda"].is_object());
-    for (who, role) in [("bram", "voter"), ("keziah", "steward")] {
-        assert_eq!(seen(&poll, who, role)["whom-ballots"], json!({}), "{who}");
+    for (who, role) in
+        [("oda", "voter"), ("bram", "voter"), ("keziah", "steward"), ("service", "service")]
+    {
+        assert_eq!(seen(&poll, who, role).get("whom-ballots"), None, "{who}");
     }
-    assert_eq!(seen(&poll, "service", "service").get("whom-ballots"), None, "nor to the backend");
     let charter = poll.charter();
     let told = charter.sight("service").update(&charter.fields, &unsealed);
     assert!(told.effects.iter().all(|effect| !effect.at.to_string().contains("ballots")));
@@ -1014,5 +1019,96 @@ proptest! {
         prop_assert_eq!(at(&poll, "/blend/results/tally"), json!(tally));
         prop_assert_eq!(at(&poll, "/blend/cast"), json!(model.len()));
         prop_assert_eq!(poll.weight(), rendel_core::weight(&poll.plain()) as u64);
+    }
+}
+
+/// Whatever else of a charter reads records could tell what a sealed or secret ballot keeps.
+#[test]
+fn nothing_of_a_charter_reads_the_ballots_that_were_cast() {
+    for (rest, path) in [
+        (
+            "[state.sum]\nkind = \"total\"\nfrom = \"/whom-ballots\"\ncount = true\nby = \"choice\"\n",
+            "state.sum.from",
+        ),
+        (
+            "[[guards]]\nat = \"/whom-ballots/*/choice\"\nrule = \"new != 1\"\nsays = \"no\"\n",
+            "guards[0].at",
+        ),
+        ("[[when]]\nchanges = \"/whom-ballots/*\"\nannounce = \"a.b\"\n", "when[0].changes"),
+        ("[queries.all]\nfrom = \"/whom-ballots\"\n", "queries.all.from"),
+        (
+            "[state.picks]\nkind = \"map\"\n[state.picks.each.of]\nkind = \"register\"\nrefers = \"/whom-ballots\"\n",
+            "state.picks.each.of.refers",
+        ),
+        ("[[gates]]\nat = \"/whom-ballots/*\"\nurl = \"http://127.0.0.1:1/\"\n", "gates[0].at"),
+    ] {
+        let faults = Charter::parse(&format!("{POLL}{rest}")).err().unwrap_or_default();
+        assert!(faults.iter().any(|fault| fault.path == path), "{path}: {faults:#?}");
+    }
+}
+
+#[test]
+fn an_edit_of_a_ballot_counts_in_the_round_that_it_names_and_in_no_other() {
+    let mut poll = opened(POLL);
+    let cast = r#""at":"/blend","op":"cast","choices":["dry"]"#;
+    poll_act(&mut poll, "oda", "voter", &format!(r#"{cast},"round":1"#)).unwrap();
+    let next = r#""at":"/blend","op":"restart","question":"And next year?","round":1"#;
+    poll_act(&mut poll, "keziah", "steward", next).unwrap();
+    for (who, role, text) in [
+        ("bram", "voter", cast),
+        ("oda", "voter", r#""at":"/blend","op":"withdraw""#),
+        ("keziah", "steward", r#""at":"/blend","op":"unseal""#),
+        ("keziah", "steward", r#""at":"/blend","op":"restart""#),
+    ] {
+        // Made while offline, for the first question.
+        let late = poll_act(&mut poll, who, role, &format!(r#"{text},"round":1"#)).unwrap_err();
+        assert_eq!(late.kind(), ProblemKind::Stale, "{text}");
+        let current = json!({ "question": "And next year?", "round": 2 });
+        assert_eq!(late.member("current"), Some(&current), "{text}");
+        let wrong = poll_act(&mut poll, who, role, &format!(r#"{text},"round":"two""#));
+        assert_eq!(wrong.unwrap_err().kind(), ProblemKind::WrongType, "{text}");
+    }
+    assert_eq!(at(&poll, "/blend-ballots"), json!({}));
+    poll_act(&mut poll, "bram", "voter", &format!(r#"{cast},"round":2"#)).unwrap();
+    // One that names no round is for the present one.
+    poll_act(&mut poll, "wren", "voter", cast).unwrap();
+    assert_eq!(at(&poll, "/blend-ballots").as_object().map(|cast| cast.len()), Some(2));
+}
+
+#[test]
+fn nothing_but_withdraw_takes_a_ballot_back() {
+    let source = POLL.to_owned() + "[state.notes]\nkind = \"text\"\n";
+    let mut poll = opened(&source);
+    let act = |poll: &mut Sequencer, text: &str| poll_act(poll, "oda", "voter", text);
+    let undo = r#""at":"","op":"undo""#;
+    act(&mut poll, r#""at":"/notes","op":"splice","index":0,"delete":0,"insert":"dry""#).unwrap();
+    let before = poll.seq();
+    act(&mut poll, r#""at":"/blend","op":"cast","choices":["dry"]"#).unwrap();
+    act(&mut poll, r#""at":"/brix","op":"cast","value":12.5"#).unwrap();
+    // What was done before it is the last step.
+    act(&mut poll, undo).unwrap();
+    assert_eq!(at(&poll, "/notes"), "");
+    assert_eq!(act(&mut poll, undo).unwrap_err().kind(), ProblemKind::NothingToUndo);
+    act(&mut poll, r#""at":"","op":"redo""#).unwrap();
+    poll_act(&mut poll, "keziah", "steward", r#""at":"/blend","op":"unseal""#).unwrap();
+    act(&mut poll, undo).unwrap();
+    assert_eq!(at(&poll, "/blend-ballots/oda/choice"), json!(["dry"]));
+    assert_eq!(at(&poll, "/brix-ballots/oda/choice"), 12.5);
+
+    // Nor does taking the session back to where it was before.
+    let (now, charter) = (poll.state(), poll.charter().clone());
+    let mut past = Sequencer::open(charter.clone(), None).unwrap();
+    while past.seq() < before {
+        let text = r#""at":"/notes","op":"splice","index":0,"delete":0,"insert":"dry""#;
+        poll_act(&mut past, "oda", "voter", text).unwrap();
+    }
+    let back = |at: &str| {
+        let path = Path::parse(at).unwrap();
+        now.edits_back_to(&past.state(), &charter, &path, charter.sight("service"), None)
+    };
+    let edits: Vec<String> = back("").unwrap().iter().map(|edit| edit.at.clone()).collect();
+    assert_eq!(edits, ["/notes"]);
+    for at in ["/blend-ballots", "/blend-ballots/oda"] {
+        assert_eq!(back(at).unwrap_err().kind(), ProblemKind::OutOfBounds, "{at}");
     }
 }

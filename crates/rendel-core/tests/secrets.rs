@@ -420,3 +420,32 @@ fn the_check_notes_by_what_else_a_hidden_value_shows() {
     ];
     assert_eq!(charter.warnings(), expected);
 }
+
+/// A register that holds nothing is a member that holds `null`, also when it is read from the journal.
+#[test]
+fn what_is_shown_without_a_value_is_shown_all_the_same() {
+    let charter = Arc::new(Charter::parse(CHARTER).unwrap());
+    let mut sequencer = Sequencer::open(charter.clone(), None).unwrap();
+    let oda = Actor::new("oda", "player", Uuid::from_u128(1));
+    let mut settle = |edit: Edit| {
+        let proposal = Proposal::new(0, None, vec![edit]);
+        match sequencer.handle_proposal(&oda, &proposal, 5) {
+            Outcome::Settled(update) => update,
+            other => panic!("{other:?}"),
+        }
+    };
+    settle(Edit::new("/cards", "put").with("id", "c1").with("value", json!({ "holder": "bram" })));
+    let opened = settle(Edit::new("/cards/c1/open", "set").with("value", true));
+    let read: Settled = serde_json::from_str(&serde_json::to_string(&opened).unwrap()).unwrap();
+    assert_eq!(read, opened);
+    for (role, who) in [("player", "oda"), ("onlooker", "")] {
+        let sight = charter.sight(role);
+        let mut told = json!(sight.update(&charter.fields, &read))["effects"].take();
+        let viewer = Viewer::new(who, &BTreeMap::new());
+        if let Some(beside) = sight.beside(&charter.fields, &read, &viewer) {
+            told.as_array_mut().unwrap().extend(json!(beside.effects).as_array().cloned().unwrap());
+        }
+        let shown = json!({ "at": "/cards/c1/face", "op": "show", "value": null });
+        assert!(told.as_array().unwrap().contains(&shown), "{role}: {told}");
+    }
+}

@@ -12,6 +12,7 @@ use tokio::sync::{Notify, OnceCell, watch};
 
 use crate::addresses::Addresses;
 use crate::announcing::Receivers;
+use crate::answers::Answers;
 use crate::budget::Budget;
 use crate::config::Config;
 use crate::documents::Documents;
@@ -43,6 +44,7 @@ pub(crate) struct App {
     pub(crate) addresses: Addresses,
     pub(crate) guests: Guests,
     pub(crate) budget: Budget,
+    pub(crate) answers: Answers,
     pub(crate) keys: KeyRing,
     pub(crate) revoked: Revoked,
     pub(crate) sign_ins: SignIns,
@@ -81,6 +83,7 @@ impl App {
             addresses: Addresses::new(config.connections_per_address, "connections_per_address"),
             guests: Guests::new(config.guests_per_address),
             budget: Budget::new(&config),
+            answers: Answers::new(&config),
             gates: Gates::new(config.gate_secret.signer(), config.variables.clone()),
             receivers: Receivers::new(config.webhooks_to_private_addresses),
             announced: watch::Sender::new(0),

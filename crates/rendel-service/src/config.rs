@@ -65,6 +65,8 @@ pub struct Config {
     pub calls_per_address: u32,
     /// What the calls of one participant of a session may cost per second.
     pub calls_per_participant: u32,
+    /// Bytes of answers that are being made or have not been read.
+    pub answer_bytes: AnswerBytes,
     /// Whether the address is what a proxy says in `Forwarded` or `X-Forwarded-For`.
     pub trust_forwarded: bool,
     /// Bytes of a session that is brought in.
@@ -90,6 +92,17 @@ pub struct QueueLimits {
     pub frames: usize,
     /// Bytes that wait.
     pub bytes: usize,
+}
+
+/// Bytes of answers that are being made or have not been read at one time.
+#[derive(Clone, Copy, Debug)]
+pub struct AnswerBytes {
+    /// Those of one participant of a session.
+    pub participant: u64,
+    /// Those of one address.
+    pub address: u64,
+    /// All of them.
+    pub all: u64,
 }
 
 impl Config {
@@ -121,6 +134,7 @@ impl Config {
             connections_per_address: 1_000,
             calls_per_address: 200,
             calls_per_participant: 50,
+            answer_bytes: AnswerBytes { participant: 32 << 20, address: 128 << 20, all: 512 << 20 },
             trust_forwarded: false,
             import_bytes: 256 << 20,
             fence: Duration::from_secs(10),

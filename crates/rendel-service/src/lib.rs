@@ -14,6 +14,7 @@
 mod access;
 mod addresses;
 mod announcing;
+mod answers;
 mod app;
 mod auth;
 mod budget;
@@ -45,7 +46,7 @@ mod tickets;
 mod token;
 mod waking;
 
-pub use config::Config;
+pub use config::{AnswerBytes, Config};
 pub use openapi::openapi_json;
 pub use origins::Origins;
 pub use service::{Service, ServiceError, raise_descriptor_limit};

@@ -238,6 +238,8 @@ pub struct Figures {
     pub connections: u64,
     /// The last update that was shown.
     pub seq: u64,
+    /// About how many bytes the state takes as JSON.
+    pub state_bytes: u64,
     /// The epoch of its owner.
     pub epoch: u64,
     /// The place at which replicas were last compared.

@@ -5,12 +5,10 @@ use std::time::Duration;
 use diesel::connection::SimpleConnection as _;
 use diesel::pg::PgConnection;
 use diesel::r2d2::{self, ConnectionManager, CustomizeConnection, Pool};
-use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
 use uuid::Uuid;
 
 use crate::error::StoreError;
-
-const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
+use crate::tables::bring_up_to_date;
 
 /// A pool of connections; clones share it.
 #[derive(Clone)]
@@ -43,22 +41,7 @@ impl Store {
             .await
             .map_err(|error| StoreError::Away(error.to_string()))??;
         let store = Self { pool, owner: Uuid::now_v7() };
-        store
-            .run(|conn| {
-                // Bringing large tables up to date may take its time.
-                conn.batch_execute("SET statement_timeout = 0; SET lock_timeout = 0")?;
-                // Several services may start at the same time.
-                conn.batch_execute("SELECT pg_advisory_lock(7241386034)")?;
-                let run = conn.run_pending_migrations(MIGRATIONS).map(|_| ());
-                conn.batch_execute("SELECT pg_advisory_unlock(7241386034)")?;
-                run.map_err(|error| {
-                    StoreError::Damaged(format!(
-                        "the tables could not be brought up to date: {error}"
-                    ))
-                })?;
-                Ok(conn.batch_execute(TIME_OUTS)?)
-            })
-            .await?;
+        store.run(bring_up_to_date).await?;
         Ok(store)
     }
 
@@ -84,17 +67,11 @@ impl Store {
     ) -> Result<T, StoreError> {
         self.run(|conn| conn.build_transaction().read_only().repeatable_read().run(call)).await
     }
-
-    /// Whether the database answers.
-    pub async fn ping(&self) -> Result<(), StoreError> {
-        use diesel::RunQueryDsl as _;
-        self.run(|conn| Ok(diesel::sql_query("SELECT 1").execute(conn).map(|_| ())?)).await
-    }
 }
 
 /// Kept by the server itself, so that nothing hangs for ever on a lock that somebody holds, and no
 /// lock of ours outlives a process that hangs.
-const TIME_OUTS: &str = "SET statement_timeout = '60s'; SET lock_timeout = '5s'; SET \
+pub(crate) const TIME_OUTS: &str = "SET statement_timeout = '60s'; SET lock_timeout = '5s'; SET \
     idle_in_transaction_session_timeout = '60s'";
 
 /// The journal's writer has small statements only, and every session waits for it.

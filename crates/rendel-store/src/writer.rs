@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::thread;
+use std::time::Duration;
 
 use diesel::connection::SimpleConnection as _;
 use diesel::pg::PgConnection;
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Bool, Nullable, Text};
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
 use crate::announcements::{NewAnnouncement, announce};
@@ -24,6 +25,11 @@ const MOST_ROWS: usize = 4_096;
 const COPY_FROM: usize = 512;
 /// Appends that may wait; beyond them sessions wait, and with them their participants.
 const WAITING: usize = 1_024;
+
+/// Needs what a row of the journal needs, and leaves nothing: the table's lock, taken without
+/// waiting, and a record in the write-ahead log that a commit waits for.
+const PROBE: &str = "BEGIN; LOCK TABLE journal IN ROW EXCLUSIVE MODE NOWAIT; \
+    SELECT pg_logical_emit_message(true, 'rendel', 'probe'); COMMIT";
 
 /// A settled update on its way into the journal.
 #[derive(Clone, Debug)]
@@ -110,10 +116,18 @@ pub enum WriteError {
     Superseded,
 }
 
+/// What the writer's thread is asked for.
+#[derive(Debug)]
+enum Work {
+    Append(Append),
+    /// To tell whether anything can be written.
+    Probe(oneshot::Sender<Result<(), WriteError>>),
+}
+
 /// The way to the writer's thread; clones share it.
 #[derive(Clone, Debug)]
 pub struct JournalWriter {
-    queue: mpsc::Sender<Append>,
+    queue: mpsc::Sender<Work>,
 }
 
 impl JournalWriter {
@@ -133,15 +147,28 @@ impl JournalWriter {
         Ok(Self { queue })
     }
 
-    /// Whether its thread has ended, so that nothing can be written any more.
-    pub fn has_ended(&self) -> bool {
-        self.queue.is_closed()
+    /// Whether something can be written now: asked in the writer's own queue, by its own connection.
+    /// Fails if the thread has ended, if so many appends wait that another would too, if the database
+    /// is away, and if its answer takes longer than `within`.
+    pub async fn probe(&self, within: Duration) -> Result<(), WriteError> {
+        let away = |why: &str| WriteError::Away(why.to_owned());
+        let (answer, answered) = oneshot::channel();
+        let ended = || away("the journal's writer has ended");
+        self.queue.try_send(Work::Probe(answer)).map_err(|error| match error {
+            mpsc::error::TrySendError::Full(_) => away("too many appends wait"),
+            mpsc::error::TrySendError::Closed(_) => ended(),
+        })?;
+        let answered = tokio::time::timeout(within, answered).await;
+        answered.map_err(|_| away("the journal does not answer"))?.map_err(|_| ended())?
     }
 
     /// Puts an append into the next group. Waits while too many wait already; gives it back if the
     /// writer has ended.
     pub async fn append(&self, append: Append) -> Result<(), Append> {
-        self.queue.send(append).await.map_err(|error| error.0)
+        self.queue.send(Work::Append(append)).await.map_err(|error| match error.0 {
+            Work::Append(append) => append,
+            Work::Probe(_) => unreachable!("an append was sent"),
+        })
     }
 }
 
@@ -156,17 +183,48 @@ struct Writer {
 }
 
 impl Writer {
-    fn run(&mut self, mut appends: mpsc::Receiver<Append>) {
-        while let Some(first) = appends.blocking_recv() {
-            let mut rows = first.updates.len() + first.refusals.len();
-            let mut group = vec![first];
-            while rows < MOST_ROWS {
-                let Ok(next) = appends.try_recv() else { break };
-                rows += next.updates.len() + next.refusals.len();
-                group.push(next);
+    fn run(&mut self, mut queue: mpsc::Receiver<Work>) {
+        while let Some(first) = queue.blocking_recv() {
+            let (mut rows, mut group, mut probes) = (0, Vec::new(), Vec::new());
+            let mut next = Some(first);
+            while let Some(work) = next {
+                match work {
+                    Work::Append(append) => {
+                        rows += append.updates.len() + append.refusals.len();
+                        group.push(append);
+                    }
+                    Work::Probe(answer) => probes.push(answer),
+                }
+                next = if rows < MOST_ROWS { queue.try_recv().ok() } else { None };
             }
             self.write(group);
+            if !probes.is_empty() {
+                let found = self.probe();
+                // Nobody waits any more for an answer that took too long.
+                probes.into_iter().for_each(|answer| drop(answer.send(found.clone())));
+            }
         }
+    }
+
+    /// Whether a row of the journal could be written: its table is not locked, and a commit gets
+    /// through to the disk.
+    fn probe(&mut self) -> Result<(), WriteError> {
+        let probed = self.connection().and_then(|conn| Ok(conn.batch_execute(PROBE)?));
+        probed.map_err(|error| {
+            self.conn = None;
+            WriteError::Away(error.to_string())
+        })
+    }
+
+    fn connection(&mut self) -> Result<&mut PgConnection, StoreError> {
+        if self.conn.is_none() {
+            let mut conn = PgConnection::establish(&self.url)
+                .map_err(|error| StoreError::Away(error.to_string()))?;
+            conn.batch_execute(WRITER_TIME_OUTS)?;
+            keep_promises(&mut conn)?;
+            self.conn = Some(conn);
+        }
+        self.conn.as_mut().ok_or_else(|| StoreError::Away("no connection".to_owned()))
     }
 
     fn write(&mut self, mut group: Vec<Append>) {
@@ -237,16 +295,7 @@ impl Writer {
 
     /// Writes a group; gives the appends that were left out as a whole, by their indices.
     fn commit(&mut self, group: &[Append]) -> Result<BTreeMap<usize, WriteError>, StoreError> {
-        let conn = match &mut self.conn {
-            Some(conn) => conn,
-            None => {
-                let mut conn = PgConnection::establish(&self.url)
-                    .map_err(|error| StoreError::Away(error.to_string()))?;
-                conn.batch_execute(WRITER_TIME_OUTS)?;
-                keep_promises(&mut conn)?;
-                self.conn.insert(conn)
-            }
-        };
+        let conn = self.connection()?;
         let rows: usize = group.iter().map(|append| append.updates.len()).sum();
         let is_plain = |append: &Append| {
             append.refusals.is_empty() && append.announcements.is_empty() && append.wakes.is_none()

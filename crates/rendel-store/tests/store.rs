@@ -595,12 +595,13 @@ async fn the_past_is_whole_or_forgotten_while_the_journal_is_cut() {
 #[tokio::test]
 async fn a_writer_without_its_database_fails_what_it_is_given_and_goes_on_when_it_is_back() {
     let mut database = Database::start();
-    let (store, _) = with_session(&database.url()).await;
+    let _ = with_session(&database.url()).await;
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();
     answer(&append(&writer, 1, 0, 1..=1).await).unwrap();
     database.local.take().unwrap().stop().unwrap();
     assert!(matches!(answer(&append(&writer, 1, 0, 2..=2).await), Err(WriteError::Away(_))));
-    assert!(matches!(store.ping().await, Err(StoreError::Away(_))));
+    let probed = writer.probe(std::time::Duration::from_secs(60)).await;
+    assert!(matches!(probed, Err(WriteError::Away(_))), "{probed:?}");
     database.local = Some(LocalDatabase::start(&database.dir.path().join("database")).unwrap());
     // The port has changed, so this writer is of no use; a new one finds what the old one wrote.
     let writer = JournalWriter::start(&database.url(), |_, _| {}).unwrap();

@@ -40,6 +40,9 @@ struct Settings {
     guests_per_address: Option<usize>,
     calls_per_address: Option<u32>,
     calls_per_participant: Option<u32>,
+    answer_bytes_per_participant: Option<u64>,
+    answer_bytes_per_address: Option<u64>,
+    answer_bytes: Option<u64>,
     gate_secret: Option<String>,
     audit_days: Option<u32>,
     announcement_days: Option<u32>,
@@ -79,6 +82,9 @@ const NAMES: &[&str] = &[
     "guests_per_address",
     "calls_per_address",
     "calls_per_participant",
+    "answer_bytes_per_participant",
+    "answer_bytes_per_address",
+    "answer_bytes",
     "gate_secret",
     "audit_days",
     "announcement_days",
@@ -178,6 +184,12 @@ pub(crate) fn plan(args: &ServeArgs) -> Result<ServePlan> {
     let (address, participant) = (settings.calls_per_address, settings.calls_per_participant);
     set(&mut config.calls_per_address, address, per_second.clone(), "calls_per_address")?;
     set(&mut config.calls_per_participant, participant, per_second, "calls_per_participant")?;
+    let bytes = 1 << 20..=1 << 40;
+    let (most, each) = (&mut config.answer_bytes, settings.answer_bytes_per_participant);
+    set(&mut most.participant, each, bytes.clone(), "answer_bytes_per_participant")?;
+    let address = settings.answer_bytes_per_address;
+    set(&mut most.address, address, bytes.clone(), "answer_bytes_per_address")?;
+    set(&mut most.all, settings.answer_bytes, bytes, "answer_bytes")?;
     set(
         &mut config.guests_per_address,
         settings.guests_per_address,

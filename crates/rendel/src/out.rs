@@ -33,12 +33,14 @@ impl Out {
         self.json
     }
 
-    /// A line of data. Who reads may have gone away, as `head` does; then there is nothing left to
-    /// say.
+    /// A line of data.
     pub(crate) fn line(self, text: &str) {
-        if writeln!(io::stdout(), "{text}").is_err() {
-            end(0);
-        }
+        self.write(format_args!("{text}\n"));
+    }
+
+    /// Data as it is. Ends the command if it cannot be written.
+    pub(crate) fn write(self, data: std::fmt::Arguments<'_>) {
+        io::stdout().write_fmt(data).unwrap_or_else(|error| lost(&error));
     }
 
     /// One value: as JSON where that is asked for, else in words.
@@ -113,11 +115,21 @@ pub(crate) fn problem_in_words(problem: &Problem) -> String {
     words
 }
 
+/// Data could not be written. A reader that has what it wants, as `head` does, closes the pipe, and
+/// that is no failure; anything else, such as a full disk, is.
+fn lost(error: &io::Error) -> ! {
+    if error.kind() == io::ErrorKind::BrokenPipe {
+        signal_hook::low_level::exit(0);
+    }
+    // Nobody can be told that standard error is closed.
+    let _ = writeln!(io::stderr(), "rendel: the output cannot be written: {error}");
+    signal_hook::low_level::exit(1);
+}
+
 /// Ends the process here and now. What the C library would still run, OpenSSL's own tidying up above
 /// all, would take the ground from under threads that open a connection to the database.
 pub(crate) fn end(code: u8) -> ! {
-    // Nobody can be told that standard output is closed.
-    let _ = io::stdout().flush();
+    io::stdout().flush().unwrap_or_else(|error| lost(&error));
     signal_hook::low_level::exit(code.into())
 }
 

@@ -18,6 +18,7 @@ import { type Codec, type Ears, JSON_CODEC, type Link, openSocket } from "./link
 import { Outbox } from "./outbox.ts";
 import { type Change, Replica } from "./replica.ts";
 import { newSaying, type Saying } from "./telling.ts";
+import { uuid7 } from "./uuid.ts";
 
 /**
  * Where a connection stands. `waiting`: nothing is known of the session yet. `catching-up`: it is
@@ -25,7 +26,11 @@ import { newSaying, type Saying } from "./telling.ts";
  */
 export type Standing = "waiting" | "present" | "catching-up" | "away" | "offline" | "ended";
 
-/** A token, or what gets one: asked for at each return, and again where one has ended. */
+/**
+ * A token, or a function that gets one: called at each return, and again when its token is refused.
+ * One that throws, rejects or takes longer than ten seconds is called again after a wait. The
+ * connection ends when three tokens in a row are refused.
+ */
 export type TokenSource = string | (() => Promise<string>);
 
 export type ConnectionEvents = {
@@ -44,6 +49,10 @@ const LONGEST_WAIT = 5_000;
 const BEAT = 5_000;
 /** A way over which nothing has come for so long leads nowhere. */
 const OPEN_WITHIN = 6_000;
+/** How long a function may take to get a token, in milliseconds. */
+const TOKEN_WITHIN = 10_000;
+/** Refused tokens in a row after which there is no use in asking for another. */
+const REFUSED_TOKENS = 3;
 /** What is pending is kept at most this often. */
 const KEEP = 200;
 /** Problems that pass by themselves. */
@@ -57,9 +66,7 @@ const unavailable = (detail: string): Problem => ({
 });
 
 /** What is answered to what was asked while there was no connection. */
-const AWAY = unavailable("There is no connection.");
-
-const data = (data: Json | undefined) => (data === undefined ? {} : { data });
+export const AWAY = unavailable("There is no connection.");
 
 /**
  * A participant's connection with its replica. It comes back by itself and sends again what was not
@@ -84,6 +91,8 @@ export class Connection {
   #guest: { token?: string } = {};
   /** The token of this connection. */
   #shown: string | undefined;
+  /** Tokens of a function that were refused since the last welcome. */
+  #refusedTokens = 0;
   #events: ConnectionEvents;
   #link: Link | undefined;
   /** Ways in a row that led nowhere. A WebSocket may be blocked, so every other is a line then. */
@@ -108,14 +117,17 @@ export class Connection {
   #asked = 0;
   #asks = new Map<number, (problem: Problem | undefined) => void>();
 
-  /** With a `claim` what is pending outlives the page; its client is then the connection's. */
+  /**
+   * With a `claim` what is pending outlives the page; its client is then the connection's. Without
+   * either the client is a new one.
+   */
   constructor(options: {
     server: string;
     session: string;
     /** Left out by a guest, where the charter lets guests in. */
-    token?: TokenSource;
+    token?: TokenSource | undefined;
     client?: string;
-    claim?: Claim;
+    claim?: Claim | undefined;
     /** Keeps the state of the last moment too, to be shown after a reload without the service. */
     keepState?: boolean;
     /** Whether to ask how the fields are declared: see `Replica.fields`. */
@@ -132,8 +144,7 @@ export class Connection {
     this.#asksFields = options.asksFields ?? false;
     const kept = options.claim?.kept;
     this.#isKept = kept !== undefined;
-    const client = options.claim?.client ?? options.client;
-    if (client === undefined) throw new Error("no client");
+    const client = options.claim?.client ?? options.client ?? uuid7();
     if (kept?.token !== undefined && this.#token === undefined) {
       this.#token = kept.token;
       this.#guest = { token: kept.token };
@@ -153,7 +164,7 @@ export class Connection {
   }
 
   readonly #page: [string, () => void][] = [
-    ["offline", () => this.#link !== undefined && this.#lost("the page is offline")],
+    ["offline", () => this.#link !== undefined && this.#lost("offline")],
     ["online", () => this.#return()],
     ["pageshow", () => this.#wake()],
     ["pagehide", () => this.#keeping !== undefined && this.#write()],
@@ -257,19 +268,30 @@ export class Connection {
       this.send({ type: "leave" });
       this.#end();
     }
-    clearTimeout(this.#keeping);
     this.#write();
+    this.#release();
+  }
+
+  #release(): void {
+    clearTimeout(this.#keeping);
     this.#claim?.release();
     this.#claim = undefined;
   }
 
-  /** It is over: nothing is tried again. */
+  /**
+   * It is over: nothing is tried again. With a problem, what is pending has been refused, and no
+   * later page may send it.
+   */
   #end(problem?: Problem): void {
     clearTimeout(this.#timer);
     this.#saying?.stop();
     this.#watchPage("removeEventListener");
     this.#drop();
     this.problem = problem;
+    if (problem !== undefined) {
+      this.#claim?.keep(undefined);
+      this.#release();
+    }
     this.#stand("ended");
   }
 
@@ -300,14 +322,20 @@ export class Connection {
       this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
     this.#tries += 1;
     const tries = this.#tries;
-    if (typeof this.#token !== "function") {
-      this.#open(this.#token);
+    const ask = this.#token;
+    if (typeof ask !== "function") {
+      this.#open(ask);
       return;
     }
-    this.#token().then(
-      (token) => tries === this.#tries && this.#open(token),
-      () => tries === this.#tries && this.#lost("no token came"),
-    );
+    const got = (token: unknown, why = token) => {
+      if (tries !== this.#tries) return;
+      clearTimeout(this.#trying);
+      if (typeof token === "string") this.#open(token);
+      else this.#lost(`no token: ${why}`);
+    };
+    this.#trying = setTimeout(got, TOKEN_WITHIN, null, "too late");
+    // Also one that throws at once rejects here.
+    (async () => ask())().then(got, (error) => got(null, error));
   }
 
   /** Opens a way and enters over it. Where one leads nowhere the other is tried. */
@@ -377,8 +405,10 @@ export class Connection {
       this.#asks.get(frame.n)?.(frame.problem);
       this.#asks.delete(frame.n);
     }
-    if (frame.type === "cue")
-      this.#events.cued?.({ name: frame.name, by: frame.by, ...data(frame.data) });
+    if (frame.type === "cue") {
+      const { type: _, ...cue } = frame;
+      this.#events.cued?.(cue);
+    }
     // A guest comes back as the same guest.
     if (frame.type === "welcome" && frame.token !== undefined) {
       this.#token = frame.token;
@@ -397,9 +427,8 @@ export class Connection {
     }
     if (changes.length === 0) return;
     this.#keep();
-    if (changes.some((change) => change.kind === "diverged")) this.#lost("the replica differed");
-    if (changes.some((change) => change.kind === "unknown"))
-      this.#lost("the replica was forgotten");
+    for (const { kind } of changes)
+      if (kind === "diverged" || kind === "unknown") this.#lost(`the replica is ${kind}`);
     this.#events.standing?.();
   }
 
@@ -422,6 +451,7 @@ export class Connection {
 
   #welcomed(limits: Welcome["limits"]): void {
     this.#wait = FIRST_WAIT;
+    this.#refusedTokens = 0;
     this.problem = undefined;
     while (this.replica.pollOutgoing() !== undefined) {}
     this.#outbox.begin(limits, this.replica.answered, this.replica.unanswered);
@@ -440,14 +470,17 @@ export class Connection {
 
   #bye(problem: Problem): void {
     const name = problem.type.split(":").at(-1) ?? "";
-    // Whoever can get another token goes on with that, but not with the same one again and again.
-    const canRenew = name === "expired-token" && typeof this.#token === "function";
+    // A function may have given the text of an error page once: it is asked again first.
+    const canRenew =
+      name.endsWith("-token") &&
+      typeof this.#token === "function" &&
+      ++this.#refusedTokens < REFUSED_TOKENS;
     if (PASSING.includes(name) || canRenew) this.#lost(problem.detail, problem);
     else this.#end(problem);
   }
 
   /** Waits grow, and are spread so that those who were lost together do not come back together. */
-  #lost(why = "the connection was lost", problem = unavailable(why)): void {
+  #lost(why?: string, problem = why ? unavailable(why) : AWAY): void {
     this.#drop();
     this.problem = problem;
     this.#stand(this.replica.confirmed === undefined ? "waiting" : "away");
@@ -483,10 +516,10 @@ export class Connection {
 
   #sendProposals(frames: Propose[]): void {
     for (const frame of frames) this.replica.noteSent(frame.n);
-    const [first, ...others] = frames;
-    if (first === undefined) return;
-    if (others.length === 0) this.send(first);
-    else this.send({ type: "proposals", proposals: frames.map(({ type: _, ...body }) => body) });
+    const [first] = frames;
+    if (frames.length > 1)
+      this.send({ type: "proposals", proposals: frames.map(({ type: _, ...body }) => body) });
+    else if (first !== undefined) this.send(first);
   }
 
   /** @internal */

@@ -29,7 +29,7 @@ export type Span = number | string;
  */
 export type Act =
   | { op: "sit" | "accept"; seat?: string }
-  | { op: "stand" | "reverse" | "withdraw" | "unseal" | "cancel" | "start" | "stop" }
+  | { op: "stand" | "reverse" | "cancel" | "start" | "stop" }
   | { op: "set"; value?: never; due: number }
   | { op: "set"; value?: never; in: Span }
   | { op: "extend"; by: Span }
@@ -43,8 +43,10 @@ export type Act =
   | { op: "commit"; sha256: string }
   | { op: "reveal"; value: string }
   | { op: "waive"; seat: string }
-  | { op: "cast"; choices?: string[]; value?: number | "unsure" }
-  | { op: "restart"; question?: string }
+  /** Of a ballot: in another `round` than the one that it names, an edit is `stale`. */
+  | { op: "cast"; choices?: string[]; value?: number | "unsure"; round?: number }
+  | { op: "withdraw" | "unseal"; round?: number }
+  | { op: "restart"; question?: string; round?: number }
   | { op: "undo" | "redo"; of?: string | number; skip?: boolean };
 
 /** What a settled edit did, in final form. */
@@ -191,6 +193,8 @@ export type Field = {
   max?: number;
   schema?: { [keyword: string]: Json };
   each?: Fields;
+  /** Of a ballot: its choices never leave the service. */
+  secret?: boolean;
 };
 /** The fields of the state, or of a record, by their names. */
 export type Fields = { [name: string]: Field };

@@ -169,6 +169,7 @@ export type Choice = string[] | number | "unsure";
 /** What a session gives to play in it. */
 type Around = {
   readonly you: { id: string } | undefined;
+  readonly parts: { replica: Pick<Connection["replica"], "fields"> };
   at: (path: string) => Json | undefined;
   propose: (edits: readonly Edit[]) => Proposal;
 };
@@ -272,22 +273,60 @@ export function clockAt(session: Around, at: string) {
   };
 }
 
+/** What this page has cast on one ballot: what waits for an answer, and what was settled last. */
+type Cast = { round: number; choice: Choice | undefined; proposal: Proposal };
+type OwnCasts = { waiting: Cast[]; settled?: Cast };
+const ownCasts = new WeakMap<Around["parts"], Map<string, OwnCasts>>();
+
+function castsAt({ parts }: Around, at: string): OwnCasts {
+  const all = ownCasts.get(parts) ?? new Map<string, OwnCasts>();
+  ownCasts.set(parts, all);
+  const own = all.get(at) ?? { waiting: [] };
+  all.set(at, own);
+  for (const cast of own.waiting) if (cast.proposal.state === "settled") own.settled = cast;
+  own.waiting = own.waiting.filter(({ proposal }) => /pending|checking/.test(proposal.state));
+  return own;
+}
+
 /** The ballot at a path such as `/blend`. */
 export function ballotAt(session: Around, at: string) {
-  const act = acting(session, at);
+  const value = () => session.at(at) as Ballot | undefined;
+  // Made while offline, an edit means the round that is shown and no later one.
+  const act = (act: Act) => {
+    const round = value()?.round;
+    return session.propose([{ at, ...act, ...(round === undefined ? {} : { round }) }]);
+  };
+  const cast = (asked: Act, choice: Choice | undefined) => {
+    const round = value()?.round ?? 0;
+    const proposal = act(asked);
+    castsAt(session, at).waiting.push({ round, choice, proposal });
+    return proposal;
+  };
   return {
     get value() {
-      return session.at(at) as Ballot | undefined;
+      return value();
     },
-    /** What one has cast oneself. */
+    /**
+     * What one has cast in this round, shown while it waits for its answer too. The service never
+     * sends the choices of a secret ballot: of those the page knows what was cast on it.
+     */
     get own(): Choice | undefined {
+      const { waiting, settled } = castsAt(session, at);
+      const round = value()?.round ?? 0;
+      const last = waiting.findLast((cast) => cast.round === round);
+      if (last !== undefined) return last.choice;
+      const isSecret = session.parts.replica.fields?.[at.slice(1)]?.secret === true;
+      if (isSecret) return settled?.round === round ? settled.choice : undefined;
       const who = (session.you?.id ?? "").replaceAll("~", "~0").replaceAll("/", "~1");
       return session.at(`${at}-ballots/${who}/choice`) as Choice | undefined;
     },
     /** Casts, or casts again in place of what one cast before. */
     cast: (choice: Choice) =>
-      act({ op: "cast", ...(Array.isArray(choice) ? { choices: choice } : { value: choice }) }),
-    withdraw: () => act({ op: "withdraw" }),
+      cast(
+        { op: "cast", ...(Array.isArray(choice) ? { choices: choice } : { value: choice }) },
+        choice,
+      ),
+    withdraw: () => cast({ op: "withdraw" }, undefined),
     /** Shows all of it. Needs the power `unseal`. */
     unseal: () => act({ op: "unseal" }),
     /** Begins the next round. Needs the power `restart`. */

@@ -1,5 +1,5 @@
 import { tokens } from "./apply.ts";
-import { Connection, type Standing, type TokenSource } from "./connection.ts";
+import { AWAY, Connection, type Standing, type TokenSource } from "./connection.ts";
 import { fieldAt, foreseen, identified, refusalOf } from "./fields.ts";
 import type {
   Cue,
@@ -115,7 +115,6 @@ export class Session<T extends Typing = AnyTyping> {
   #places = new Set<{ at: string; known: Json | undefined; heard: () => void }>();
   #proposals = new Map<number, Proposal>();
   #isReady: () => void = () => {};
-
   constructor({
     server = location.origin,
     session,
@@ -130,14 +129,14 @@ export class Session<T extends Typing = AnyTyping> {
     this.#connection = new Connection({
       server,
       session,
-      ...(token === undefined ? {} : { token }),
-      ...(claim === undefined ? { client: uuid7() } : { claim }),
+      token,
+      claim,
       keepState,
       asksFields: true,
       codec,
       events: {
         changed: (change) => this.#changed(change),
-        standing: () => this.#stand(),
+        standing: () => this.#stand(claim),
         cued: (cue) => this.#tell("cue", cue),
         noticed: (problem) => this.#tell("problem", problemOf(problem)),
       },
@@ -320,7 +319,10 @@ export class Session<T extends Typing = AnyTyping> {
     return this.#connection.cue(name, more as { data?: Json; to?: CueFor }).then(asTold);
   }
 
-  /** Leaves for good. Doing it twice, or after the end, does no harm. */
+  /**
+   * Leaves for good. Doing it twice, or after the end, does no harm. With a claim, what has no
+   * answer yet is kept for the next page and stays pending; without one it is refused.
+   */
   leave(): void {
     this.#connection.leave();
   }
@@ -329,13 +331,14 @@ export class Session<T extends Typing = AnyTyping> {
     for (const ear of [...(this.#ears[name] ?? [])]) ear(...told);
   }
 
-  #stand(): void {
+  #stand(claim: Claim | undefined): void {
     if (this.#connection.replica.confirmed !== undefined) this.#isReady();
-    if (this.standing === "ended")
+    // What a later page sends has no outcome yet.
+    if (this.standing === "ended" && (this.why || !claim))
       for (const proposal of this.pending)
         this.#end(proposal.n, { kind: "refused", problem: this.why ?? NOT_YET });
     this.#tell("standing", this.standing);
-    if (this.standing === "ended" && this.why !== undefined) this.#tell("problem", this.why);
+    if (this.standing === "ended" && this.why) this.#tell("problem", this.why);
   }
 
   #refused(proposal: Proposal, problem: Problem): Proposal {
@@ -416,10 +419,8 @@ export class Session<T extends Typing = AnyTyping> {
 
 const asTold = (problem: WireProblem | undefined) => problem && problemOf(problem);
 
-const NOT_YET: Problem = {
-  kind: "unavailable",
-  detail: "The session is not entered.",
-};
+/** Of what was asked before the session was entered. */
+const NOT_YET = problemOf(AWAY);
 
 /** Something at one path: what it is, and hearing of its changes. */
 export type AnyHandle<V> = {

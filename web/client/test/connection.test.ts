@@ -100,6 +100,69 @@ test("a bye that passes is tried again, any other ends it with its reason", () =
   expect(FakeSocket.all.length).toBe(2);
 });
 
+const refusedToken = (name: string) => ({
+  type: "bye" as const,
+  problem: { type: `urn:rendel:problem:${name}`, title: "", status: 401, detail: name },
+});
+
+test("a function whose token is refused is asked again, and three refusals in a row end it", async () => {
+  const tokens = ["<h1>Bad gateway</h1>", "good", "bad", "", "bad"];
+  let asked = 0;
+  const connection = open({}, async () => tokens[asked++] ?? "none");
+  const settle = () => vi.advanceTimersByTimeAsync(6_000);
+  await settle();
+  last().open();
+  last().receive(refusedToken("bad-token"));
+  expect(connection.standing).toBe("waiting");
+  await settle();
+  last().open();
+  expect(last().sent[0]).toEqual({ type: "enter", token: "good", client: CLIENT });
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  expect(connection.propose([add])).toBe(1);
+  for (const name of ["expired-token", "no-token"]) {
+    last().receive(refusedToken(name));
+    expect(connection.standing).toBe("away");
+    await settle();
+    last().open();
+  }
+  last().receive(refusedToken("bad-token"));
+  expect([connection.standing, connection.problem?.detail]).toEqual(["ended", "bad-token"]);
+  await settle();
+  expect(asked).toBe(4);
+});
+
+test("a function that throws, rejects, gives nothing or never settles is asked again", async () => {
+  const answers: (() => Promise<string>)[] = [
+    () => {
+      throw new Error("thrown");
+    },
+    () => Promise.reject(new Error("rejected")),
+    () => Promise.resolve(undefined as unknown as string),
+    () => new Promise(() => {}),
+    () => Promise.resolve("t"),
+  ];
+  const seen: (string | undefined)[] = [];
+  let asked = 0;
+  const connection = open({}, () => (answers[asked++] as () => Promise<string>)());
+  while (FakeSocket.all.length === 0) {
+    await vi.advanceTimersByTimeAsync(50);
+    const said = connection.problem?.detail;
+    if (said !== seen.at(-1)) seen.push(said);
+  }
+  expect([asked, seen]).toEqual([
+    5,
+    [
+      "no token: Error: thrown",
+      "no token: Error: rejected",
+      "no token: undefined",
+      "no token: too late",
+    ],
+  ]);
+  last().open();
+  last().receive(welcome(3, { state: { heads: 41 } }));
+  expect(connection.standing).toBe("present");
+});
+
 test("a replica that differs enters again for a snapshot and is right afterwards", () => {
   const changes: string[] = [];
   const connection = open(

@@ -4,6 +4,7 @@ import {
   type ConnectionEvents,
   type FromParticipant,
   type FromService,
+  type TokenSource,
   type Welcome,
 } from "../src/parts.ts";
 
@@ -85,7 +86,7 @@ export function last(): FakeSocket {
 }
 
 /** A connection that has begun to enter; without a token it is a guest's. */
-export function open(events: ConnectionEvents = {}, token?: string): Connection {
+export function open(events: ConnectionEvents = {}, token?: TokenSource): Connection {
   const connection = new Connection({
     server: "http://gate.example",
     session: "gate",

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import { connect, type Json } from "../src/index.ts";
-import type { Propose, Welcome } from "../src/parts.ts";
+import type { Effect, Fields, Propose, Welcome } from "../src/parts.ts";
 import { ballotAt, chanceAt, seatsAt, turnAt } from "../src/play.ts";
 import { fakeSockets, last, welcome } from "./fakes.ts";
 
@@ -12,6 +12,11 @@ const state: Json = {
   chance: { draws: 0, last: null, next: "ab", opened: null },
   blend: { cast: 1, earlier: [], open: false, question: null, results: null, round: 1, voters: {} },
   "blend-ballots": {},
+  whom: { cast: 0, earlier: [], open: false, question: null, results: null, round: 1, voters: {} },
+};
+const fields: Fields = {
+  blend: { kind: "ballot" },
+  whom: { kind: "ballot", secret: true },
 };
 
 function present(id = "oda") {
@@ -21,6 +26,7 @@ function present(id = "oda") {
   const more: Partial<Welcome> = {
     you: { id, name: "Oda", role: "player", hue: 1, client },
     state,
+    fields,
   };
   last().receive(welcome(3, more));
   return session;
@@ -67,12 +73,12 @@ test("handles propose what the protocol calls it, and leave out what is not give
     { at: "/chance", op: "roll", sides: 6, count: 1 },
     { at: "/chance", op: "shuffle", of: "/bags", field: "prize" },
     { at: "/chance", op: "open", draw: 1 },
-    { at: "/blend", op: "cast", choices: ["dry"] },
-    { at: "/blend", op: "cast", value: 12.5 },
-    { at: "/blend", op: "cast", value: "unsure" },
-    { at: "/blend", op: "withdraw" },
-    { at: "/blend", op: "unseal" },
-    { at: "/blend", op: "restart", question: "And next year?" },
+    { at: "/blend", op: "cast", choices: ["dry"], round: 1 },
+    { at: "/blend", op: "cast", value: 12.5, round: 1 },
+    { at: "/blend", op: "cast", value: "unsure", round: 1 },
+    { at: "/blend", op: "withdraw", round: 1 },
+    { at: "/blend", op: "unseal", round: 1 },
+    { at: "/blend", op: "restart", question: "And next year?", round: 1 },
   ]);
   // Nothing of it is foreseen: what a rule makes of it the service says.
   expect(session.state).toEqual(state);
@@ -103,4 +109,49 @@ test("a handle reads what is one's own, whatever one is called", () => {
   });
   expect(blend.own).toEqual(["dry"]);
   expect(blend.value).toMatchObject({ cast: 2, voters: { "oda/2~b": true } });
+});
+
+test("what one has cast shows while it waits, and of a secret ballot after that too", () => {
+  const session = present();
+  const blend = ballotAt(session, "/blend");
+  const answer = (n: number, updates: Effect[]) =>
+    last().receive({
+      type: "settled",
+      updates: [
+        {
+          seq: session.seq + 1,
+          by: n > 0 ? "oda" : "bram",
+          client: n > 0 ? session.parts.replica.client : "x",
+          n,
+          at: 0,
+          effects: updates,
+        },
+      ],
+    });
+  const refuse = (n: number) =>
+    last().receive({
+      type: "refused",
+      n,
+      problem: { type: "urn:rendel:problem:stale", title: "", status: 409, detail: "" },
+    });
+  blend.cast(["dry"]);
+  expect(blend.own).toEqual(["dry"]);
+  refuse(1);
+  expect(blend.own).toBe(undefined);
+
+  const whom = ballotAt(session, "/whom");
+  whom.cast(["bram"]);
+  answer(2, []);
+  expect(whom.own).toEqual(["bram"]);
+  whom.cast(["wren"]);
+  expect(whom.own).toEqual(["wren"]);
+  refuse(3);
+  expect(whom.own).toEqual(["bram"]);
+  whom.withdraw();
+  answer(4, []);
+  expect(whom.own).toBe(undefined);
+  whom.cast(["oda"]);
+  answer(5, []);
+  answer(0, [{ at: "/whom/round", op: "set", value: 2 }]);
+  expect(whom.own).toBe(undefined);
 });

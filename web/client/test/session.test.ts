@@ -1,7 +1,7 @@
 import { readFileSync } from "node:fs";
 import { expect, test, vi } from "vitest";
 import { connect, type Edit, PROBLEM_KINDS, type Problem, type Session } from "../src/index.ts";
-import type { Fields, FromService, Propose, Welcome } from "../src/parts.ts";
+import type { Claim, Fields, FromService, Kept, Propose, Welcome } from "../src/parts.ts";
 import { FakeSocket, fakeSockets, last, welcome } from "./fakes.ts";
 
 const fields: Fields = {
@@ -255,4 +255,36 @@ test("the kinds of problems are those of the protocol's page", () => {
   const page = readFileSync(new URL("../../../docs/protocol.md", import.meta.url), "utf8");
   const rows = [...page.matchAll(/^\| `([a-z-]+)` \| \d{3} \| 40\d\d \|/gm)].map((row) => row[1]);
   expect([...PROBLEM_KINDS].sort()).toEqual(rows.sort());
+});
+
+test("what a final end refused is sent by no later page, and what a leave left pending is", async () => {
+  let kept: Kept | undefined;
+  const claim = (): Claim => ({
+    client: "018f0000-0000-7000-8000-000000000001",
+    kept,
+    keep: (next) => (kept = next && structuredClone(next)),
+    release: () => {},
+  });
+  const page = () => {
+    const session = enter({ claim: claim() });
+    last().open();
+    last().receive(welcome(3, { state, fields }));
+    return session;
+  };
+  const first = page();
+  const add = first.counter("/heads").add();
+  first.leave();
+  expect([add.state, kept?.pending.length]).toEqual(["pending", 1]);
+
+  const second = page();
+  expect(proposed().map(({ n }) => n)).toEqual([1]);
+  const again = second.counter("/heads").add();
+  last().receive({
+    type: "bye",
+    problem: { type: "urn:rendel:problem:removed", title: "", status: 403, detail: "removed" },
+  });
+  expect(await again.outcome).toMatchObject({ kind: "refused" });
+  expect([second.pending, kept]).toEqual([[], undefined]);
+  page();
+  expect(proposed()).toEqual([]);
 });

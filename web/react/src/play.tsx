@@ -16,7 +16,7 @@ import {
   type Turn,
   turnAt,
 } from "@rendel/client/play";
-import { useEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useState, useSyncExternalStore } from "react";
 import { useAt, useSession } from "./index.tsx";
 
 /** Takes a value and what one may do with it together: drawn again when the value changes. */
@@ -90,7 +90,20 @@ export function useBallot(
   at: string,
 ): readonly [Ballot | undefined, ReturnType<typeof ballotAt> | undefined, Choice | undefined] {
   const [value, handle] = useHandle<Ballot, ReturnType<typeof ballotAt>>(at, ballotAt);
-  // Drawn again when one's own ballot changes, which is beside the field.
-  useAt(`${at}-ballots`);
-  return [value, handle, handle?.own];
+  const session = useSession();
+  const listen = useCallback(
+    (heard: () => void) => {
+      const ends = [session?.listen("state", heard), session?.listen("standing", heard)];
+      return () => {
+        for (const end of ends) end?.();
+      };
+    },
+    [session],
+  );
+  const own = useSyncExternalStore(
+    listen,
+    () => handle?.own,
+    () => undefined,
+  );
+  return [value, handle, own];
 }

@@ -128,8 +128,9 @@ impl Play {
         play
     }
 
-    /// Shows ballots to those who cast them, and to all who see their field once that is open;
-    /// those of a secret one to nobody else ever. Gives what the backend sees.
+    /// Shows ballots to those who cast them, and to all who see their field once that is open.
+    /// Those of a secret one are shown to nobody, not even to those who cast them: whoever can ask
+    /// in their name could read them otherwise. Gives what the backend sees.
     pub(super) fn hide_ballots(
         &self,
         root: &mut Section<'_>,
@@ -146,12 +147,14 @@ impl Play {
                 let says = format!("there is no role {unknown:?}");
                 root.report(None, path, &says, "roles of the charter", meant);
             }
-            let opens_with = (!field.is_secret()).then(|| name.clone());
-            secrets.push(Secret::of_ballots(papers, opens_with));
+            let secret = (!field.is_secret()).then(|| {
+                secrets.push(Secret::of_ballots(papers, name.clone()));
+                secrets.len() - 1
+            });
             for role in roles.values_mut() {
-                role.see = role.see.with_ballots(fields, name, papers, Some(secrets.len() - 1));
+                role.see = role.see.with_ballots(fields, name, papers, secret);
             }
-            if field.is_secret() {
+            if secret.is_none() {
                 service = service.with_ballots(fields, name, papers, None);
             }
         }

@@ -199,9 +199,15 @@ impl Fields {
         fields.find(|(_, field)| matches!(field, Field::Seats(_))).map(|(name, _)| name)
     }
 
-    /// The field that a pattern of names and `*` leads to.
+    /// The field that a pattern of names and `*` leads to. Ballots are kept by the service: nothing
+    /// of a charter reads them, since what it makes of them could be seen before they are open.
     pub(crate) fn declared(&self, pattern: &Pattern) -> Option<&Field> {
-        self.declared_at(&pattern.tokens()?)
+        self.declared_at(&pattern.tokens()?).filter(|_| !self.holds_ballots(pattern))
+    }
+
+    fn holds_ballots(&self, pattern: &Pattern) -> bool {
+        let top = pattern.top().and_then(|top| self.field(top));
+        matches!(top, Some(Field::Map(map)) if map.holds_ballots())
     }
 
     /// Whether tokens lead to a declared field, or to a place for a record or element of one.
@@ -236,7 +242,7 @@ impl Fields {
 
     /// Whether a pattern of names and `*` leads to the records or elements of a field.
     pub(crate) fn has_elements(&self, pattern: &Pattern) -> bool {
-        self.has_elements_at(&pattern.tokens().unwrap_or_default())
+        !self.holds_ballots(pattern) && self.has_elements_at(&pattern.tokens().unwrap_or_default())
     }
 
     fn has_elements_at(&self, names: &[Option<Token>]) -> bool {

@@ -120,15 +120,12 @@ impl SecretIndex {
 }
 
 impl Secret {
-    /// Of ballots, which are those of who cast them.
-    pub(super) fn of_ballots(papers: &str, opens_with: Option<Token>) -> Self {
-        let own = "id == who.id";
+    /// Of ballots: each belongs to the participant who cast it, until their field is open.
+    pub(super) fn of_ballots(papers: &str, ballot: Token) -> Self {
         let key = KeyRead { member: String::new(), is_many: false, of: Owner::Part(Part::Id) };
-        let source = match &opens_with {
-            Some(ballot) => format!("{own} || state.{ballot}.open"),
-            None => own.to_owned(),
-        };
+        let source = format!("id == who.id || state.{ballot}.open");
         let place = Pattern::of_records(papers);
+        let opens_with = Some(ballot);
         Self { place, record: 2, open: Vec::new(), keys: vec![key], opens_with, source }
     }
 

@@ -8,6 +8,9 @@
 //! | `unseal` | opens a sealed ballot for everybody at once; needs the power `unseal` |
 //! | `restart` | begins the next round, with another `question` if given; needs the power `restart` |
 //!
+//! Each may name the `round` that it is meant for and is `stale` in any other. Clients add it to
+//! what they send, so that a choice made offline never counts for the next question.
+//!
 //! The ballots themselves are records of a map beside the field, under the ids of those who cast
 //! them: each sees their own, and all see all once that is open and not secret. What all are told
 //! of the field itself is counted on a beat, so that many who cast make few updates.
@@ -17,7 +20,7 @@ use std::sync::Arc;
 
 use bigdecimal::{BigDecimal, RoundingMode, Zero as _};
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use super::map::Field as MapField;
 use super::record::papers_of;
@@ -131,6 +134,16 @@ impl Cell {
     /// How many had cast when that was counted last.
     pub(crate) fn cast(&self) -> u64 {
         self.0.cast
+    }
+
+    /// Refuses an edit that was meant for another round, such as a choice made while offline before
+    /// the next question was asked.
+    pub(crate) fn check_round(&self, meant: Option<u64>) -> Result<(), Problem> {
+        let Told { round, question, .. } = &*self.0;
+        let Some(meant) = meant.filter(|meant| meant != round) else { return Ok(()) };
+        let detail = format!("This was meant for round {meant}; the ballot is in round {round}.");
+        let current = json!({ "question": question, "round": round });
+        Err(Problem::new(ProblemKind::Stale, detail).current(current))
     }
 
     /// What has to be told for a cell to become another: each part that differs.

@@ -35,6 +35,7 @@ pub(crate) struct Field {
     most: usize,
     /// One record for each participant, under their id, made and changed by themselves alone.
     is_own: bool,
+    holds_ballots: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -61,7 +62,13 @@ impl Field {
     /// A map of the ballots that participants have cast, under their ids.
     pub(crate) fn of_ballots() -> Self {
         let each = Fields::of_ballot();
-        Self { each, drop_conflict: DropConflict::Drop, most: MOST, is_own: true }
+        let drop_conflict = DropConflict::Drop;
+        Self { each, drop_conflict, most: MOST, is_own: true, holds_ballots: true }
+    }
+
+    /// Whether its records are the ballots of a field.
+    pub(crate) fn holds_ballots(&self) -> bool {
+        self.holds_ballots
     }
 
     fn put(&self, cell: &Cell, site: &Site<'_>) -> Result<Settlement, Problem> {
@@ -195,7 +202,7 @@ impl Kind for Field {
         let is_own =
             section.has("key") && section.one_of("key", &["author"]).as_deref() == Some("author");
         let each = Fields::declare(section, "each", declared);
-        Self { each, drop_conflict, most, is_own }
+        Self { each, drop_conflict, most, is_own, holds_ballots: false }
     }
 
     fn initial(&self, _stamp: Stamp) -> Cell {

@@ -54,13 +54,23 @@ pub enum Act {
     /// Take back what a seat committed to and did not reveal.
     Waive(String),
     /// Choose: in an array of choices, or a value of a scale, or that one is not sure.
-    Cast(Value),
-    /// Take one's own ballot back.
-    Withdraw,
-    /// Show all of a ballot at once.
-    Unseal,
+    Cast {
+        /// What.
+        choice: Value,
+        /// The round that it is meant for; the present one if omitted.
+        round: Option<u64>,
+    },
+    /// Take one's own ballot back, of that round.
+    Withdraw(Option<u64>),
+    /// Show all of a ballot at once, of that round.
+    Unseal(Option<u64>),
     /// Begin the next round, perhaps with another question.
-    Restart(Option<String>),
+    Restart {
+        /// The question.
+        question: Option<String>,
+        /// The round that ends.
+        round: Option<u64>,
+    },
     /// Give a deadline a time.
     SetTime(When),
     /// Move the time of a deadline by so many milliseconds.
@@ -137,7 +147,11 @@ impl Act {
     pub(crate) fn is_of_ballots(&self) -> bool {
         matches!(
             self,
-            Self::Cast(_) | Self::Withdraw | Self::Unseal | Self::Restart(_) | Self::Count
+            Self::Cast { .. }
+                | Self::Withdraw(_)
+                | Self::Unseal(_)
+                | Self::Restart { .. }
+                | Self::Count
         )
     }
 
@@ -175,10 +189,10 @@ impl Act {
             Self::Commit(_) => "commit",
             Self::Reveal(_) => "reveal",
             Self::Waive(_) => "waive",
-            Self::Cast(_) => "cast",
-            Self::Withdraw => "withdraw",
-            Self::Unseal => "unseal",
-            Self::Restart(_) => "restart",
+            Self::Cast { .. } => "cast",
+            Self::Withdraw(_) => "withdraw",
+            Self::Unseal(_) => "unseal",
+            Self::Restart { .. } => "restart",
             Self::SetTime(_) => "set",
             Self::Extend(_) => "extend",
             Self::Cancel => "cancel",
@@ -232,11 +246,11 @@ impl Act {
             "reveal" => Self::Reveal(members.only(&["value"])?.needed_name("value")?),
             "waive" => Self::Waive(members.only(&["seat"])?.needed_name("seat")?),
             "cast" => {
-                members.only(&["choices", "value"])?;
+                let round = members.only(&["choices", "value", "round"])?.round()?;
                 match (members.0.arg("choices"), members.0.arg("value")) {
-                    (Some(choices @ Value::Array(_)), None) => Self::Cast(choices.clone()),
-                    (None, Some(value @ (Value::Number(_) | Value::String(_)))) => {
-                        Self::Cast(value.clone())
+                    (Some(choice @ Value::Array(_)), None)
+                    | (None, Some(choice @ (Value::Number(_) | Value::String(_)))) => {
+                        Self::Cast { choice: choice.clone(), round }
                     }
                     _ => {
                         let detail = "\"cast\" needs \"choices\", an array, or \"value\", a \
@@ -245,9 +259,12 @@ impl Act {
                     }
                 }
             }
-            "withdraw" => members.only(&[]).map(|_| Self::Withdraw)?,
-            "unseal" => members.only(&[]).map(|_| Self::Unseal)?,
-            "restart" => Self::Restart(members.only(&["question"])?.name("question")?),
+            "withdraw" => Self::Withdraw(members.only(&["round"])?.round()?),
+            "unseal" => Self::Unseal(members.only(&["round"])?.round()?),
+            "restart" => {
+                let question = members.only(&["question", "round"])?.name("question")?;
+                Self::Restart { question, round: members.round()? }
+            }
             "set" => Self::SetTime(members.only(&["due", "in"])?.when()?),
             "extend" => Self::Extend(members.only(&["by"])?.ahead("by")?),
             "cancel" => members.only(&[]).map(|_| Self::Cancel)?,
@@ -286,8 +303,6 @@ impl Act {
             }
             Self::Stand
             | Self::Reverse
-            | Self::Withdraw
-            | Self::Unseal
             | Self::Count
             | Self::Cancel
             | Self::Start
@@ -300,9 +315,18 @@ impl Act {
             Self::Seek(to) => map.serialize_entry("to", to),
             Self::Rate(rate) => map.serialize_entry("rate", rate),
             Self::Begin(from) => map.serialize_entry("from", from),
-            Self::Cast(Value::Array(choices)) => map.serialize_entry("choices", choices),
-            Self::Cast(value) => map.serialize_entry("value", value),
-            Self::Restart(question) => named("question", question),
+            Self::Cast { choice, round } => {
+                let name = if choice.is_array() { "choices" } else { "value" };
+                map.serialize_entry(name, choice)?;
+                round.iter().try_for_each(|round| map.serialize_entry("round", round))
+            }
+            Self::Withdraw(round) | Self::Unseal(round) => {
+                round.iter().try_for_each(|round| map.serialize_entry("round", round))
+            }
+            Self::Restart { question, round } => {
+                named("question", question)?;
+                round.iter().try_for_each(|round| map.serialize_entry("round", round))
+            }
             Self::Roll { sides, count } => {
                 map.serialize_entry("count", count)?;
                 map.serialize_entry("sides", sides)
@@ -365,6 +389,14 @@ impl Members<'_> {
             (Some(_), None) => self.ahead("due").map(When::Due),
             (None, Some(_)) => self.ahead("in").map(When::In),
             _ => Err(self.malformed("\"set\" of a deadline needs \"due\" or \"in\".")),
+        }
+    }
+
+    /// The round of a ballot that an edit is meant for, if it says so.
+    fn round(self) -> Result<Option<u64>, Problem> {
+        match self.0.arg("round") {
+            None | Some(Value::Null) => Ok(None),
+            Some(_) => Ok(Some(self.index("round")? as u64)),
         }
     }
 

@@ -42,12 +42,13 @@ impl Sequencer {
         let votes = || self.votes(present, &papers);
         let mut effects = Effects::new();
         match act {
-            Act::Cast(_) | Act::Withdraw if actor.role == Actor::SERVICE => {
+            Act::Cast { .. } | Act::Withdraw(_) if actor.role == Actor::SERVICE => {
                 let detail = "The backend has no ballot. Cast with a participant's token.";
                 return Err(Problem::new(ProblemKind::NotAllowed, detail));
             }
-            Act::Cast(cast) => {
-                let choice = of.check_cast(now, &actor.role, cast)?;
+            Act::Cast { choice, round } => {
+                now.check_round(*round)?;
+                let choice = of.check_cast(now, &actor.role, choice)?;
                 let had = had();
                 match &had {
                     Some(had) if *had == choice => {}
@@ -74,7 +75,8 @@ impl Sequencer {
                     effects.extend(now.told(site.path, &of.unsealed(now, &votes)));
                 }
             }
-            Act::Withdraw => {
+            Act::Withdraw(round) => {
+                now.check_round(*round)?;
                 of.check_voter(now, &actor.role)?;
                 if had().is_none() {
                     let detail = "You have cast nothing here.";
@@ -82,12 +84,14 @@ impl Sequencer {
                 }
                 effects.push(Effect::new(&own, Op::Drop));
             }
-            Act::Unseal => {
+            Act::Unseal(round) => {
                 may(Power::Unseal)?;
+                now.check_round(*round)?;
                 effects.extend(now.told(site.path, &of.unsealed(now, &votes())));
             }
-            Act::Restart(question) => {
+            Act::Restart { question, round } => {
                 may(Power::Restart)?;
+                now.check_round(*round)?;
                 let votes = votes();
                 let next = of.restarted(now, &votes, question.as_deref())?;
                 effects.extend(now.told(site.path, &next));

@@ -1,7 +1,7 @@
 //! Rules of play: acts on seats, turns and chance, who may do what when, and what follows from each
 //! edit by itself.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::Value;
 
@@ -347,11 +347,26 @@ impl Sequencer {
         Ok(())
     }
 
-    /// What followed by itself, as it is told: once for each value that is another now.
-    pub(super) fn followed(&self, present: &Present, following: &Following) -> Effects {
+    /// The derived values that differ from what `effects` say of them, as effects. Cost
+    /// O(effects × log effects) if anything is derived.
+    pub(super) fn followed(
+        &self,
+        present: &Present,
+        following: &Following,
+        effects: &[Effect],
+    ) -> Effects {
+        if following.touched.is_empty() {
+            return Effects::new();
+        }
         let fields = &self.charter.fields;
+        let told: BTreeMap<&Path, &Op> =
+            effects.iter().map(|effect| (&effect.at, &effect.op)).collect();
         let effect = |path: &Path| {
-            let was = self.present.state.plain_at(fields, path);
+            let was = match told.get(path) {
+                Some(Op::Set(value)) => Some((**value).clone()),
+                Some(_) => None,
+                None => self.present.state.plain_at(fields, path),
+            };
             match present.state.plain_at(fields, path) {
                 now if now == was => None,
                 Some(now) => Some(Effect::new(path, Op::Set(now.into()))),

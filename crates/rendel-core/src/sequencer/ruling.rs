@@ -1,10 +1,10 @@
 //! Rules of the session: what it does by itself in the update of what sets it off.
 //!
-//! They are carried out in rounds. What the proposal did is looked at once, and the rules that wait
-//! for it are carried out in the order of the charter; what they did is the next round. The check
-//! of a charter refuses rules that lead back to themselves, so the rounds end; how many rules one
-//! update sets off is bounded all the same. Cost of a round: O(rules × effects) and what the
-//! rules do.
+//! Rules run in rounds. The first round runs the rules that wait for what the proposal did, in the
+//! order of the charter; each later round runs those that wait for what the round before it did. An
+//! update runs at most 256 rules: a proposal that would run more is refused, and a cause that cannot
+//! be refused (time, an arrival, a departure, a draw) counts without its rules. Cost of a round:
+//! O(rules × effects), plus what the rules do.
 
 use std::collections::BTreeMap;
 
@@ -55,6 +55,7 @@ impl Sequencer {
         let mut before = before.clone();
         let mut is_first = true;
         let mut carried_out = 0;
+        let mut unruled = None;
         loop {
             let after = work.present.state.clone();
             let effects = work.effects[first..].iter().cloned();
@@ -64,20 +65,22 @@ impl Sequencer {
             if set_off.is_empty() {
                 break;
             }
+            if is_first && on_failure == OnFailure::LeaveOut {
+                unruled = Some(work.clone());
+            }
             first = work.effects.len();
             for (rule, at) in set_off {
                 let rule = &rules[rule];
                 carried_out += 1;
-                let outcome = match carried_out > MOST_CARRIED_OUT {
-                    true => Err(Problem::new(
-                        ProblemKind::TooLarge,
-                        format!("One update carries out at most {MOST_CARRIED_OUT} rules."),
-                    )),
-                    false => {
-                        self.carry_out(work, settling, rule, (&before, at.as_ref()), on_failure)
-                    }
-                };
-                match outcome {
+                if carried_out > MOST_CARRIED_OUT {
+                    let problem = too_many();
+                    // What cannot be refused counts without any of its rules.
+                    let Some(unruled) = unruled else { return Err(failed(rule, &problem)) };
+                    *work = unruled;
+                    work.note_failed(rule, &problem);
+                    return Ok(());
+                }
+                match self.carry_out(work, settling, rule, (&before, at.as_ref()), on_failure) {
                     Ok(()) => {}
                     Err(problem) if on_failure == OnFailure::LeaveOut => {
                         work.note_failed(rule, &problem);
@@ -85,7 +88,6 @@ impl Sequencer {
                     Err(problem) => return Err(failed(rule, &problem)),
                 }
             }
-            self.push_back(work, first, settling.now)?;
             (before, is_first) = (after, false);
         }
         Ok(())
@@ -121,8 +123,10 @@ impl Sequencer {
                 Cause::Leaves(whose) => happens(*whose, Way::Out),
                 Cause::Seated => self.has_begun(before, after),
                 Cause::AllCast(field) => {
+                    // Only in the first round does the arrival or departure lie between the two.
+                    let passed = settling.passage.filter(|_| !is_first);
                     self.all_have_cast(settling.passage, after, field)
-                        && !self.all_have_cast(None, before, field)
+                        && !self.all_have_cast(passed, before, field)
                 }
             };
             set_off.extend(is_set_off.then_some((index, None)));
@@ -218,7 +222,8 @@ impl Sequencer {
             }
         }
         let first = work.effects.len();
-        let (session, weight) = (Actor::session(), work.present.state.weight());
+        let started = work.present.state.clone();
+        let (session, weight) = (Actor::session(), started.weight());
         for (index, edit) in rule.edits.iter().enumerate() {
             let state = work.present.state.clone();
             let mut value = |expression: &Expression| {
@@ -229,7 +234,7 @@ impl Sequencer {
             edit.check_depth()?;
             self.carry_out_edit(work, settling, &session, rule, index, edit)?;
         }
-        let effects: Effects = work.effects[first..].iter().cloned().collect();
+        self.push_back(work, first, now)?;
         let state = &work.present.state;
         let reserve = match settling.is_of_time() {
             true => RESERVE,
@@ -239,6 +244,8 @@ impl Sequencer {
             return Err(too_large(&self.charter));
         }
         if on_failure == OnFailure::LeaveOut {
+            let effects = work.effects[first..].iter().cloned();
+            let effects: Effects = effects.chain(work.changed_by_itself(self, &started)).collect();
             check_references(&self.charter.fields, state.root(), &self.charter.links, &effects)?;
             self.check_guards(state, &session, &effects, settling.unanswered)?;
         }
@@ -457,6 +464,11 @@ fn unanswered(rule: &Rule, settling: &mut Settling<'_>, why: crate::Unanswered) 
     let detail = why.to_string();
     settling.unanswered.push((rule.line, why));
     Problem::new(ProblemKind::Rule, detail)
+}
+
+fn too_many() -> Problem {
+    let detail = format!("One update carries out at most {MOST_CARRIED_OUT} rules.");
+    Problem::new(ProblemKind::TooLarge, detail)
 }
 
 /// The refusal of what sets off a rule that cannot be carried out.

@@ -1,6 +1,7 @@
 //! Settling: what a proposal makes of the state, edit by edit.
 
 use std::collections::BTreeSet;
+use std::ops::Range;
 
 use smallvec::SmallVec;
 use uuid::Uuid;
@@ -103,6 +104,28 @@ pub(super) struct Work {
     pub(super) gesture: Option<String>,
 }
 
+impl Work {
+    /// Omits the effects before `known` that set a place which one of the later effects sets again.
+    /// What the proposer did stays: their history follows from it.
+    fn keep_last_set(&mut self, known: usize) {
+        let (earlier, later) = self.effects.split_at(known);
+        let again: BTreeSet<&Path> = later.iter().map(|effect| &effect.at).collect();
+        let stays = |(index, effect): (usize, &Effect)| {
+            let is_set = matches!(effect.op, Op::Set(_) | Op::Clear);
+            index < self.own || !(is_set && again.contains(&effect.at))
+        };
+        let earlier = earlier.iter().enumerate().map(stays);
+        let kept: Vec<bool> = earlier.chain(later.iter().map(|_| true)).collect();
+        let count = |range: Range<usize>| kept[range].iter().filter(|kept| **kept).count();
+        for mark in &mut self.marks {
+            let stay = count(mark.first..mark.first + mark.count);
+            (mark.first, mark.count) = (count(0..mark.first), stay);
+        }
+        let mut kept = kept.into_iter();
+        self.effects.retain(|_| kept.next().unwrap_or(true));
+    }
+}
+
 impl Sequencer {
     /// What a proposal makes of the state, with the update that says so. Changes nothing.
     pub(super) fn settle(
@@ -125,13 +148,6 @@ impl Sequencer {
             }
             let on_failure = if is_own { OnFailure::LeaveOut } else { OnFailure::Refuse };
             self.follow_rules(&mut work, settling, &self.present.state, 0, on_failure)?;
-            self.finish(&mut work, settling)?;
-            let state = &work.present.state;
-            let (fields, links) = (&self.charter.fields, &self.charter.links);
-            if !is_own {
-                check_references(fields, state.root(), links, &work.effects)?;
-                self.check_guards(state, settling.actor, &work.effects, settling.unanswered)?;
-            }
             // Nobody's hold is in the way of what rules do.
             let drawn_at = self.drawn_at(&work.present, &settling.proposal.edits);
             let refusal = match drawn_at.is_empty() {
@@ -139,6 +155,13 @@ impl Sequencer {
                 false => problem(&[&work.effects[..own], &drawn_at[..]].concat()),
             };
             refusal.map_or(Ok(()), Err)?;
+            self.finish(&mut work, settling)?;
+            let state = &work.present.state;
+            let (fields, links) = (&self.charter.fields, &self.charter.links);
+            if !is_own {
+                check_references(fields, state.root(), links, &work.effects)?;
+                self.check_guards(state, settling.actor, &work.effects, settling.unanswered)?;
+            }
             self.settle_draw(settling, work)
         };
         let settled = settle().map(|(present, mut update)| {
@@ -157,12 +180,17 @@ impl Sequencer {
         })
     }
 
-    /// What comes last: turns have their time, and what followed by itself is told.
+    /// What comes last: turns have their time, and each derived value is reported once.
     fn finish(&self, work: &mut Work, settling: &Settling<'_>) -> Result<(), Problem> {
         let Work { present, following, stamp, .. } = work;
         self.time_turns(present, following, *stamp, settling.now)?;
-        work.effects.extend(self.followed(present, following));
+        let derived = self.followed(present, following, &work.effects);
         work.present.state.age(&self.charter.fields, work.stamp.seq);
+        if !derived.is_empty() {
+            let known = work.effects.len();
+            work.effects.extend(derived);
+            work.keep_last_set(known);
+        }
         Ok(())
     }
 
@@ -304,22 +332,9 @@ impl Sequencer {
         work.present.noted = Noted::default();
         // It is made: rules follow from it, and none of them undoes it.
         self.follow_rules(&mut work, settling, &before, known, OnFailure::LeaveOut)?;
-        self.finish(&mut work, settling)?;
         // What a value was in between is nobody's to see: it may have been dealt to another place.
-        let (earlier, later) = work.effects.split_at(known);
-        let again: BTreeSet<&Path> = later.iter().map(|effect| &effect.at).collect();
-        let stays = |effect: &Effect| {
-            !(matches!(effect.op, Op::Set(_) | Op::Clear) && again.contains(&effect.at))
-        };
-        let kept: Vec<bool> = earlier.iter().map(stays).chain(later.iter().map(|_| true)).collect();
-        for mark in &mut work.marks {
-            let stay =
-                |range: std::ops::Range<usize>| kept[range].iter().filter(|kept| **kept).count();
-            let count = stay(mark.first..mark.first + mark.count);
-            (mark.first, mark.count) = (stay(0..mark.first), count);
-        }
-        let mut kept = kept.into_iter();
-        work.effects.retain(|_| kept.next().unwrap_or(true));
+        work.keep_last_set(known);
+        self.finish(&mut work, settling)?;
         Ok(self.worked_out(settling, work))
     }
 

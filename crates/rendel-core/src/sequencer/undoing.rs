@@ -209,6 +209,10 @@ impl Sequencer {
             Err(in_the_way) => return Ok(Err(in_the_way)),
         };
         let in_the_way = |because| Ok(Err(InTheWay { update: None, because }));
+        // A snapshot of an earlier version may hold a step of it.
+        if self.charter.play.holds_ballots(&taken.at) {
+            return in_the_way("Only withdraw takes a ballot back");
+        }
         // A clone makes each change that follows copy its way, so there is none without need.
         let before = (!links.is_empty()).then(|| present.clone());
         for effect in &part.effects {

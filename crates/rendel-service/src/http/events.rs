@@ -356,7 +356,8 @@ impl Events {
         match self.missed(after, *seq).await {
             Err(problem) if problem.kind() == ProblemKind::TooOld => {
                 let charter = self.session.charter();
-                let state = state_at(&self.app, &self.session, *seq).await?;
+                let turn = self.app.documents.turn().await?;
+                let state = state_at(&self.app, &self.session, *seq, &turn).await?;
                 let reader = self.who.reader();
                 let sight = charter.sight(&reader.role);
                 let state = Lens::new(charter, sight, Some(&reader.viewer), &state).plain();

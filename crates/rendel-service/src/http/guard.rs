@@ -1,16 +1,18 @@
-//! What every request passes first: the budget of its address.
+//! What every request passes: the budget of its address first, and what its answer holds last.
 
 use std::sync::Arc;
 use std::time::Instant;
 
-use actix_web::body::{self, BoxBody, MessageBody};
+use actix_web::body::{self, BodySize, BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
 use actix_web::http::header::{self, HeaderValue};
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpRequest, ResponseError as _, web};
+use rendel_core::ProblemKind;
 
 use crate::addresses::address_of;
+use crate::answers::{Held, Parts, SMALL};
 use crate::app::App;
 use crate::auth::{COOKIE, bearer};
 use crate::budget::Cost;
@@ -28,7 +30,8 @@ pub(crate) async fn guard(
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<BoxBody>, Error> {
     let app = request.app_data::<web::Data<Arc<App>>>().cloned();
-    if let Some(app) = app.filter(|app| !is_backend(request.request(), app)) {
+    let is_backend = app.as_ref().is_some_and(|app| is_backend(request.request(), app));
+    if let Some(app) = app.as_ref().filter(|_| !is_backend) {
         let address = address_of(request.request(), app.config.trust_forwarded);
         if let Err(problem) = app.budget.charge_address(&address, Cost::Call, &app.metrics) {
             let refused = Failure(problem).error_response();
@@ -36,13 +39,12 @@ pub(crate) async fn guard(
         }
     }
     let began = Instant::now();
-    let metrics = request.app_data::<web::Data<Arc<App>>>().map(|app| app.metrics.clone());
     let is_head = *request.method() == Method::HEAD;
     if is_head {
         request.head_mut().method = Method::GET;
     }
     let mut answered = next.call(request).await?;
-    if let Some(metrics) = metrics {
+    if let Some(app) = &app {
         let of = answered.request();
         let call = OfCall {
             // A caller may make methods up, and each would be counted for ever.
@@ -53,13 +55,47 @@ pub(crate) async fn guard(
             path: of.match_pattern().unwrap_or_else(|| "other".to_owned()),
             status: answered.status().as_u16(),
         };
-        metrics.called(&call, began.elapsed().as_secs_f64());
+        app.metrics.called(&call, began.elapsed().as_secs_f64());
+        // A session counts its refusals itself, and knows nothing of calls that never reached it.
+        let error = answered.response().error().and_then(|error| error.as_error::<Failure>());
+        if let Some(Failure(problem)) = error
+            && problem.kind() == ProblemKind::Unavailable
+        {
+            app.metrics.refused(problem);
+        }
     }
     keep_apart(&mut answered);
-    Ok(match is_head {
+    Ok(match (is_head, app) {
         // Without a length, which would be that of no body.
-        true => answered.map_body(|_, _| BoxBody::new(body::None::new())),
-        false => answered.map_into_boxed_body(),
+        (true, _) => answered.map_body(|_, _| BoxBody::new(body::None::new())),
+        (false, Some(app)) => counted(answered.map_into_boxed_body(), &app, is_backend),
+        (false, None) => answered.map_into_boxed_body(),
+    })
+}
+
+/// A large answer counts until its last part is taken. One that its call has not counted before it
+/// was made is counted here.
+fn counted(
+    mut answered: ServiceResponse<BoxBody>,
+    app: &App,
+    is_backend: bool,
+) -> ServiceResponse<BoxBody> {
+    let BodySize::Sized(bytes) = answered.response().body().size() else { return answered };
+    let held = answered.response_mut().extensions_mut().remove::<Held>();
+    if bytes <= SMALL {
+        return answered;
+    }
+    let held = held.map_or_else(
+        || app.answers.hold_made(answered.request(), is_backend, bytes, &app.metrics),
+        Ok,
+    );
+    let held = match held {
+        Ok(held) => held,
+        Err(problem) => return answered.into_response(Failure(problem).error_response()),
+    };
+    answered.map_body(|_, body| match body.try_into_bytes() {
+        Ok(answer) => BoxBody::new(Parts::new(answer, held)),
+        Err(body) => body,
     })
 }
 

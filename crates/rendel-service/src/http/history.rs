@@ -235,9 +235,10 @@ pub(crate) async fn revert(
         Begun::Against { seq, state } => (seq, state),
         Begun::Known(answered) => return Ok(settled(answered)),
     };
-    let past = state_at(&app, &session, to).await?;
+    let turn = app.documents.turn().await?;
+    let past = state_at(&app, &session, to, &turn).await?;
     let (charter, reader) = (session.charter().clone(), who.reader());
-    let edits = app.documents.work(move || {
+    let edits = turn.work(move || {
         let sight = charter.sight(&reader.role);
         state.edits_back_to(&past, &charter, &at, sight, Some(&reader.viewer))
     });

@@ -13,14 +13,19 @@ use serde::Deserialize;
 
 use super::participants::inside;
 use super::{Answer, Shared};
+use crate::answers::Held;
 use crate::budget::Cost;
 use crate::failure::{Failure, from_store};
 use crate::session::{Patches, SessionHandle};
 
 /// Pages of conflicts that one call reads.
 const PAGES: usize = 16;
-/// Updates that are read from the journal at one time.
-const PAGE: i64 = 1_000;
+/// Updates that are read from the journal at one time, and the bytes that a page of them is to have:
+/// a reader who stops reading holds one page.
+const PAGE: usize = 1_000;
+const PAGE_BYTES: usize = 4 << 20;
+/// Updates of the first page, when nobody knows how large they are.
+const FIRST_PAGE: usize = 64;
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -62,6 +67,7 @@ pub(crate) async fn journal(
     let (session, who) = inside(&request, &app, &session).await?;
     app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
     let now = session.figures().await?.seq;
+    let held = app.answers.hold(&request, session.id(), &who, PAGE_BYTES as u64, &app.metrics)?;
     let kept_from =
         app.store.session(session.id().to_owned()).await?.map_or(0, |(row, _)| row.kept_from);
     let kept_from = u64::try_from(kept_from).unwrap_or(0);
@@ -79,8 +85,10 @@ pub(crate) async fn journal(
         reader: who.reader(),
         next: from,
         to,
+        page: FIRST_PAGE,
         rows: VecDeque::new(),
         patches,
+        _held: held,
     };
     // The first page is read before the answer begins, so that a database that is away is a problem
     // and not a broken body.
@@ -155,9 +163,12 @@ struct Pages {
     reader: Reader,
     next: u64,
     to: u64,
+    /// Updates of the next page.
+    page: usize,
     /// Read and not told yet.
     rows: VecDeque<String>,
     patches: Option<Patches>,
+    _held: Held,
 }
 
 impl Pages {
@@ -165,8 +176,11 @@ impl Pages {
     async fn turn(mut self) -> Result<(Bytes, Self), Problem> {
         loop {
             if self.rows.is_empty() && self.next <= self.to {
-                let rows = self.store.journal(self.session.ord(), self.next, self.to, PAGE).await;
+                let page = i64::try_from(self.page).unwrap_or(1);
+                let rows = self.store.journal(self.session.ord(), self.next, self.to, page).await;
                 self.rows = rows.map_err(|error| from_store(&error))?.into();
+                let bytes: usize = self.rows.iter().map(String::len).sum();
+                self.page = (PAGE_BYTES * self.rows.len() / bytes.max(1)).clamp(1, PAGE);
                 self.next += self.rows.len() as u64;
                 if self.rows.is_empty() {
                     self.next = self.to + 1;

@@ -161,10 +161,11 @@ pub(crate) async fn export(
 ) -> Answer {
     backend(&request, &app)?;
     let id = session.into_inner();
+    let turn = app.documents.turn().await?;
     let whole = app.store.whole(id.clone()).await?.ok_or_else(|| no_session(&id))?;
     let charter = app.store.charter(whole.charter.clone(), Some(whole.version)).await?;
     let source = charter.map(|row| row.source).unwrap_or_default();
-    let text = app.documents.work(move || Ok(carry::write(&whole, &source))).await?;
+    let text = turn.work(move || Ok(carry::write(&whole, &source))).await?;
     let name = format!("attachment; filename=\"{id}.jsonl\"");
     Ok(HttpResponse::Ok()
         .content_type("application/jsonl")
@@ -198,7 +199,8 @@ pub(crate) async fn import(
         .await
         .inspect_err(|problem| app.metrics.count(problem))?;
     let id = asked.into_inner().id;
-    let read = app.documents.work(move || carry::read(&body, id)).await?;
+    let turn = app.documents.turn().await?;
+    let read = turn.work(move || carry::read(&body, id)).await?;
     let id = read.whole.id.clone();
     super::sessions::check_id(&id)?;
     if app.store.session(id.clone()).await?.is_some() {

@@ -319,7 +319,8 @@ pub(crate) async fn may(
         (Some(edit), None) => edit,
         (None, Some(path)) => {
             let seq = held.figures().await?.seq;
-            let state = state_at(&app, &held, seq).await?;
+            let turn = app.documents.turn().await?;
+            let state = state_at(&app, &held, seq, &turn).await?;
             return Ok(HttpResponse::Ok().json(sees(
                 charter,
                 &role,

@@ -141,7 +141,7 @@ async fn once(
     let charter = session.charter().clone();
     let actor = who.actor(uuid::Uuid::nil());
     let work = move || Queries::once(&charter, &state, seq, &actor, &asked);
-    let result = app.documents.work(work).await?;
+    let result = app.documents.turn().await?.work(work).await?;
     let mut json = serde_json::to_value(&result).unwrap_or_default();
     // What the rows are, whatever else has happened.
     if let Some(members) = json.as_object_mut() {

@@ -1,8 +1,13 @@
 //! The service itself: health, metrics, what describes it.
 
+use std::time::Duration;
+
 use actix_web::{HttpResponse, get, web};
 
 use super::{Answer, Shared};
+
+/// How long a commit may take before the service is not ready.
+const PROBE_WITHIN: Duration = Duration::from_millis(1_500);
 
 /// Whether the process is alive.
 #[utoipa::path(tag = "service", responses((status = 200, body = String)))]
@@ -11,16 +16,16 @@ pub(crate) async fn health() -> HttpResponse {
     HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("alive\n")
 }
 
-/// Whether the service can settle proposals: the database answers, the journal's writer runs, and no
-/// stop is under way.
+/// Whether the service can settle proposals: the journal's writer gets a commit through within a
+/// second and a half, and no stop is under way.
 #[utoipa::path(tag = "service", responses((status = 200, body = String), (status = 503, description = "`unavailable`, `shutting-down`")))]
 #[get("/readyz")]
 pub(crate) async fn ready(app: Shared) -> Answer {
     if app.is_draining() || app.is_stopping() {
         return Err(crate::failure::shutting_down().into());
     }
-    app.store.ping().await?;
-    if app.writer.has_ended() {
+    if let Err(error) = app.writer.probe(PROBE_WITHIN).await {
+        tracing::warn!(%error, "not ready");
         return Err(crate::failure::unavailable().into());
     }
     Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n"))

@@ -54,28 +54,25 @@ pub(crate) async fn show(
     let (session, who) = inside(&request, &app, &session).await?;
     let path = part.path.as_deref().map(Path::parse).transpose()?;
     let known = Tags::of(&request, &header::IF_NONE_MATCH)?;
+    let figures = session.figures().await?;
+    let is_known = |seq: u64| known.as_ref().is_some_and(|known| known.has(seq));
+    // It counts before anybody encodes it.
+    let held = app.answers.hold(&request, session.id(), &who, figures.state_bytes, &app.metrics)?;
+    let read = async |path| {
+        let reading = session.read(path, who.reader()).await?;
+        Ok::<_, Problem>((reading.seq, reading.json.into_bytes()))
+    };
     let (seq, json) = match part.at {
-        None if path.is_none() && known.is_some() => {
-            // Whoever has it already costs no encoding.
-            let seq = session.figures().await?.seq;
-            match known.as_ref().is_some_and(|known| known.has(seq)) {
-                true => (seq, Bytes::new()),
-                false => {
-                    let reading = session.read(path, who.reader()).await?;
-                    (reading.seq, reading.json.into_bytes())
-                }
-            }
-        }
-        None => {
-            let reading = session.read(path, who.reader()).await?;
-            (reading.seq, reading.json.into_bytes())
-        }
+        // Whoever has it already costs no encoding.
+        None if path.is_none() && is_known(figures.seq) => (figures.seq, Bytes::new()),
+        None => read(path).await?,
         Some(at) => {
             app.budget.charge(session.id(), &who, Cost::Document, &app.metrics)?;
-            let state = state_at(&app, &session, at).await?;
+            let turn = app.documents.turn().await?;
+            let state = state_at(&app, &session, at, &turn).await?;
             let path = path.unwrap_or_else(|| Path::of::<String>([]));
             let charter = session.charter().clone();
-            let made = app.documents.work(move || {
+            let made = turn.work(move || {
                 let reader = who.reader();
                 let sight = charter.sight(&reader.role);
                 let lens = Lens::new(&charter, sight, Some(&reader.viewer), &state);
@@ -86,7 +83,7 @@ pub(crate) async fn show(
         }
     };
     let mut response = HttpResponse::Ok();
-    let is_known = known.is_some_and(|known| known.has(seq));
+    let is_known = is_known(seq);
     if is_known {
         response = HttpResponse::NotModified();
     }
@@ -94,7 +91,9 @@ pub(crate) async fn show(
     if is_known {
         return Ok(response.finish());
     }
-    Ok(response.content_type("application/json").body(json))
+    let mut response = response.content_type("application/json").body(json);
+    response.extensions_mut().insert(held);
+    Ok(response)
 }
 
 /// Changes the state by a JSON Patch (RFC 6902) or a JSON Merge Patch (RFC 7396), which is turned
@@ -141,7 +140,8 @@ pub(crate) async fn change(
         Begun::Against { seq, state } => (seq, state),
     };
     let (charter, reader) = (session.charter().clone(), Reader::of(&actor));
-    let edits = app.documents.work(move || {
+    let turn = app.documents.turn().await?;
+    let edits = turn.work(move || {
         let change = read(decode_json(&body)?)?;
         state.edits_for(&charter, &change, charter.sight(&reader.role), Some(&reader.viewer))
     });
@@ -181,14 +181,16 @@ pub(crate) async fn diff(
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;
     app.budget.charge(session.id(), &who, Cost::Document, &app.metrics)?;
-    let to = match between.to {
-        Some(to) => to,
-        None => session.figures().await?.seq,
-    };
-    let (was, now) =
-        (state_at(&app, &session, between.from).await?, state_at(&app, &session, to).await?);
+    let figures = session.figures().await?;
+    let to = between.to.unwrap_or(figures.seq);
+    // At most both states.
+    let most = 2 * figures.state_bytes;
+    let held = app.answers.hold(&request, session.id(), &who, most, &app.metrics)?;
+    let turn = app.documents.turn().await?;
+    let was = state_at(&app, &session, between.from, &turn).await?;
+    let now = state_at(&app, &session, to, &turn).await?;
     let charter = session.charter().clone();
-    let made = app.documents.work(move || {
+    let made = turn.work(move || {
         let reader = who.reader();
         let sight = charter.sight(&reader.role);
         let [was, now] = [was, now]
@@ -196,5 +198,8 @@ pub(crate) async fn diff(
         Ok(serde_json::to_value(differences(&was, &now)).unwrap_or_default())
     });
     let differences = made.await?;
-    Ok(HttpResponse::Ok().json(StateDifference { from: between.from, to, differences }))
+    let told = StateDifference { from: between.from, to, differences };
+    let mut response = HttpResponse::Ok().json(told);
+    response.extensions_mut().insert(held);
+    Ok(response)
 }

@@ -9,6 +9,7 @@ use serde_json::json;
 
 use super::handle::SessionHandle;
 use crate::app::App;
+use crate::documents::Turn;
 use crate::failure::from_store;
 
 /// A patch replaces a text as a whole, so a few updates can make much to send.
@@ -17,12 +18,13 @@ const CHUNK: usize = 1 << 20;
 /// The state of a session as it was at a `seq`: `from-the-future` and `too-old` where it is not
 /// known.
 ///
-/// Cost: the nearest snapshot before it and the updates between the two, read on a thread of their
-/// own.
+/// Cost: the nearest snapshot before it and the updates between the two, read in a turn of the
+/// caller's.
 pub(crate) async fn state_at(
     app: &App,
     session: &SessionHandle,
     at: u64,
+    turn: &Turn,
 ) -> Result<State, Problem> {
     let now = session.figures().await?.seq;
     if at > now {
@@ -31,7 +33,7 @@ pub(crate) async fn state_at(
     }
     let past = app.store.past(session.ord(), at).await.map_err(|error| from_store(&error))?;
     let charter = session.charter().clone();
-    let made = app.documents.work(move || {
+    let made = turn.work(move || {
         let Past { opening, snapshot, updates } = past;
         let mut state = match snapshot {
             Some(snapshot) => snapshot.into_state(),
@@ -64,7 +66,8 @@ impl Patches {
         reader: Reader,
     ) -> Result<Self, Problem> {
         let charter = session.charter().clone();
-        Ok(Self { charter, state: state_at(app, session, seq).await?, reader })
+        let turn = app.documents.turn().await?;
+        Ok(Self { charter, state: state_at(app, session, seq, &turn).await?, reader })
     }
 
     /// The next update as its `seq` and its patch.

@@ -264,6 +264,7 @@ impl Session {
             participants: self.people.len() as u64,
             connections: self.members.len() as u64,
             seq: self.order.shown(),
+            state_bytes: self.order.sequencer().weight(),
             epoch: self.order.epoch(),
             agreed_seq,
             agreed,

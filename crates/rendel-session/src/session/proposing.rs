@@ -227,6 +227,9 @@ impl Session {
     }
 
     pub(super) fn refuse(&mut self, connection: ConnectionId, n: u64, problem: Problem) {
+        if problem.kind() == ProblemKind::Unavailable {
+            self.report(Report::Refused(problem.clone()));
+        }
         match problem.kind() {
             // It is sent again in a moment.
             ProblemKind::TooFast => self.members.note_refused(connection, n),

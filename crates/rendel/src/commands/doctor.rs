@@ -6,7 +6,7 @@ use std::process::Command;
 
 use anyhow::Result;
 use rendel_service::raise_descriptor_limit;
-use rendel_store::{Store, find_server_programs};
+use rendel_store::{Tables, find_server_programs};
 use serde::Serialize;
 
 use crate::cli::DoctorArgs;
@@ -68,12 +68,31 @@ fn missing(what: &'static str, says: impl Into<String>, mend: impl Into<String>)
 }
 
 async fn database(url: &str) -> Finding {
-    match Store::connect(url, 1).await {
-        Ok(_) => well("database", "the PostgreSQL answers and its tables are up to date"),
+    match Tables::of(url).await {
+        Ok(Tables::UpToDate) => {
+            well("database", "the PostgreSQL answers and its tables are up to date")
+        }
+        Ok(Tables::Missing) => note(
+            "database",
+            "the PostgreSQL answers and has no tables of Rendel yet",
+            "rendel serve makes them at its first start",
+        ),
+        Ok(Tables::Behind(count)) => note(
+            "database",
+            format!("the PostgreSQL answers; {count} migration(s) have not been run"),
+            "make a backup, then start rendel serve, which runs them",
+        ),
+        Ok(Tables::Ahead(count)) => missing(
+            "database",
+            format!(
+                "a newer version has changed the tables: {count} migration(s) are unknown here"
+            ),
+            "use that version, or restore a backup from before",
+        ),
         Err(error) => missing(
             "database",
             error.to_string(),
-            "check the URL, that the server runs, and that the user may create tables",
+            "check the URL, that the server runs, and that the user may connect",
         ),
     }
 }

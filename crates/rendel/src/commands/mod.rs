@@ -55,7 +55,9 @@ pub(crate) async fn run(cli: Cli, out: &Out) -> Result<()> {
         Command::StandIn(StandInCommand::Receiver(args)) => receiver::run(&args, *out).await,
         Command::Doctor(args) => doctor::run(&args, *out).await,
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Cli::command(), "rendel", &mut std::io::stdout());
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Cli::command(), "rendel", &mut script);
+            out.write(format_args!("{}", String::from_utf8_lossy(&script)));
             Ok(())
         }
     }

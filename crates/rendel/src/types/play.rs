@@ -58,9 +58,12 @@ pub(super) fn acts(field: &Value, takes: &'static [&'static str]) -> Vec<Act> {
         "roll" => both(needed("sides", Of::Whole), perhaps("count", Of::Whole)),
         "shuffle" => both(needed("of", Of::Text), needed("field", Of::Text)),
         "open" => needed("draw", Of::Whole),
-        "cast" if field.get("scale").is_some() => needed("value", Of::Number),
-        "cast" => needed("choices", Of::Texts),
-        "restart" => perhaps("question", Of::Text),
+        "cast" if field.get("scale").is_some() => {
+            both(needed("value", Of::Number), perhaps("round", Of::Whole))
+        }
+        "cast" => both(needed("choices", Of::Texts), perhaps("round", Of::Whole)),
+        "withdraw" | "unseal" => perhaps("round", Of::Whole),
+        "restart" => both(perhaps("question", Of::Text), perhaps("round", Of::Whole)),
         "commit" => needed("sha256", Of::Text),
         "reveal" => needed("value", Of::Text),
         "waive" => needed("seat", Of::Text),

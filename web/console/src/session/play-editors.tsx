@@ -251,6 +251,27 @@ export function useOwnBallot(path: string): Choice | undefined {
   return isMembers(own) ? (own.choice as Choice | undefined) : undefined;
 }
 
+/**
+ * What one has cast and how to act on a ballot: edits name the round that is shown. The service never
+ * sends the choices of a secret ballot, so those are kept here.
+ */
+export function useCasting(
+  field: Field,
+  ballot: Ballot,
+  own: Choice | undefined,
+  send: (act: Act) => void,
+): readonly [Choice | undefined, (act: Act) => void] {
+  const [kept, setKept] = useState<{ round: number; choice: Choice | undefined }>();
+  const { round } = ballot;
+  const act = (act: Act) => {
+    if (act.op === "cast") setKept({ round, choice: act.choices ?? act.value });
+    if (act.op === "withdraw") setKept(undefined);
+    send({ ...act, round } as Act);
+  };
+  const secret = kept?.round === round ? kept.choice : undefined;
+  return [field.secret === true ? secret : own, act];
+}
+
 /** What one casts who presses a choice: with it, or without it if it was among them. */
 export function choosing(field: Field, chosen: readonly string[], choice: string): Act {
   const rest = chosen.filter((one) => one !== choice);
@@ -260,12 +281,14 @@ export function choosing(field: Field, chosen: readonly string[], choice: string
 
 /** A ballot: one's own, and what all are told. */
 export function BallotEditor(props: Props) {
-  const { field, path, value } = props;
-  const own = useOwnBallot(path);
+  if (!isMembers(props.value)) return null;
+  return <OpenBallot {...props} ballot={props.value as unknown as Ballot} />;
+}
+
+function OpenBallot({ ballot, ...props }: Props & { ballot: Ballot }) {
+  const { field, path } = props;
   const [number, setNumber] = useState("");
-  if (!isMembers(value)) return null;
-  const ballot = value as unknown as Ballot;
-  const act = acting(props);
+  const [own, act] = useCasting(field, ballot, useOwnBallot(path), acting(props));
   const chosen = Array.isArray(own) ? own : [];
   return (
     <div className="flex flex-col gap-1.5">

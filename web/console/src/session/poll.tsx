@@ -3,7 +3,7 @@ import type { Ballot, Choice, Results } from "@rendel/client/play";
 import { useState } from "react";
 import type { Charter, Field } from "../api.ts";
 import { Badge, Button } from "../parts/ui.tsx";
-import { choosing } from "./play-editors.tsx";
+import { choosing, useCasting } from "./play-editors.tsx";
 import { isMembers, member } from "./pointer.ts";
 import type { Seat } from "./use-participant.ts";
 import { counted } from "./words.ts";
@@ -52,8 +52,10 @@ export function Poll({ charter, seat }: { charter: Charter; seat: Seat }) {
   );
 }
 
-function BallotSheet(sheet: Sheet) {
-  const { name, field, ballot, own, act, may, mayCast } = sheet;
+function BallotSheet(given: Sheet) {
+  const [own, act] = useCasting(given.field, given.ballot, given.own, given.act);
+  const sheet = { ...given, own, act };
+  const { name, field, ballot, may, mayCast } = sheet;
   const isClosed = field.sealed === true && ballot.open;
   return (
     <section
