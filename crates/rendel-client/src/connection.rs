@@ -294,6 +294,7 @@ impl Connection {
     /// Proposes edits; gives the proposal's number, or `None` before the first `welcome`. Without a
     /// connection they stay pending and are sent on return.
     pub async fn propose(&mut self, edits: Vec<Edit>) -> Option<u64> {
+        let edits = self.replica.for_this_round(edits);
         let n = self.replica.propose(edits, None, None)?;
         self.send_proposed().await;
         Some(n)
@@ -301,6 +302,7 @@ impl Connection {
 
     /// Proposes edits that are one step of undo with all that have the same `gesture`.
     pub async fn propose_in(&mut self, gesture: &str, edits: Vec<Edit>) -> Option<u64> {
+        let edits = self.replica.for_this_round(edits);
         let n = self.replica.propose(edits, Some(gesture.to_owned()), None)?;
         self.send_proposed().await;
         Some(n)

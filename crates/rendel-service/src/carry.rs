@@ -5,9 +5,16 @@
 //! come the snapshot before which nothing is kept (where there is one), the updates in order and
 //! the remembered refusals. The last line has the SHA-256 of all bytes before it and the number of
 //! lines.
+//!
+//! A line that could tell what was cast on a secret ballot is sealed (XChaCha20-Poly1305, keyed by
+//! HKDF from the service key), so only a service with the same key brings such a session in.
 
 use std::sync::Arc;
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use chacha20poly1305::aead::Aead as _;
+use chacha20poly1305::{KeyInit as _, XChaCha20Poly1305};
 use rendel_core::{Charter, Problem, ProblemKind, Sequencer, SequencerSnapshot, Settled};
 use rendel_store::Whole;
 use serde::{Deserialize, Serialize};
@@ -16,8 +23,16 @@ use serde_json::value::RawValue;
 use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 
-/// The version of the form.
-const VERSION: u32 = 2;
+use crate::failure::unavailable;
+
+/// The version of the form. Since the second it says whose a refusal was, since the third lines may
+/// be sealed.
+const VERSION: u32 = 3;
+const WITH_CLIENTS: u32 = 2;
+/// What the key that seals is derived for.
+pub(crate) const PURPOSE: &str = "exports";
+/// Bytes of a nonce.
+const NONCE: usize = 24;
 
 #[derive(Serialize, Deserialize)]
 struct Head {
@@ -43,8 +58,18 @@ struct Head {
 enum Line {
     Snapshot(Box<RawValue>),
     Update(Box<RawValue>),
-    Refusal { client: Uuid, n: u64, at_seq: u64, problem: Box<RawValue> },
-    End { sha256: String, lines: usize },
+    Refusal {
+        client: Uuid,
+        n: u64,
+        at_seq: u64,
+        problem: Box<RawValue>,
+    },
+    /// Any of these, sealed: its nonce and what that gives, in base64.
+    Sealed(String),
+    End {
+        sha256: String,
+        lines: usize,
+    },
 }
 
 /// What an import found.
@@ -55,8 +80,11 @@ pub(crate) struct Carried {
 }
 
 /// The file of a session. Cost O(its journal), all of it in memory.
-pub(crate) fn write(whole: &Whole, source: &str) -> String {
+pub(crate) fn write(whole: &Whole, source: &str, key: &[u8; 32]) -> Result<String, Problem> {
     let raw = |json: &str| RawValue::from_string(json.to_owned()).unwrap_or_default();
+    let secret: Vec<String> = Charter::parse(source)
+        .map(|charter| charter.secret_ballots().map(str::to_owned).collect())
+        .unwrap_or_default();
     let head = Head {
         rendel: VERSION,
         session: whole.id.clone(),
@@ -72,25 +100,56 @@ pub(crate) fn write(whole: &Whole, source: &str) -> String {
     };
     let mut text = line(&head);
     let mut lines = 1;
-    let mut put = |one: &Line| {
-        text += &line(one);
+    let mut put = |one: &Line, tells: bool| {
+        text += &match tells {
+            true => line(&sealed(one, key)?),
+            false => line(one),
+        };
         lines += 1;
+        Ok::<_, Problem>(())
     };
-    whole.base.iter().for_each(|(_, body)| put(&Line::Snapshot(raw(body))));
-    whole.updates.iter().for_each(|(_, body, _)| put(&Line::Update(raw(body))));
+    if let Some((_, body)) = &whole.base {
+        put(&Line::Snapshot(raw(body)), !secret.is_empty())?;
+    }
+    for (_, body, _) in &whole.updates {
+        let tells = secret.iter().any(|ballots| body.contains(ballots.as_str()));
+        put(&Line::Update(raw(body)), tells)?;
+    }
     for (client, n, at_seq, problem) in &whole.refusals {
-        put(&Line::Refusal { client: *client, n: *n, at_seq: *at_seq, problem: raw(problem) });
+        let (client, n, at_seq, problem) = (*client, *n, *at_seq, raw(problem));
+        put(&Line::Refusal { client, n, at_seq, problem }, !secret.is_empty())?;
     }
     let sha256 = hex::encode(Sha256::digest(text.as_bytes()));
-    text + &line(&Line::End { sha256, lines })
+    Ok(text + &line(&Line::End { sha256, lines }))
+}
+
+fn sealed(one: &Line, key: &[u8; 32]) -> Result<Line, Problem> {
+    let nonce: [u8; NONCE] = rand::random();
+    let cipher = XChaCha20Poly1305::new(&(*key).into());
+    let sealed = cipher.encrypt(&nonce.into(), line(one).as_bytes()).map_err(|_| unavailable())?;
+    Ok(Line::Sealed(STANDARD.encode([&nonce[..], &sealed].concat())))
+}
+
+fn unsealed(sealed: &str, keys: &[[u8; 32]]) -> Option<Line> {
+    let bytes = STANDARD.decode(sealed).ok()?;
+    let (nonce, sealed) = bytes.split_first_chunk::<NONCE>()?;
+    let open = |key: &[u8; 32]| {
+        XChaCha20Poly1305::new(&(*key).into()).decrypt(&(*nonce).into(), sealed).ok()
+    };
+    serde_json::from_slice(&keys.iter().find_map(open)?).ok()
 }
 
 fn line<T: Serialize>(value: &T) -> String {
     serde_json::to_string(value).unwrap_or_default() + "\n"
 }
 
-/// Reads a file and plays it through, so that nothing is kept of one that does not fit.
-pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem> {
+/// Reads a file and plays it through, so that nothing is kept of one that does not fit. What is
+/// sealed is opened with the first of `keys` that does.
+pub(crate) fn read(
+    bytes: &[u8],
+    id: Option<String>,
+    keys: &[[u8; 32]],
+) -> Result<Carried, Problem> {
     let text = std::str::from_utf8(bytes).map_err(|_| unfit("it is not UTF-8"))?;
     let text = text.strip_suffix('\n').ok_or_else(|| unfit("its last line is not whole"))?;
     let (body, last) = text.rsplit_once('\n').ok_or_else(|| unfit("it has one line only"))?;
@@ -136,7 +195,13 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
     let mut sequencer = None;
     for (index, text) in rest.enumerate() {
         let fault = |why: String| unfit(&format!("line {}: {why}", index + 2));
-        match serde_json::from_str(text).map_err(|error| fault(error.to_string()))? {
+        let one = match serde_json::from_str(text).map_err(|error| fault(error.to_string()))? {
+            Line::Sealed(sealed) => unsealed(&sealed, keys).ok_or_else(|| {
+                fault("it is sealed by a service with another key; import it there".to_owned())
+            })?,
+            one => one,
+        };
+        match one {
             Line::Snapshot(body) => {
                 let stored =
                     serde_json::from_str(body.get()).map_err(|error| fault(error.to_string()))?;
@@ -160,11 +225,12 @@ pub(crate) fn read(bytes: &[u8], id: Option<String>) -> Result<Carried, Problem>
                 ));
             }
             // The first version does not say whose a refusal was.
-            Line::Refusal { .. } if form < VERSION => {}
+            Line::Refusal { .. } if form < WITH_CLIENTS => {}
             Line::Refusal { client, n, at_seq, problem } => {
                 whole.refusals.push((client, n, at_seq, problem.get().to_owned()));
             }
             Line::End { .. } => return Err(fault("the end comes before the end".to_owned())),
+            Line::Sealed(_) => return Err(fault("it is sealed twice".to_owned())),
         }
     }
     opened(&mut sequencer, &charter, &whole)?;

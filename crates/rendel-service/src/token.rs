@@ -165,6 +165,11 @@ impl KeyRing {
         self.service.first().map_or([0; 32], |key| key.derived(purpose))
     }
 
+    /// The same from the service key and from those that it replaced.
+    pub(crate) fn all_derived(&self, purpose: &str) -> Vec<[u8; 32]> {
+        self.service.iter().map(|key| key.derived(purpose)).collect()
+    }
+
     /// Whether the key of that id, or the service's own, is good still.
     pub(crate) fn check(&self, kid: Option<&str>) -> Result<(), Problem> {
         match kid {

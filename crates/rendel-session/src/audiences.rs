@@ -173,7 +173,9 @@ impl Audiences {
             quiet: None,
             told: BTreeMap::new(),
         };
-        let mut all = vec![audience(Sight::WHOLE, RosterSight::Names)];
+        // The backend sees all but what was cast on secret ballots.
+        let service = charter.sight(rendel_core::Actor::SERVICE).clone();
+        let mut all = vec![audience(service, RosterSight::Names)];
         let mut of_role = BTreeMap::new();
         for (name, role) in &charter.roles {
             let is_same = |known: &Audience| known.sight == role.see && known.roster == role.roster;

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use rendel_core::{Actor, Charter, ClientKey, Edit, Gate, Path, Proposal};
+use rendel_core::{Actor, Charter, ClientKey, Edit, Gate, Path, Problem, ProblemKind, Proposal};
 
 use crate::input::ConnectionId;
 use crate::order::Origin;
@@ -119,13 +119,39 @@ pub(crate) fn gate_for(
     if actor.role == Actor::SERVICE {
         return None;
     }
-    let is_about = |gate: &Gate| edits.iter().any(|edit| touches(gate, edit));
+    let is_about = |gate: &Gate| edits.iter().any(|edit| touches(charter, gate, edit));
     (first..charter.gates.len()).find(|gate| is_about(&charter.gates[*gate]))
 }
 
+/// Refuses a secret ballot that a gate would be told of, since it is about other edits beside it.
+pub(crate) fn check_told(
+    charter: &Charter,
+    actor: &Actor,
+    proposal: &Proposal,
+) -> Result<(), Problem> {
+    let edits = &proposal.edits;
+    if charter.gates.is_empty() || edits.len() < 2 {
+        return Ok(());
+    }
+    let casts = |edit: &Edit| {
+        let path = Path::parse(&edit.at);
+        path.is_ok_and(|path| edit.read().is_some_and(|op| charter.casts_in_secret(&path, &op)))
+    };
+    match edits.iter().find(|edit| casts(edit)) {
+        Some(cast) if gate_for(charter, actor, edits, 0).is_some() => {
+            let detail = "Cast a secret ballot in a proposal of its own: a check outside of the \
+                session is asked about the other edits of this one.";
+            Err(Problem::new(ProblemKind::Malformed, detail).at(cast.at.clone()))
+        }
+        _ => Ok(()),
+    }
+}
+
 /// Whether a gate is about an edit: at, around or inside what it changes. What cannot be read is
-/// refused without a gate.
-fn touches(gate: &Gate, edit: &Edit) -> bool {
+/// refused without a gate. A secret ballot passes every gate, since asking would tell what was cast.
+fn touches(charter: &Charter, gate: &Gate, edit: &Edit) -> bool {
     let (Ok(path), Some(op)) = (Path::parse(&edit.at), edit.read()) else { return false };
-    !op.is_condition() && gate.at.concerns(path.tokens(), op.makes().is_some())
+    !op.is_condition()
+        && !charter.casts_in_secret(&path, &op)
+        && gate.at.concerns(path.tokens(), op.makes().is_some())
 }

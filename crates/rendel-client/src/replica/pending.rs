@@ -49,7 +49,7 @@ impl Replica {
         note: Option<String>,
     ) -> Option<u64> {
         self.confirmed.as_ref()?;
-        let edits = self.for_this_round(self.beside_elements(edits));
+        let edits = self.beside_elements(edits);
         self.last_n += 1;
         self.made += 1;
         let (key, n) = (self.made, self.last_n);
@@ -111,7 +111,7 @@ impl Replica {
     }
 
     /// Edits of ballots, for the round that is shown: made while offline, they count in no later one.
-    fn for_this_round(&self, mut edits: Vec<Edit>) -> Vec<Edit> {
+    pub(crate) fn for_this_round(&self, mut edits: Vec<Edit>) -> Vec<Edit> {
         const OPS: [&str; 4] = ["cast", "withdraw", "unseal", "restart"];
         for edit in &mut edits {
             if !OPS.contains(&edit.op.as_str()) || edit.arg("round").is_some() {

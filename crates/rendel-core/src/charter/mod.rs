@@ -1,6 +1,7 @@
 //! Charters: the declared kind of a session.
 
 mod expression;
+mod follows;
 mod guards;
 mod leaks;
 mod pattern;
@@ -40,10 +41,12 @@ use crate::actor::Actor;
 use crate::declaration::{Fault, Faults, Section, syntax_fault, table_to_json};
 use crate::kind::Link;
 use crate::kind::{Bounds, CHOICE, Declared, Field, Fields, OnDrop};
+use crate::op::{Act, Op};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::suggest::nearest;
 use crate::surface::Surface;
+pub(crate) use follows::Followed;
 use guards::{read_gates, read_guards};
 use people::read_cues;
 use queries::read_queries;
@@ -91,6 +94,8 @@ pub struct Charter {
     pub(crate) play: Play,
     /// Which registers refer to which maps.
     pub(crate) links: Vec<Link>,
+    /// From a change of which fields something follows.
+    pub(crate) followed: Followed,
     /// How much its sessions remember of what is gone.
     pub(crate) memory: Bounds,
     /// The text that it was read from.
@@ -206,7 +211,7 @@ impl Charter {
         let cues = read_cues(root, &names);
         let rules = Rules::read(root, &fields, &play);
         let queries = read_queries(root, &fields);
-        let charter = Self {
+        let mut charter = Self {
             name: name?,
             version: version?,
             title,
@@ -226,9 +231,11 @@ impl Charter {
             secrets,
             play,
             links,
+            followed: Followed::default(),
             memory: Bounds::default(),
             source: source.to_owned(),
         };
+        charter.followed = Followed::of(&charter);
         for circle in circles(&charter) {
             let names: Vec<_> = circle.iter().map(|rule| format!("{:?}", rule.name)).collect();
             root.circle(circle[0].line, &names.join(" → "));
@@ -388,6 +395,21 @@ impl Charter {
             None if role == Actor::SERVICE => &self.service_sees,
             None => &Sight::NOTHING,
         }
+    }
+
+    /// The names of the maps that hold what was cast on secret ballots.
+    pub fn secret_ballots(&self) -> impl Iterator<Item = &str> {
+        let secret = self.play.ballots.iter().filter(|ballots| self.is_secret(&ballots.field));
+        secret.map(|ballots| ballots.papers.as_str())
+    }
+
+    /// Whether an edit casts a secret ballot, so that nobody but the session may see it.
+    pub fn casts_in_secret(&self, path: &Path, op: &Op) -> bool {
+        matches!((path.tokens(), op), ([name], Op::Act(Act::Cast { .. })) if self.is_secret(name))
+    }
+
+    fn is_secret(&self, field: &Token) -> bool {
+        matches!(self.fields.field(field), Some(Field::Ballot(ballot)) if ballot.is_secret())
     }
 
     /// Whether there is anything that only some of a role see.

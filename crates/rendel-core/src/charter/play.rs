@@ -33,6 +33,16 @@ pub(crate) struct Play {
 }
 
 impl Play {
+    /// The fields that keep rules of play, and the maps of ballots beside them.
+    pub(super) fn fields(&self) -> impl Iterator<Item = &Token> {
+        let ballots = self.ballots.iter().flat_map(|ballots| [&ballots.field, &ballots.papers]);
+        let turns = self.turns.iter().map(|turn| &turn.field);
+        let draws = self.draws.iter().map(|draws| &draws.field);
+        let deadlines = self.deadlines.iter().map(|deadline| &deadline.field);
+        let totals = self.totals.iter().filter_map(|total| total.at.tokens().first());
+        self.seats.iter().chain(turns).chain(draws).chain(deadlines).chain(totals).chain(ballots)
+    }
+
     /// Whether it depends on a field when something is due next.
     pub(crate) fn is_of_time(&self, field: &Token) -> bool {
         let is_deadline = || self.deadlines.iter().any(|deadline| deadline.field == *field);

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Value, json};
 
-use crate::canonical::depth;
+use crate::canonical::{depth, weight};
 use crate::edit::Edit;
 use crate::path::{Path, checked_id, inner};
 use crate::problem::{Problem, ProblemKind};
@@ -221,6 +221,29 @@ const ASKED: &[&str] = &[
 pub(crate) const EXACT: i64 = (1 << 53) - 1;
 
 impl Op {
+    /// Bytes of JSON by which a settled one grows the state at most.
+    pub(crate) fn most_growth(&self) -> u64 {
+        // An id stands with quotes, a colon and a comma; a character takes six bytes at most.
+        let text = |text: &str| 6 * text.len() + 8;
+        let id = |id: &Option<String>| id.as_deref().map_or(0, text);
+        let bytes = match self {
+            Self::Set(value) => weight(value),
+            Self::SetBeside { values, .. } => values.iter().map(|value| weight(value) + 1).sum(),
+            Self::Include(value) => weight(value) + 1,
+            Self::Put { id: own, value } => id(own) + weight(value),
+            Self::Revive { id: own, value } => text(own) + weight(value),
+            Self::Insert { id: own, value, .. } => id(own) + weight(value) + 16,
+            Self::Splice { splice, .. } => text(&splice.insert),
+            Self::Add { .. } => 20,
+            Self::Clear => 4,
+            Self::Exclude(_) | Self::Drop | Self::Remove | Self::Move { .. } | Self::Hide => 0,
+            Self::Show(value) | Self::Reset(value) => weight(value),
+            // These change nothing themselves.
+            Self::Test(_) | Self::Act(_) | Self::TakeBack { .. } | Self::Unknown { .. } => 0,
+        };
+        bytes as u64
+    }
+
     /// Its name in JSON.
     pub fn name(&self) -> &str {
         match self {

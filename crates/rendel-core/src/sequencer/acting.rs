@@ -95,12 +95,16 @@ impl Sequencer {
         self.commit(Actor::session().key(), settled)
     }
 
-    fn settle_own(&mut self, proposal: &Proposal, now: u64) -> Result<(Present, Settled), Problem> {
+    fn settle_own(
+        &mut self,
+        proposal: &Proposal,
+        now: u64,
+    ) -> Result<(Option<Present>, Settled), Problem> {
         let (actor, mut unanswered) = (Actor::session(), Vec::new());
         let mut settling = Settling::of(&actor, actor.key(), proposal, now, &mut unanswered);
         let settled = self.settle(&mut settling, &|_| None);
         self.note_unanswered(unanswered);
-        settled
+        settled.map(|(present, update)| (Some(present), update))
     }
 }
 

@@ -5,6 +5,7 @@ mod allowing;
 mod balloting;
 mod clients;
 mod filling;
+mod in_place;
 mod noting;
 mod playing;
 mod ruling;
@@ -30,7 +31,7 @@ pub use undoing::{Look, Place, Skipped, Undoable};
 use crate::actor::{Actor, ClientKey};
 use crate::charter::{Charter, NoAnswer};
 use crate::history::Histories;
-use crate::kind::{Before, Chance, Memory};
+use crate::kind::{Before, Chance, Memory, Settlement};
 use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
@@ -411,7 +412,13 @@ impl Sequencer {
         let mut unanswered = Vec::new();
         let outcome = self.handle(actor, proposal, |this, key| {
             let mut settling = Settling::of(actor, key, proposal, now, &mut unanswered);
-            this.settle(&mut settling, problem)
+            match this.settle_in_place(&mut settling, problem) {
+                Ok(Some(update)) => Ok((None, update)),
+                Ok(None) => this
+                    .settle(&mut settling, problem)
+                    .map(|(present, update)| (Some(present), update)),
+                Err(problem) => Err(this.seen_by(actor, problem)),
+            }
         });
         self.note_unanswered(unanswered);
         outcome
@@ -450,7 +457,8 @@ impl Sequencer {
             let unanswered = &mut Vec::new();
             let settling = Settling::of(actor, client, &proposal, now, unanswered);
             let update = this.settled(&settling, smallvec![effect], vec![]);
-            Ok(this.with_disclosures(present, update))
+            let (present, update) = this.with_disclosures(present, update);
+            Ok((Some(present), update))
         })
     }
 
@@ -458,7 +466,7 @@ impl Sequencer {
         &mut self,
         actor: &Actor,
         proposal: &Proposal,
-        settle: impl FnOnce(&Self, ClientKey) -> Result<(Present, Settled), Problem>,
+        settle: impl FnOnce(&mut Self, ClientKey) -> Result<(Option<Present>, Settled), Problem>,
     ) -> Outcome {
         let key = actor.key();
         if key.is_session() {
@@ -483,11 +491,18 @@ impl Sequencer {
         outcome
     }
 
-    fn commit(&mut self, key: ClientKey, settled: Result<(Present, Settled), Problem>) -> Outcome {
+    /// With the state that an update leads to, unless it was settled in place.
+    fn commit(
+        &mut self,
+        key: ClientKey,
+        settled: Result<(Option<Present>, Settled), Problem>,
+    ) -> Outcome {
         match settled {
-            Ok((mut present, update)) => {
-                let noted = std::mem::take(&mut present.noted);
-                self.present = present;
+            Ok((present, update)) => {
+                if let Some(present) = present {
+                    self.present = present;
+                }
+                let noted = std::mem::take(&mut self.present.noted);
                 self.note_done(&update, key, noted);
                 self.seq = update.seq;
                 self.at = update.at;

@@ -416,7 +416,7 @@ impl Sequencer {
         settling.person = Some(who);
         let settled = self.settle(&mut settling, &|_| None);
         self.note_unanswered(unanswered);
-        self.commit(session.key(), settled)
+        self.commit(session.key(), settled.map(|(present, update)| (Some(present), update)))
     }
 
     /// Who is here, as far as anything follows from that.

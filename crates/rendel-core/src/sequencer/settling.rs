@@ -168,16 +168,20 @@ impl Sequencer {
             self.announce_built_in(&present, settling, &mut update);
             self.with_disclosures(present, update)
         });
-        let viewer = Viewer::of(settling.actor);
-        let lens = self.lens(settling.actor, &viewer);
-        settled.map_err(|problem| match problem.kind() {
+        settled.map_err(|problem| self.seen_by(settling.actor, problem))
+    }
+
+    /// A problem as somebody is told it, without what is hidden from them.
+    pub(super) fn seen_by(&self, actor: &Actor, problem: Problem) -> Problem {
+        let viewer = Viewer::of(actor);
+        match problem.kind() {
             // Why may be what is hidden.
-            ProblemKind::Rule if !self.charter.sight(&settling.actor.role).is_whole() => {
+            ProblemKind::Rule if !self.charter.sight(&actor.role).is_whole() => {
                 let detail = "A rule of the session follows from this and cannot be carried out.";
                 Problem::new(ProblemKind::Rule, detail)
             }
-            _ => lens.problem(problem),
-        })
+            _ => self.lens(actor, &viewer).problem(problem),
+        }
     }
 
     /// What comes last: turns have their time, and each derived value is reported once.
@@ -214,7 +218,7 @@ impl Sequencer {
         (present, update)
     }
 
-    fn check_shape(&self, settling: &Settling<'_>) -> Result<(), Problem> {
+    pub(super) fn check_shape(&self, settling: &Settling<'_>) -> Result<(), Problem> {
         let Settling { proposal, key, passage, .. } = settling;
         let (edits, most) = (proposal.edits.len(), self.charter.limits.edits);
         if edits == 0 && passage.is_none() {
@@ -353,7 +357,7 @@ impl Sequencer {
     }
 
     /// For each effect the update that last changed its place before this one.
-    fn since(&self, effects: &[Effect]) -> SmallVec<[u64; 1]> {
+    pub(super) fn since(&self, effects: &[Effect]) -> SmallVec<[u64; 1]> {
         let (fields, root) = (&self.charter.fields, self.present.state.root());
         let since = effects.iter().map(|effect| fields.latest(root, effect.at.tokens()));
         let since: SmallVec<[u64; 1]> = since.collect();

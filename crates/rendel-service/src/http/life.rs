@@ -165,7 +165,8 @@ pub(crate) async fn export(
     let whole = app.store.whole(id.clone()).await?.ok_or_else(|| no_session(&id))?;
     let charter = app.store.charter(whole.charter.clone(), Some(whole.version)).await?;
     let source = charter.map(|row| row.source).unwrap_or_default();
-    let text = turn.work(move || Ok(carry::write(&whole, &source))).await?;
+    let key = app.keys.derived(carry::PURPOSE);
+    let text = turn.work(move || carry::write(&whole, &source, &key)).await?;
     let name = format!("attachment; filename=\"{id}.jsonl\"");
     Ok(HttpResponse::Ok()
         .content_type("application/jsonl")
@@ -200,7 +201,8 @@ pub(crate) async fn import(
         .inspect_err(|problem| app.metrics.count(problem))?;
     let id = asked.into_inner().id;
     let turn = app.documents.turn().await?;
-    let read = turn.work(move || carry::read(&body, id)).await?;
+    let keys = app.keys.all_derived(carry::PURPOSE);
+    let read = turn.work(move || carry::read(&body, id, &keys)).await?;
     let id = read.whole.id.clone();
     super::sessions::check_id(&id)?;
     if app.store.session(id.clone()).await?.is_some() {

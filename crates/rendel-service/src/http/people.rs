@@ -5,8 +5,10 @@ use std::collections::BTreeMap;
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, web};
 use chrono::{DateTime, SecondsFormat, Utc};
 use rendel_core::{
-    Actor, Charter, Extent, Lens, Path, Permission, Power, Problem, ProblemKind, State, Viewer,
+    Actor, Charter, Extent, Lens, Path, Permission, Power, Problem, ProblemKind, Reader, State,
+    Viewer,
 };
+use rendel_session::update_seen;
 use rendel_store::{Amendment, Note};
 use rendel_wire::http::{
     AmendParticipant, AmendedParticipant, CueBody, ForgottenParticipant, MayAnswer, MayBody,
@@ -14,7 +16,7 @@ use rendel_wire::http::{
 };
 use rendel_wire::{SendCue, decode_object};
 use serde::Deserialize;
-use serde_json::json;
+use serde_json::{Value, json};
 use uuid::Uuid;
 
 use super::audit::entry;
@@ -112,10 +114,18 @@ pub(crate) async fn record(
     let held = app.store.held_of(session.clone(), sub.clone(), since.after).await?;
     let held = held.ok_or_else(|| no_session(&session))?;
     let Amendment { role, name, claims } = held.amendment;
+    // What they cast on a secret ballot is told to nobody.
+    let charter = app.session(&session).await?.charter().clone();
+    let reader = Reader::service();
+    let seen = |update: Value| {
+        let shown = update_seen(&charter, &reader, &update.to_string().into());
+        serde_json::from_str(shown.get()).unwrap_or_default()
+    };
+    let updates = held.updates.into_iter().map(seen).collect();
     let until = |at: DateTime<Utc>| at.to_rfc3339_opts(SecondsFormat::Millis, true);
     Ok(HttpResponse::Ok().json(ParticipantRecord {
         sub,
-        updates: held.updates,
+        updates,
         after: held.after,
         removed_until: held.removed_until.map(until),
         role,

@@ -8,7 +8,7 @@ use rendel_wire::{Propose, Refused, Waiting as WaitingFrame};
 
 use super::Session;
 use crate::audiences::Word;
-use crate::gates::{Held, QUEUE, Queued, gate_for};
+use crate::gates::{Held, QUEUE, Queued, check_told, gate_for};
 use crate::input::{ConnectionId, GateVerdict};
 use crate::order::{Origin, RowsTold, Waiting};
 use crate::output::{Asked, Output, Report};
@@ -42,6 +42,9 @@ impl Session {
 
     /// Settles a proposal, if it does not wait for a gate.
     pub(super) fn pass(&mut self, actor: Actor, proposal: Proposal, from: Origin) {
+        if let Err(problem) = check_told(&self.charter, &actor, &proposal) {
+            return self.refuse_at_once(proposal.n, problem, &from);
+        }
         if self.charter.gates.is_empty() {
             return self.settle(&actor, &proposal, from);
         }

