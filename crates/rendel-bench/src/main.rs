@@ -5,6 +5,7 @@
 //! Baselines: a bare relay in the same web framework (`relay.rs`), the hand-written way with a row
 //! lock per edit (`database.rs`), and the fastest multi-row way into PostgreSQL (`database.rs`).
 
+mod against;
 mod board;
 mod core;
 mod database;
@@ -51,6 +52,8 @@ enum Command {
         #[arg(long, default_value = "")]
         only: String,
     },
+    /// Compare two builds by turns; `scripts/bench --against COMMIT` makes them.
+    Against(against::Against),
     /// The bare relay, run by the measurements as a process of its own.
     Relay {
         /// Where to listen.
@@ -67,6 +70,7 @@ fn main() -> Result<()> {
     rendel_service::raise_descriptor_limit()?;
     match Cli::parse().command {
         Command::Relay { port } => relay::run(port),
+        Command::Against(against) => against::run(&against),
         Command::All { seconds, only } => tokio::runtime::Builder::new_multi_thread()
             .worker_threads(2)
             .enable_all()

@@ -94,7 +94,7 @@ fn output(program: &str, args: &[&str]) -> String {
         .unwrap_or_default()
 }
 
-fn number(value: f64) -> String {
+pub(crate) fn number(value: f64) -> String {
     if value < 100.0 {
         return format!("{value:.2}");
     }

@@ -1,0 +1,152 @@
+//! Two builds by turns: the main loads of each build's own `rendel-bench`, and what one proposal of
+//! each kind costs in the core. Machines drift, so each turn of one is followed by a turn of the
+//! other, and what counts is the ratio within a turn.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use anyhow::{Context as _, Result, ensure};
+
+use crate::report::number;
+
+/// The kinds of proposals that `load` makes.
+const KINDS: [&str; 8] = ["add", "set", "field", "put", "move", "type", "splice", "guarded"];
+/// Proposals of one run that is timed, and of the shorter run that is counted.
+const TIMED: usize = 10_000;
+const COUNTED: usize = 500;
+
+/// What is compared.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Against {
+    /// The folder of the other build: `rendel`, `rendel-bench` and `load`.
+    #[arg(long)]
+    theirs: PathBuf,
+    /// The folder of this build.
+    #[arg(long)]
+    ours: PathBuf,
+    /// Turns of each.
+    #[arg(long, default_value_t = 3)]
+    turns: usize,
+    /// Seconds of each measurement.
+    #[arg(long, default_value_t = 4)]
+    seconds: u64,
+    /// The loads, by the names that `all --only` takes.
+    #[arg(long, value_delimiter = ',', default_values_t = LOADS.map(str::to_owned))]
+    only: Vec<String>,
+}
+
+const LOADS: [&str; 6] = ["core", "confirmed", "fan-out", "recovery", "presence", "slow"];
+
+/// What one figure was in each turn: theirs and ours.
+type Turns = BTreeMap<String, Vec<(f64, f64)>>;
+
+/// Measures both and prints the table.
+#[expect(clippy::print_stdout, reason = "the table goes to standard output")]
+pub(crate) fn run(against: &Against) -> Result<()> {
+    let mut turns = Turns::new();
+    for turn in 1..=against.turns {
+        eprintln!("turn {turn} of {} …", against.turns);
+        for kind in KINDS {
+            let ns = |dir: &Path| load(dir, kind, TIMED, &[]).map(|out| out.trim().parse::<f64>());
+            let pair = (ns(&against.theirs)??, ns(&against.ours)??);
+            turns.entry(format!("core, {kind}: ns per proposal")).or_default().push(pair);
+        }
+        for only in &against.only {
+            let theirs = figures(&against.theirs, only, against.seconds)?;
+            let mut ours = figures(&against.ours, only, against.seconds)?;
+            for (what, theirs) in theirs {
+                let Some(ours) = ours.remove(&what) else { continue };
+                turns.entry(what).or_default().push((theirs, ours));
+            }
+        }
+    }
+    for (tool, what) in [("callgrind", "instructions"), ("memcheck", "allocations")] {
+        for kind in KINDS {
+            let count = |dir: &Path| counted(dir, kind, tool);
+            let pair = (count(&against.theirs)?, count(&against.ours)?);
+            turns.entry(format!("core, {kind}: {what} per proposal")).or_default().push(pair);
+        }
+    }
+    println!("| what | theirs | ours | ours / theirs | lowest | highest |");
+    println!("|---|--:|--:|--:|--:|--:|");
+    for (what, pairs) in &turns {
+        let ratios = sorted(pairs.iter().map(|(theirs, ours)| ours / theirs));
+        println!(
+            "| {what} | {} | {} | {:.2} | {:.2} | {:.2} |",
+            number(middle(&sorted(pairs.iter().map(|pair| pair.0)))),
+            number(middle(&sorted(pairs.iter().map(|pair| pair.1)))),
+            middle(&ratios),
+            ratios.first().copied().unwrap_or(f64::NAN),
+            ratios.last().copied().unwrap_or(f64::NAN),
+        );
+    }
+    Ok(())
+}
+
+fn sorted(figures: impl Iterator<Item = f64>) -> Vec<f64> {
+    let mut all: Vec<f64> = figures.collect();
+    all.sort_by(f64::total_cmp);
+    all
+}
+
+fn middle(sorted: &[f64]) -> f64 {
+    sorted.get(sorted.len() / 2).copied().unwrap_or(f64::NAN)
+}
+
+/// Runs one of the programs of a build; gives both of its outputs.
+fn run_it(program: &Path, around: &[&str], args: &[&str]) -> Result<(String, String)> {
+    let program = program.to_string_lossy().into_owned();
+    let line: Vec<&str> = around.iter().copied().chain([program.as_str()]).collect();
+    let (first, rest) = line.split_first().context("no program")?;
+    let output = Command::new(first).args(rest).args(args).output();
+    let output = output.with_context(|| format!("{first} cannot be run"))?;
+    let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
+    let (out, err) = (text(output.stdout), text(output.stderr));
+    ensure!(output.status.success(), "{} {args:?} failed:\n{err}", line.join(" "));
+    Ok((out, err))
+}
+
+fn load(dir: &Path, kind: &str, count: usize, around: &[&str]) -> Result<String> {
+    let (out, err) = run_it(&dir.join("load"), around, &[kind, &count.to_string()])?;
+    Ok(if around.is_empty() { out } else { err })
+}
+
+/// What valgrind counts for one proposal: the difference of two runs, without what is made before.
+fn counted(dir: &Path, kind: &str, tool: &str) -> Result<f64> {
+    let count = |proposals: usize| -> Result<f64> {
+        let tool = format!("--tool={tool}");
+        let around: &[&str] = match &*tool {
+            "--tool=callgrind" => &["valgrind", &tool, "--callgrind-out-file=/dev/null"],
+            _ => &["valgrind", &tool, "--leak-check=no"],
+        };
+        let said = load(dir, kind, proposals, around)?;
+        let after =
+            |mark: &str| said.split(mark).nth(1).and_then(|rest| rest.split_whitespace().next());
+        let number = after("Collected :").or_else(|| after("total heap usage:"));
+        let number = number.context("valgrind counted nothing")?.replace(',', "");
+        Ok(number.parse()?)
+    };
+    Ok((count(2 * COUNTED)? - count(COUNTED)?) / COUNTED as f64)
+}
+
+/// The figures that a build's own `rendel-bench` prints, by what they are of.
+fn figures(dir: &Path, only: &str, seconds: u64) -> Result<BTreeMap<String, f64>> {
+    let seconds = seconds.to_string();
+    let args = ["all", "--only", only, "--seconds", &seconds];
+    let (out, _) = run_it(&dir.join("rendel-bench"), &[], &args)?;
+    let cells = |line: &str| -> Vec<String> {
+        line.trim_matches('|').split('|').map(|cell| cell.trim().to_owned()).collect()
+    };
+    let figure = |line: &str| {
+        let cells = cells(line);
+        let is_ratio = cells.len() == 7;
+        // A ratio to a baseline of the same run says more than the figure.
+        let (what, figure) = match is_ratio {
+            true => (format!("{}, against {}", cells[0], cells[2]), &cells[4]),
+            false => (cells[0].clone(), cells.get(1)?),
+        };
+        Some((what, figure.replace(',', "").parse().ok()?))
+    };
+    Ok(out.lines().filter(|line| line.starts_with("| ")).filter_map(figure).collect())
+}
