@@ -1,6 +1,6 @@
-//! Two builds by turns: the main loads of each build's own `rendel-bench`, and what one proposal of
-//! each kind costs in the core. Machines drift, so each turn of one is followed by a turn of the
-//! other, and what counts is the ratio within a turn.
+//! Compares two builds by turns: the main loads of each build's own `rendel-bench`, and the cost of one
+//! proposal of each kind in the core. The speed of a machine drifts, so each turn of one build is
+//! followed by a turn of the other, and the ratio is taken within a turn.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -38,7 +38,7 @@ pub(crate) struct Against {
 
 const LOADS: [&str; 6] = ["core", "confirmed", "fan-out", "recovery", "presence", "slow"];
 
-/// What one figure was in each turn: theirs and ours.
+/// One figure in each turn: that of the other build, then that of this one.
 type Turns = BTreeMap<String, Vec<(f64, f64)>>;
 
 /// Measures both and prints the table.
@@ -68,7 +68,7 @@ pub(crate) fn run(against: &Against) -> Result<()> {
             turns.entry(format!("core, {kind}: {what} per proposal")).or_default().push(pair);
         }
     }
-    println!("| what | theirs | ours | ours / theirs | lowest | highest |");
+    println!("| what | that commit | this tree | ratio | lowest | highest |");
     println!("|---|--:|--:|--:|--:|--:|");
     for (what, pairs) in &turns {
         let ratios = sorted(pairs.iter().map(|(theirs, ours)| ours / theirs));

@@ -1,9 +1,9 @@
-//! Settles proposals of one kind, for whoever counts or profiles what one costs: `load KIND COUNT`.
+//! Settles proposals of one kind, to count or profile what one costs: `load KIND COUNT`.
 //! Prints nanoseconds per proposal. `scripts/bench --against COMMIT` builds this file with both
 //! versions, so it uses nothing but what the oldest one has.
 
-#![allow(clippy::unwrap_used, reason = "a measurement that cannot go on is over")]
-#![allow(clippy::print_stdout, reason = "that is what it is for")]
+#![allow(clippy::unwrap_used, reason = "a measurement that cannot continue is over")]
+#![allow(clippy::print_stdout, reason = "it prints its result")]
 
 use std::sync::Arc;
 use std::time::Instant;

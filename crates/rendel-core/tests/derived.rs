@@ -2,7 +2,7 @@
 //! add. Whatever caused an update, the effects alone lead to the live state, each derived value is
 //! reported once, and the update ends.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot continue has failed")]
 
 use std::sync::Arc;
 
@@ -51,7 +51,7 @@ impl Followed {
         assert_eq!(self.journal.plain(), self.live.plain(), "{update:#?}");
         let state = |sequencer: &Sequencer| serde_json::to_value(sequencer.state()).unwrap();
         assert_eq!(state(&self.journal), state(&self.live), "{update:#?}");
-        // Nobody asks for a total, and a turn that is asked for is told as it is then.
+        // No edit sets a total. An edit may set a turn before something else changes it again.
         let is_total = |at: &str| at == "/sum" || at.starts_with("/by-row");
         let told: Vec<String> =
             update.effects.iter().map(|effect| json!(effect).to_string()).collect();
@@ -81,7 +81,7 @@ impl Followed {
         self.take(outcome).unwrap()
     }
 
-    /// What the session does by itself up to a time.
+    /// What the session does automatically up to a time.
     fn due(&mut self, now: u64) -> Vec<Settled> {
         let mut updates = Vec::new();
         for _ in 0..100 {
@@ -276,8 +276,8 @@ fn a_guard_on_a_total_is_asked_whatever_set_the_rule_off() {
     assert_eq!((session.at("/sum"), session.at("/rows/a/litres")), (json!(4), json!(4)));
 }
 
-/// Rules with every cause, totals that they change and guards over those. With seats a turn passes
-/// on with each move; without them everybody who is here may cast.
+/// Rules with every cause, totals that they change, and guards on those totals. With seats a turn
+/// passes with each move; without them everybody in the session may cast.
 fn world(has_seats: bool) -> String {
     let seats = r#"
 [state.seats]

@@ -1,6 +1,6 @@
 //! Whatever is settled in place is settled as it would be on a clone of the state.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot continue has failed")]
 
 use std::sync::Arc;
 
@@ -99,7 +99,7 @@ proptest! {
             if matches!(one, Outcome::Refused(_)) {
                 prop_assert_eq!(&kept.1, &plain.plain());
             }
-            // Whoever has a clone of the state of before has it still.
+            // A clone of the earlier state is unchanged.
             prop_assert_eq!(kept.0.plain(&plain.charter().fields), kept.1);
             prop_assert_eq!(plain.weight(), rendel_core::weight(&plain.plain()) as u64);
         }

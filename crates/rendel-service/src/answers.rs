@@ -1,9 +1,9 @@
 //! The bytes of answers that are being made or have not been read yet.
 //!
-//! A caller who asks and does not read holds an answer in memory for as long as the connection
-//! lives. So what answers hold is counted for each participant, for each address and in all, from
-//! before an answer is made until its last part has gone to the socket. An answer beyond a bound is
-//! refused as `too-fast` before it costs anything. Cost: two look-ups an answer.
+//! A client that does not read its answer keeps it in memory for as long as the connection lives. So
+//! the bytes of answers are counted for each participant, for each address and in total, from before
+//! an answer is made until its last part has gone to the socket. An answer beyond a bound is refused
+//! as `too-fast` before it costs anything. Cost: two look-ups per answer.
 
 use std::collections::HashMap;
 use std::convert::Infallible;
@@ -82,7 +82,7 @@ impl Answers {
         self.take(holders, bytes, metrics)
     }
 
-    /// Counts an answer that was made already, to whoever asked from an address.
+    /// Counts an answer that was made already, for the address of its request.
     pub(crate) fn hold_made(
         &self,
         request: &HttpRequest,

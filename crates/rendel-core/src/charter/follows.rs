@@ -21,7 +21,7 @@ impl Followed {
     /// Those of a charter. Cost O(what it declares).
     pub(super) fn of(charter: &Charter) -> Self {
         let Charter { play, links, guards, rules, secrets, .. } = charter;
-        // Who sees what may follow from any field of the state.
+        // Visibility may depend on any field of the state.
         if !secrets.is_empty() {
             return Self::All;
         }

@@ -160,7 +160,10 @@ impl VersionedText {
             .index
             .checked_add(present.delete)
             .filter(|end| *end <= self.text.len_chars())?;
-        let gone = self.text.char_to_byte(end) - self.text.char_to_byte(present.index);
+        let gone = match present.delete {
+            0 => 0,
+            _ => self.text.char_to_byte(end) - self.text.char_to_byte(present.index),
+        };
         if viewed.delete > 0 {
             let Self { text, gone, sequence } = self;
             sequence.remove(view, viewed.index, viewed.delete, stamp, |turned| {

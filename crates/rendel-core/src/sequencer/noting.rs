@@ -82,13 +82,16 @@ impl Present {
 
     /// Where somebody types, and whether that goes on with what they typed right before.
     fn typed(&self, charter: &Charter, histories: &Histories, coming: Coming<'_>) -> Option<Typed> {
-        let Coming { by, at, effect, stamp: Stamp { client, .. } } = coming;
+        let Coming { by, at, effect, stamp } = coming;
+        let client = stamp.client;
         let Op::Splice { splice, back: None, .. } = &effect.op else { return None };
         let history = owner(charter, by, client).and_then(|owner| histories.get(&owner));
         let last = history.and_then(|history| history.typed(at));
         let last = last.filter(|(last, _)| last.client == client && last.text == effect.at);
         let here = last.and_then(|(last, seen)| match last.end.checked_sub(1) {
             None => Some(0),
+            // Nothing has come in between.
+            _ if seen + 1 == stamp.seq => Some(last.end),
             Some(before) => {
                 let (fields, text) = (&charter.fields, &effect.at);
                 let now = self.state.anchored(fields, text, seen, client, before)?;

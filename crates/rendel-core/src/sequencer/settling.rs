@@ -420,8 +420,8 @@ impl Sequencer {
         };
         // What is hidden is not there for who may not edit it either, and for nobody to be tested.
         let sight = self.charter.sight(&actor.role);
-        let viewer = Viewer::of(actor);
-        let lens = Lens::new(&self.charter, sight, Some(&viewer), state);
+        let viewer = (!sight.is_whole()).then(|| Viewer::of(actor));
+        let lens = Lens::new(&self.charter, sight, viewer.as_ref(), state);
         let is_hidden = match sight.is_whole() {
             true => false,
             false => lens.extent(&path) == Extent::Nothing,

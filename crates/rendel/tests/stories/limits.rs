@@ -285,6 +285,9 @@ fn the_page_of_limits_names_each_and_says_its_default() {
         "calls-per-address",
         "calls-per-participant",
         "words-per-second",
+        "answer-bytes",
+        "answer-bytes-per-address",
+        "answer-bytes-per-participant",
     ] {
         named.insert(given.to_owned());
     }
@@ -298,6 +301,9 @@ fn the_page_of_limits_names_each_and_says_its_default() {
     for (name, default) in [
         ("calls-per-address", u64::from(config.calls_per_address)),
         ("calls-per-participant", u64::from(config.calls_per_participant)),
+        ("answer-bytes-per-participant", config.answer_bytes.participant),
+        ("answer-bytes-per-address", config.answer_bytes.address),
+        ("answer-bytes", config.answer_bytes.all),
         ("connections_per_address", config.connections_per_address as u64),
         ("connections_per_participant", u64::from(config.connections_per_participant)),
         ("guests_per_address", config.guests_per_address as u64),
