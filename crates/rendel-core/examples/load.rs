@@ -3,6 +3,7 @@
 //! versions, so it uses nothing but what the oldest one has.
 
 #![allow(clippy::unwrap_used, reason = "a measurement that cannot continue is over")]
+#![allow(clippy::disallowed_methods, reason = "it measures time")]
 #![allow(clippy::print_stdout, reason = "it prints its result")]
 
 use std::sync::Arc;

@@ -273,8 +273,8 @@ pub struct Disclosure {
     /// Whether what is around it is there no more.
     #[serde(default, rename = "gone", skip_serializing_if = "is_false")]
     pub is_gone: bool,
-    /// The value now, if somebody is to be shown it who did not see it before. A register that
-    /// holds nothing is shown as `null`.
+    /// The value now, if a participant who did not see the place before sees it now. A register
+    /// that holds nothing is shown as `null`.
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "given")]
     pub value: Option<Value>,
 }

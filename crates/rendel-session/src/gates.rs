@@ -123,7 +123,8 @@ pub(crate) fn gate_for(
     (first..charter.gates.len()).find(|gate| is_about(&charter.gates[*gate]))
 }
 
-/// Refuses a secret ballot that a gate would be told of, since it is about other edits beside it.
+/// Refuses a secret ballot in a proposal with other edits for which a gate is asked: the gate would
+/// see it.
 pub(crate) fn check_told(
     charter: &Charter,
     actor: &Actor,
@@ -148,7 +149,7 @@ pub(crate) fn check_told(
 }
 
 /// Whether a gate is about an edit: at, around or inside what it changes. What cannot be read is
-/// refused without a gate. A secret ballot passes every gate, since asking would tell what was cast.
+/// refused without a gate. A secret ballot passes every gate, since asking would disclose it.
 fn touches(charter: &Charter, gate: &Gate, edit: &Edit) -> bool {
     let (Ok(path), Some(op)) = (Path::parse(&edit.at), edit.read()) else { return false };
     !op.is_condition()

@@ -138,9 +138,10 @@ impl Play {
         play
     }
 
-    /// Shows ballots to those who cast them, and to all who see their field once that is open.
-    /// Those of a secret one are shown to nobody, not even to those who cast them: whoever can ask
-    /// in their name could read them otherwise. Gives what the backend sees.
+    /// Shows each ballot to the participant who cast it, and all of them to everybody that sees their
+    /// field once it is open. Ballots of a secret field are shown to nobody, not even to the
+    /// participants who cast them, because the backend can read in their name. Gives what the backend
+    /// sees.
     pub(super) fn hide_ballots(
         &self,
         root: &mut Section<'_>,

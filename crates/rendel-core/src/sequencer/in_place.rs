@@ -1,11 +1,11 @@
 //! Settling in place.
 //!
 //! A proposal is settled on a clone of the state, so that a refusal changes nothing. A clone shares
-//! everything, so what is changed is copied on its way. Most proposals are one edit of a field from
+//! everything, so each node on the way to a change is copied. Most proposals are one edit of a field from
 //! which nothing follows, and nothing can refuse such an edit once its effects are known: those are
 //! applied to the state itself.
 
-use super::noting::Coming;
+use super::noting::{Coming, Noted};
 use super::playing::Following;
 use super::settling::{Settling, broken};
 use super::{Sequencer, Settlement};
@@ -42,7 +42,10 @@ impl Sequencer {
         for effect in &effects {
             let coming = Coming { by, at, effect, stamp };
             let applied = self.present.apply_noting(&self.charter, &self.histories, coming);
-            applied.map_err(|misfit| broken(&misfit))?;
+            applied.map_err(|misfit| {
+                self.present.noted = Noted::default();
+                broken(&misfit)
+            })?;
         }
         self.present.state.age(&self.charter.fields, stamp.seq);
         // If nothing was there, nothing is lost.

@@ -58,7 +58,7 @@ impl Present {
         coming: Coming<'_>,
     ) -> Result<(), Misfit> {
         let Coming { by, effect, stamp, .. } = coming;
-        // Only `withdraw` takes a ballot back, so casting is no step of anybody's history.
+        // Only `withdraw` takes a ballot back, so a cast is not a step that can be undone.
         let is_cast = charter.play.holds_ballots(&effect.at);
         if charter.session.undo == 0 || by == Actor::SERVICE || self.noted.is_never || is_cast {
             return self.apply(charter, effect, stamp, None);

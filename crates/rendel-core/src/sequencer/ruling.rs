@@ -123,7 +123,7 @@ impl Sequencer {
                 Cause::Leaves(whose) => happens(*whose, Way::Out),
                 Cause::Seated => self.has_begun(before, after),
                 Cause::AllCast(field) => {
-                    // Only in the first round does the arrival or departure lie between the two.
+                    // An arrival or departure lies between the two states in the first round only.
                     let passed = settling.passage.filter(|_| !is_first);
                     self.all_have_cast(settling.passage, after, field)
                         && !self.all_have_cast(passed, before, field)

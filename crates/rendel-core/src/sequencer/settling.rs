@@ -105,8 +105,8 @@ pub(super) struct Work {
 }
 
 impl Work {
-    /// Omits the effects before `known` that set a place which one of the later effects sets again.
-    /// What the proposer did stays: their history follows from it.
+    /// Omits each effect before `known` whose place is set again by a later one. Effects of the
+    /// proposer stay, since undo relies on them.
     fn keep_last_set(&mut self, known: usize) {
         let (earlier, later) = self.effects.split_at(known);
         let again: BTreeSet<&Path> = later.iter().map(|effect| &effect.at).collect();
@@ -148,7 +148,7 @@ impl Sequencer {
             }
             let on_failure = if is_own { OnFailure::LeaveOut } else { OnFailure::Refuse };
             self.follow_rules(&mut work, settling, &self.present.state, 0, on_failure)?;
-            // Nobody's hold is in the way of what rules do.
+            // A hold does not stop what rules do.
             let drawn_at = self.drawn_at(&work.present, &settling.proposal.edits);
             let refusal = match drawn_at.is_empty() {
                 true => problem(&work.effects[..own]),
@@ -171,7 +171,7 @@ impl Sequencer {
         settled.map_err(|problem| self.seen_by(settling.actor, problem))
     }
 
-    /// A problem as somebody is told it, without what is hidden from them.
+    /// A problem without what is hidden from the participant who gets it.
     pub(super) fn seen_by(&self, actor: &Actor, problem: Problem) -> Problem {
         let viewer = Viewer::of(actor);
         match problem.kind() {
@@ -336,7 +336,7 @@ impl Sequencer {
         work.present.noted = Noted::default();
         // It is made: rules follow from it, and none of them undoes it.
         self.follow_rules(&mut work, settling, &before, known, OnFailure::LeaveOut)?;
-        // What a value was in between is nobody's to see: it may have been dealt to another place.
+        // An intermediate value is not disclosed: it may have been dealt to another place.
         work.keep_last_set(known);
         self.finish(&mut work, settling)?;
         Ok(self.worked_out(settling, work))

@@ -282,7 +282,7 @@ async fn a_session_is_carried_as_one_file_and_a_damaged_one_is_refused_whole() {
         text.lines().take(10).collect::<Vec<_>>().join("\n"),
         text[..text.len() - 1].to_owned(),
         text[head_end..].to_owned(),
-        text.replace("\"rendel\":2", "\"rendel\":3"),
+        text.replace("\"rendel\":3", "\"rendel\":4"),
         "{}".to_owned(),
         String::new(),
     ];
