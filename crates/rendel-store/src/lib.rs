@@ -28,6 +28,7 @@ mod sessions;
 mod store;
 mod tables;
 mod timeline;
+mod timeouts;
 mod waking;
 mod webhooks;
 mod writer;

@@ -10,7 +10,7 @@ use diesel::sql_types::{Bool, Text};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
 
 use crate::error::StoreError;
-use crate::store::{TIME_OUTS, with_timeouts};
+use crate::timeouts::{TIME_OUTS, with_timeouts};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 

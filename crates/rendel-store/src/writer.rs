@@ -16,7 +16,7 @@ use crate::announcements::{NewAnnouncement, announce};
 use crate::error::StoreError;
 use crate::rows::signed;
 use crate::schema::{journal, refusals, sessions};
-use crate::store::{WRITER_TIME_OUTS, with_timeouts};
+use crate::timeouts::{WRITER_TIME_OUTS, with_timeouts};
 
 /// Rows that one commit takes at most.
 const MOST_ROWS: usize = 4_096;
