@@ -36,6 +36,7 @@ mod problem;
 mod query;
 mod references;
 mod rewrite;
+mod scope;
 mod seers;
 mod sequence;
 mod sequencer;
@@ -68,8 +69,8 @@ pub use query::{Asked, Place as RowPlace, Queries, Row, RowStep, RowSteps, Rows,
 pub use seers::{Reader, Seers, SightKey, Viewer};
 pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
 pub use sequencer::{
-    ClientOutcome, Look, Outcome, Place as LookPlace, Sequencer, SequencerSnapshot, Skipped,
-    Undoable, Verdicted,
+    ClientOutcome, Look, Outcome, Permitted, Sequencer, SequencerSnapshot, Skipped, UndoPlace,
+    Undoable,
 };
 pub use stamp::Stamp;
 pub use state::{Misfit, Standing, State};

@@ -7,6 +7,7 @@ use serde_json::Value;
 use sha2::{Digest as _, Sha256};
 
 use crate::actor::Actor;
+use crate::canonical::canonical_bytes;
 
 /// What of a participant a key is compared with.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -16,9 +17,22 @@ pub(crate) enum Part {
     Claim(String),
 }
 
-/// Something of a participant that has a value; whoever has it sees what goes by it.
+/// An id, or a claim with its value, by which participants see a place: every participant who has it
+/// sees the place.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct SightKey(pub(crate) Part, pub(crate) String);
+pub struct SightKey(Part, String);
+
+impl SightKey {
+    /// An id has to be a string. A claim is compared as canonical JSON, so the number 7 and the string
+    /// "7" differ. `null`, lists and objects are no keys.
+    pub(crate) fn new(part: Part, value: &Value) -> Option<Self> {
+        let text = match (&part, value) {
+            (Part::Id, value) => value.as_str()?.to_owned(),
+            (Part::Claim(_), value) => claim_text(value)?,
+        };
+        Some(Self(part, text))
+    }
+}
 
 /// Who sees a place.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -42,7 +56,8 @@ pub struct Viewer {
 impl Viewer {
     /// Somebody with these claims.
     pub fn new(id: impl Into<String>, claims: &BTreeMap<String, Value>) -> Self {
-        let claims = claims.iter().filter_map(|(name, value)| Some((name.clone(), word(value)?)));
+        let claims =
+            claims.iter().filter_map(|(name, value)| Some((name.clone(), claim_text(value)?)));
         Self { id: id.into(), claims: claims.collect() }
     }
 
@@ -111,11 +126,11 @@ impl Seers {
     }
 }
 
-/// A key as a word, so that it can be looked up; `null` is nobody's.
-pub(crate) fn word(value: &Value) -> Option<String> {
+fn claim_text(value: &Value) -> Option<String> {
     match value {
-        Value::String(text) => Some(text.clone()),
-        Value::Number(_) | Value::Bool(_) => Some(value.to_string()),
+        Value::String(_) | Value::Number(_) | Value::Bool(_) => {
+            String::from_utf8(canonical_bytes(value)).ok()
+        }
         Value::Null | Value::Array(_) | Value::Object(_) => None,
     }
 }

@@ -82,30 +82,6 @@ impl State {
         fields.plain_at(&self.root, path.tokens())
     }
 
-    /// A member of the record at `tokens`, or the whole value there.
-    pub(crate) fn member(
-        &self,
-        fields: &Fields,
-        tokens: &[Token],
-        member: Option<&str>,
-    ) -> Option<Value> {
-        let mut path = tokens.to_vec();
-        path.extend(member.map(Token::from));
-        // A list of plain values reads as those values.
-        if let Some((field, cell)) = fields.find(&self.root, &path)
-            && field.has_plain_elements()
-            && let Value::Array(elements) = field.plain(cell)
-        {
-            let value = |mut element: Value| element.get_mut("value").map(Value::take);
-            return Some(elements.into_iter().filter_map(value).collect());
-        }
-        match fields.plain_at(&self.root, &path) {
-            // A register is one value; what lies in it is no path.
-            None => fields.plain_at(&self.root, tokens)?.get(member?).cloned(),
-            found => found,
-        }
-    }
-
     /// Whether something is at `tokens`.
     pub(crate) fn has(&self, fields: &Fields, tokens: &[Token]) -> bool {
         fields.has(&self.root, tokens)
@@ -276,26 +252,28 @@ impl State {
         field.anchored(cell, View { seen, client }, index)
     }
 
-    /// Does what an effect says; `before` is told what it finds.
+    /// Does what an effect says. `before` receives what it finds. Gives the update that made the record
+    /// around the place, or 0 if there is no record around it.
     pub(crate) fn apply_one(
         &mut self,
         fields: &Fields,
         effect: &Effect,
         stamp: Stamp,
         before: Option<&mut Before>,
-    ) -> Result<(), Misfit> {
+    ) -> Result<u64, Misfit> {
         let misfit = |why: String| Misfit { seq: stamp.seq, at: effect.at.to_string(), why };
         if let Op::Reset(plain) = &effect.op {
             let root = fields
                 .load(&effect.at, plain, Loading::settled(stamp))
                 .map_err(|problem| misfit(problem.detail().to_owned()))?;
             *self = Self::of(fields, root, self.memory.emptied());
-            return Ok(());
+            return Ok(0);
         }
-        let mut applying = Applying { stamp, memory: &mut self.memory, growth: 0, before };
+        let mut applying =
+            Applying { stamp, memory: &mut self.memory, growth: 0, before, record: 0 };
         fields.apply(&mut self.root, effect.at.tokens(), effect, &mut applying).map_err(misfit)?;
         self.weight += applying.growth;
-        Ok(())
+        Ok(applying.record)
     }
 
     /// After all effects of an update: what is remembered becomes older. Never between two of them,
@@ -436,12 +414,12 @@ fn put_back(wanted: &mut Value, then: &Value, field: &Path, at: &Path) -> Result
 
 /// Nobody has cast anything before a session begins.
 fn check_no_ballots(charter: &Charter, opening: &Value) -> Result<(), Problem> {
-    for Ballots { papers, .. } in &charter.play.ballots {
-        let cast = opening.get(papers.as_str()).and_then(Value::as_object);
+    for Ballots { records, .. } in &charter.play.ballots {
+        let cast = opening.get(records.as_str()).and_then(Value::as_object);
         if cast.is_some_and(|cast| !cast.is_empty()) {
-            let detail = format!("/{papers} is what participants cast. Leave it out.");
+            let detail = format!("/{records} is what participants cast. Leave it out.");
             let problem = Problem::new(ProblemKind::OutOfBounds, detail);
-            return Err(problem.at(Path::of([papers.clone()])));
+            return Err(problem.at(Path::of([records.clone()])));
         }
     }
     Ok(())

@@ -10,13 +10,13 @@ use bigdecimal::BigDecimal;
 use imbl::OrdMap;
 use serde_json::Value;
 
-use crate::charter::{Expression, Pattern, Read};
+use crate::charter::{Expression, Pattern};
 use crate::decimal::{decimal, number, shares};
 use crate::kind::{Fields, Record, Walk};
 use crate::op::Op;
 use crate::path::{Path, Token, inner};
 use crate::problem::{Problem, ProblemKind};
-use crate::seers::word;
+use crate::scope::Scope;
 use crate::update::{Change, Effect};
 
 /// A declared total.
@@ -91,22 +91,15 @@ impl Total {
             path.push(member.into());
             fields.plain_at(root, &path)
         };
-        let read = |read: &Read| match (read.name.as_str(), read.member.as_deref()) {
-            ("record", Some("id")) => {
-                plain("id").or_else(|| record.last().map(|id| id.as_str().into()))
-            }
-            ("record", Some(member)) => plain(member),
-            ("id", _) => record.last().map(|id| id.as_str().into()),
-            _ => None,
-        };
+        let scope = Scope::of_record((fields, root), record);
         if let Some((condition, _)) = &self.condition
-            && !condition.holds(read).unwrap_or(false)
+            && !condition.holds(|read| scope.read(read)).unwrap_or(false)
         {
             return None;
         }
         let group = match &self.by {
             None => String::new(),
-            Some(by) => word(&plain(by)?)?,
+            Some(by) => group_name(&plain(by)?)?,
         };
         let number = self.of.as_ref().and_then(|of| decimal(&plain(of)?));
         Some((group, number))
@@ -140,6 +133,15 @@ impl Total {
             shown.entry(String::new()).or_insert_with(|| self.value(&Sum::default()));
         }
         shown
+    }
+}
+
+/// The name of the group of a value; none for `null`, lists and objects.
+fn group_name(value: &Value) -> Option<String> {
+    match value {
+        Value::String(text) => Some(text.clone()),
+        Value::Number(_) | Value::Bool(_) => Some(value.to_string()),
+        Value::Null | Value::Array(_) | Value::Object(_) => None,
     }
 }
 

@@ -226,7 +226,7 @@ pub enum Whose {
 pub struct Passage {
     /// The participant.
     pub who: String,
-    /// Their role.
+    /// Their role, from now on.
     pub role: String,
     /// Which way.
     pub way: Way,
@@ -242,6 +242,8 @@ pub enum Way {
     In,
     /// Out of it.
     Out,
+    /// They stay, with another role.
+    Role,
 }
 
 /// Something that other systems are to learn.

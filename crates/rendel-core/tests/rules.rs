@@ -252,7 +252,7 @@ do = [{ at = "/times", op = "add", by = 1 }]
 "#;
 
 #[test]
-fn rules_have_a_bound_and_space_of_their_own_and_follow_what_is_another_only() {
+fn rules_have_space_of_their_own_and_run_only_if_a_value_differs() {
     let mut session = opened(COPIES);
     // What they copy is beyond the limit, of which half is taken.
     let note = "x".repeat(5_000);
@@ -264,27 +264,32 @@ fn rules_have_a_bound_and_space_of_their_own_and_follow_what_is_another_only() {
     assert!(again.rules.is_empty(), "the same is no change");
     act(&mut session, "oda", OPENED, &set("/note", "")).unwrap();
 
-    let put =
-        |id: usize| Edit::new("/spots", "put").with("id", id.to_string()).with("value", json!({}));
-    let spot = |id: usize| Edit::new(format!("/spots/{id}/at"), "set").with("value", 1);
-    let mut propose = |edits: Vec<Edit>| match session.handle_proposal(
-        &actor("oda"),
-        &Proposal::new(0, None, edits),
-        OPENED,
-    ) {
-        Outcome::Settled(update) => Ok(update.rules.len()),
-        Outcome::Refused(problem) => Err(problem),
-        Outcome::Repeated(_) => panic!("it has no number"),
+    // A record that comes brings its fields, so both rules about them run.
+    let put = r#""at":"/spots","op":"put","id":"a","value":{}"#;
+    assert_eq!(act(&mut session, "oda", OPENED, put).unwrap().rules.len(), 2);
+}
+
+#[test]
+fn a_proposal_that_takes_too_many_steps_is_refused_and_changes_nothing() {
+    let rules = (0..40).map(|n| {
+        format!(
+            "[[when]]\nname = \"r{n}\"\nchanges = \"/spots/*/at\"\n\
+             do = [{{ at = \"/times\", op = \"add\", by = 1 }}]\n"
+        )
+    });
+    let mut session = opened(&(COPIES.to_owned() + &rules.collect::<String>()));
+    let mut propose = |count: usize| {
+        let put = |id: usize| {
+            Edit::new("/spots", "put").with("id", id.to_string()).with("value", json!({}))
+        };
+        let proposal = Proposal::new(0, None, (0..count).map(put).collect());
+        session.handle_proposal(&actor("oda"), &proposal, OPENED)
     };
-    // A record that comes brings its fields: that sets both off, too.
-    assert_eq!(propose((0..120).map(put).collect()).unwrap(), 240);
-    assert_eq!(propose((120..140).map(put).collect()).unwrap(), 40);
-    let beyond = propose((0..129).map(spot).collect()).unwrap_err();
-    assert_eq!(
-        (beyond.kind(), beyond.member("cause")),
-        (ProblemKind::Rule, Some(&json!("too-large")))
-    );
-    assert_eq!(propose((0..128).map(spot).collect()).unwrap(), 256);
+    let Outcome::Refused(problem) = propose(100) else { panic!("4,200 rules ran") };
+    let cause = problem.member("cause");
+    assert_eq!((problem.kind(), cause), (ProblemKind::Rule, Some(&json!("too-large"))));
+    let Outcome::Settled(update) = propose(10) else { panic!("420 rules did not run") };
+    assert_eq!((update.seq, update.rules.len()), (1, 420));
 }
 
 #[test]

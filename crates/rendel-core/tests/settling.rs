@@ -784,65 +784,8 @@ fn a_session_acts_when_somebody_comes_or_goes_and_nobody_else_does_in_its_name()
     );
     assert!(matches!(outside, Outcome::Refused(problem)
         if problem.kind() == ProblemKind::NotAllowed));
-    // However many clients come and are forgotten, the next act is not taken for one of them.
-    sequencer.handle_plan(4, vec![add("/heads", 1)]);
-    sequencer.handle_plan(9, vec![add("/heads", 1)]);
-    assert!(matches!(sequencer.handle_timeout(4), Some(Outcome::Settled(_))));
-    for client in 0..10_001 {
-        let actor = Actor::new("oda", "participant", Uuid::from_u128(client));
-        sequencer.handle_proposal(&actor, &Proposal::new(1, None, vec![add("/heads", 0)]), 5);
-    }
-    let Some(Outcome::Settled(act)) = sequencer.handle_timeout(9) else { panic!() };
-    assert_eq!((act.n, sequencer.plain()["heads"].clone()), (2, json!(4)));
 }
 
-#[test]
-fn a_session_acts_by_itself_once_at_each_time_also_over_a_restart() {
-    let mut session = Session::open();
-    let sequencer = &mut session.sequencer;
-    let charter = sequencer.charter().clone();
-    assert_eq!((sequencer.poll_timeout(), sequencer.handle_timeout(9_000)), (None, None));
-    for (due, by) in [(2_000, 10), (1_000, 1), (2_000, -1_000), (3_000, 5)] {
-        sequencer.handle_plan(due, vec![add("/heads", by)]);
-    }
-    let planned = serde_json::to_value(sequencer.snapshot()).unwrap();
-    assert_eq!((sequencer.poll_timeout(), sequencer.handle_timeout(999)), (Some(1_000), None));
-    let mut done = Vec::new();
-    while let Some(outcome) = sequencer.handle_timeout(2_500) {
-        done.push(outcome);
-    }
-    let [Outcome::Settled(first), Outcome::Settled(second), Outcome::Refused(problem)] = &done[..]
-    else {
-        panic!("{done:?}")
-    };
-    assert_eq!((first.by.as_str(), first.n, second.n), ("service", 1, 2));
-    assert_eq!(problem.kind(), ProblemKind::OutOfBounds, "it is bound as anybody is");
-    // What is in the journal is done, whatever a snapshot of before had planned; what was refused
-    // left nothing and is refused again.
-    let mut restored =
-        Sequencer::restore(charter.clone(), serde_json::from_value(planned.clone()).unwrap());
-    [first, second].into_iter().for_each(|update| restored.replay(update).unwrap());
-    assert_eq!(restored.poll_timeout(), Some(2_000));
-    assert!(matches!(restored.handle_timeout(2_500), Some(Outcome::Refused(_))));
-    let Some(Outcome::Settled(last)) = restored.handle_timeout(3_000) else { panic!() };
-    assert_eq!((last.n, restored.plain()["heads"].clone()), (4, json!(16)));
-    assert_eq!(restored.poll_timeout(), None);
-    // Where the refusal is in the journal too it is not tried again; nor is it where only what came
-    // after it is.
-    for is_told in [true, false] {
-        let mut restored =
-            Sequencer::restore(charter.clone(), serde_json::from_value(planned.clone()).unwrap());
-        [first, second].into_iter().for_each(|update| restored.replay(update).unwrap());
-        if is_told {
-            restored.replay_refusal(first.key(), 3, problem.clone());
-            assert_eq!(restored.poll_timeout(), Some(3_000));
-        }
-        restored.replay(&last).unwrap();
-        assert_eq!((restored.poll_timeout(), restored.handle_timeout(9_000)), (None, None));
-    }
-}
-
-/// Rules of today say nothing about what those of yesterday let pass.
 #[test]
 fn a_journal_is_taken_as_it_is_whatever_a_rule_says_now() {
     let charter = r#"

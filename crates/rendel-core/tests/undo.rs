@@ -52,6 +52,8 @@ kind = "text"
 [state.markers.each.crew]
 kind = "register"
 refers = { to = "/crews", on-drop = "RULE" }
+[state.markers.each.heads]
+kind = "counter"
 [state.steps]
 kind = "list"
 [state.steps.each.what]
@@ -468,11 +470,11 @@ fn permission_guards_and_what_is_counted_on_are_asked_as_for_any_edit() {
     session.by("oda", set("/title", "Oda's"));
     let visitor = Actor::new("oda", "visitor", Uuid::from_u128(3));
     let refusal = session.try_by(&visitor, None, vec![Edit::new("", "undo")]).unwrap_err();
-    assert_eq!(refusal.kind(), ProblemKind::NotAllowed);
-    assert_eq!(
-        session.sequencer.undoable(&visitor).undo.unwrap().refusal.unwrap().kind(),
-        ProblemKind::NotAllowed
-    );
+    assert_eq!(refusal.kind(), ProblemKind::NothingToUndo);
+    let because = "Your role may not edit it now.";
+    assert_eq!(refusal.member("skipped").unwrap()[0]["because"], because);
+    let look = session.sequencer.undoable(&visitor).undo.unwrap();
+    assert_eq!((look.edits.len(), look.skipped[0].because.as_str()), (0, because));
     // What was a move in play stays, and all that was done with it.
     let both = vec![Edit::new("/turn", "start"), set("/title", "Played")];
     session.try_by(&actor("oda"), None, both).unwrap();
@@ -730,4 +732,42 @@ proptest! {
         }
         prop_assert!(compared > 0 || told.is_empty());
     }
+}
+
+#[test]
+fn an_undo_leaves_a_later_record_under_the_same_id_alone() {
+    let mut session = Session::open();
+    let put = |heads: i64| {
+        Edit::new("/markers", "put").with("id", "b7").with("value", json!({ "heads": heads }))
+    };
+    session.by("bram", put(10));
+    session.by("oda", Edit::new("/markers/b7/heads", "add").with("by", 3));
+    session.by("bram", Edit::new("/markers/b7", "drop"));
+    let second = session.by("bram", put(100));
+    let refusal = session.back("oda", "undo").unwrap_err();
+    assert_eq!(refusal.member("skipped").unwrap()[0]["update"], second.seq);
+    assert_eq!(session.sequencer.plain()["markers"]["b7"]["heads"], 100);
+    // A record that comes back by undo is the same record.
+    session.by("oda", Edit::new("/markers/b7/heads", "add").with("by", 4));
+    session.by("bram", Edit::new("/markers/b7", "drop"));
+    session.undo("bram");
+    session.undo("oda");
+    assert_eq!(session.sequencer.plain()["markers"]["b7"]["heads"], 100);
+}
+
+#[test]
+fn a_part_that_may_not_be_edited_blocks_no_other_part() {
+    let mut session = Session::with("cascade", "");
+    let visitor = Actor::new("oda", "visitor", Uuid::from_u128(3));
+    session.by("oda", Edit::new("/notes", "splice").with("index", 0).with("insert", "dry"));
+    let both = vec![
+        set("/title", "Oda's"),
+        Edit::new("/notes", "splice").with("index", 3).with("insert", " 5"),
+    ];
+    session.try_by(&actor("oda"), None, both).unwrap();
+    // As a visitor she may edit the notes alone.
+    let update = session.try_by(&visitor, None, vec![Edit::new("", "undo")]).unwrap();
+    assert_eq!((update.effects.len(), update.verdicts[0].at.as_str()), (1, "/title"));
+    session.try_by(&visitor, None, vec![Edit::new("", "undo")]).unwrap();
+    assert_eq!(session.sequencer.plain()["notes"], "");
 }

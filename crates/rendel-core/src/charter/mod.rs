@@ -262,8 +262,8 @@ impl Charter {
         if let Some(state) = json.get_mut("state").and_then(serde_json::Value::as_object_mut) {
             for ballots in &self.play.ballots {
                 let choice = serde_json::json!({ CHOICE: { "kind": "register" } });
-                let papers = serde_json::json!({ "kind": "map", "key": "author", "each": choice });
-                state.insert(ballots.papers.to_string(), papers);
+                let records = serde_json::json!({ "kind": "map", "key": "author", "each": choice });
+                state.insert(ballots.records.to_string(), records);
             }
         }
         json
@@ -400,7 +400,7 @@ impl Charter {
     /// The names of the maps that hold what was cast on secret ballots.
     pub fn secret_ballots(&self) -> impl Iterator<Item = &str> {
         let secret = self.play.ballots.iter().filter(|ballots| self.is_secret(&ballots.field));
-        secret.map(|ballots| ballots.papers.as_str())
+        secret.map(|ballots| ballots.records.as_str())
     }
 
     /// Whether an edit casts a secret ballot, so that nobody but the session may see it.

@@ -10,7 +10,7 @@ use super::role::Role;
 use super::secrecy::Secret;
 use super::sight::Sight;
 use crate::declaration::Section;
-use crate::kind::{Field, Fields, papers_of};
+use crate::kind::{Field, Fields, ballot_records};
 use crate::path::{Path, Token};
 use crate::suggest::nearest;
 use crate::totals::{Measure, Total};
@@ -35,7 +35,7 @@ pub(crate) struct Play {
 impl Play {
     /// The fields that keep rules of play, and the maps of ballots beside them.
     pub(super) fn fields(&self) -> impl Iterator<Item = &Token> {
-        let ballots = self.ballots.iter().flat_map(|ballots| [&ballots.field, &ballots.papers]);
+        let ballots = self.ballots.iter().flat_map(|ballots| [&ballots.field, &ballots.records]);
         let turns = self.turns.iter().map(|turn| &turn.field);
         let draws = self.draws.iter().map(|draws| &draws.field);
         let deadlines = self.deadlines.iter().map(|deadline| &deadline.field);
@@ -63,7 +63,7 @@ pub(crate) struct Turn {
 pub(crate) struct Ballots {
     pub(crate) field: Token,
     /// The map of the ballots that were cast.
-    pub(crate) papers: Token,
+    pub(crate) records: Token,
 }
 
 /// A field of a time at which something happens.
@@ -128,8 +128,8 @@ impl Play {
                     play.draws.push(Draws { field: name.into(), shuffles });
                 }
                 Field::Ballot(_) => {
-                    let papers = papers_of(name).into();
-                    play.ballots.push(Ballots { field: name.into(), papers });
+                    let records = ballot_records(name).into();
+                    play.ballots.push(Ballots { field: name.into(), records });
                 }
                 Field::Total(_) => play.totals.extend(section.total(name, fields)),
                 _ => {}
@@ -150,7 +150,7 @@ impl Play {
         secrets: &mut Vec<Secret>,
     ) -> Sight {
         let mut service = Sight::WHOLE;
-        for Ballots { field: name, papers } in &self.ballots {
+        for Ballots { field: name, records } in &self.ballots {
             let Some(Field::Ballot(field)) = fields.field(name) else { continue };
             for unknown in field.roles().filter(|named| !roles.contains_key(*named)) {
                 let meant = nearest(unknown, roles.keys().map(String::as_str));
@@ -159,14 +159,14 @@ impl Play {
                 root.report(None, path, &says, "roles of the charter", meant);
             }
             let secret = (!field.is_secret()).then(|| {
-                secrets.push(Secret::of_ballots(papers, name.clone()));
+                secrets.push(Secret::of_ballots(records, name.clone()));
                 secrets.len() - 1
             });
             for role in roles.values_mut() {
-                role.see = role.see.with_ballots(fields, name, papers, secret);
+                role.see = role.see.with_ballots(fields, name, records, secret);
             }
             if secret.is_none() {
-                service = service.with_ballots(fields, name, papers, None);
+                service = service.with_ballots(fields, name, records, None);
             }
         }
         service
@@ -175,7 +175,7 @@ impl Play {
     /// Whether a path leads to ballots that were cast.
     pub(crate) fn holds_ballots(&self, path: &Path) -> bool {
         let top = path.tokens().first();
-        self.ballots.iter().any(|ballots| Some(&ballots.papers) == top)
+        self.ballots.iter().any(|ballots| Some(&ballots.records) == top)
     }
 }
 

@@ -234,7 +234,7 @@ impl RuleEdit {
         }
         // The ballots that are restarted go.
         for ballots in play.ballots.iter().filter(|ballots| own.first() == Some(&ballots.field)) {
-            reached.push(vec![ballots.papers.clone()]);
+            reached.push(vec![ballots.records.clone()]);
         }
         reached.iter().any(|tokens| concerns(tokens))
     }

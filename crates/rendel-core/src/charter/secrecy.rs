@@ -19,7 +19,8 @@ use super::pattern::Pattern;
 use crate::declaration::Section;
 use crate::kind::{Cell, Fields};
 use crate::path::{Path, Token};
-use crate::seers::{Part, Seers, SightKey, word};
+use crate::scope::Scope;
+use crate::seers::{Part, Seers, SightKey};
 use crate::state::State;
 use crate::update::{Change, Disclosure, Effect};
 
@@ -54,13 +55,12 @@ enum Owner {
 }
 
 impl Owner {
-    fn key(&self, fields: &Fields, state: &State, word: String) -> Option<SightKey> {
+    fn key(&self, fields: &Fields, state: &State, value: &Value) -> Option<SightKey> {
         match self {
-            Self::Part(part) => Some(SightKey(part.clone(), word)),
+            Self::Part(part) => SightKey::new(part.clone(), value),
             Self::Seat(seats) => {
-                let path = [seats.clone(), "by".into(), word.into()];
-                let who = state.plain_at(fields, &Path::of(path))?;
-                Some(SightKey(Part::Id, who.as_str()?.to_owned()))
+                let path = [seats.clone(), "by".into(), value.as_str()?.into()];
+                SightKey::new(Part::Id, &state.plain_at(fields, &Path::of(path))?)
             }
         }
     }
@@ -121,10 +121,10 @@ impl SecretIndex {
 
 impl Secret {
     /// Of ballots: each belongs to the participant who cast it, until their field is open.
-    pub(super) fn of_ballots(papers: &str, ballot: Token) -> Self {
+    pub(super) fn of_ballots(records: &str, ballot: Token) -> Self {
         let key = KeyRead { member: String::new(), is_many: false, of: Owner::Part(Part::Id) };
         let source = format!("id == who.id || state.{ballot}.open");
-        let place = Pattern::of_records(papers);
+        let place = Pattern::of_records(records);
         let opens_with = Some(ballot);
         Self { place, record: 2, open: Vec::new(), keys: vec![key], opens_with, source }
     }
@@ -152,16 +152,9 @@ impl Secret {
         if !state.has(fields, place) {
             return Seers::NOBODY;
         }
-        let member = |member: Option<&str>| state.member(fields, record, member);
-        let read = |read: &Read| match (read.name.as_str(), read.member.as_deref()) {
-            ("record", Some("id")) => {
-                member(Some("id")).or_else(|| record.last().map(|id| id.as_str().into()))
-            }
-            ("record", name) => member(name),
-            ("id", _) => record.last().map(|id| id.as_str().into()),
-            ("state", Some(name)) => state.member(fields, &[], Some(name)),
-            _ => None,
-        };
+        let member = |member: &str| fields.member(state.root(), record, Some(member));
+        let scope = Scope { place, ..Scope::of_record((fields, state.root()), record) };
+        let read = |read: &Read| scope.read(read);
         if self.opens_with.as_ref().is_some_and(|ballot| is_open(fields, state, ballot)) {
             return Seers::All;
         }
@@ -173,9 +166,9 @@ impl Secret {
         for key in &self.keys {
             let value = match key.member.as_str() {
                 "" => record.last().map(|id| id.as_str().into()),
-                name => member(Some(name)),
+                name => member(name),
             };
-            let of = |value: &Value| key.of.key(fields, state, word(value)?);
+            let of = |value: &Value| key.of.key(fields, state, value);
             match value {
                 Some(Value::Array(elements)) if key.is_many => {
                     let plain = |element: &Value| {
@@ -207,7 +200,7 @@ impl Secret {
         };
         self.open.iter().filter(|open| open.reads().any(is_it)).any(|open| {
             let read = |state: &State, read: &Read| {
-                state.member(fields, &[], read.member.as_deref().filter(|_| read.name == "state"))
+                Scope::of_record((fields, state.root()), &[]).read(read)
             };
             !open.reads().all(|read| read.name == "state")
                 || differs(&|state| {

@@ -99,7 +99,7 @@ impl Sight {
         &self,
         fields: &Fields,
         ballot: &str,
-        papers: &str,
+        records: &str,
         secret: Option<usize>,
     ) -> Self {
         let whole = || fields.iter().map(|(name, _)| (name.to_owned(), Shown::Whole)).collect();
@@ -108,9 +108,9 @@ impl Sight {
             Shown::Parts(parts) => parts.clone(),
             Shown::Nothing | Shown::Secret(..) | Shown::Each(..) => return self.clone(),
         };
-        parts.remove(papers);
+        parts.remove(records);
         if let Some(secret) = secret.filter(|_| parts.contains_key(ballot)) {
-            parts.insert(papers.to_owned(), Shown::Each(secret, Box::new(Shown::Whole)));
+            parts.insert(records.to_owned(), Shown::Each(secret, Box::new(Shown::Whole)));
         }
         Self(Shown::Parts(parts))
     }
@@ -357,6 +357,25 @@ impl<'l> Lens<'l> {
     pub fn plain_at(&self, path: &Path) -> Option<Value> {
         let plain = self.state?.plain_at(&self.charter.fields, path)?;
         self.value(path, plain)
+    }
+
+    /// Whether anything is shown at a path.
+    pub(crate) fn has(&self, tokens: &[Token]) -> bool {
+        let exists = |state: &State| state.has(&self.charter.fields, tokens);
+        let path = || Path::of(tokens.iter().cloned());
+        self.state.is_some_and(exists) && self.extent(&path()) != Extent::Nothing
+    }
+
+    /// A member of the record at a path, or the whole value there: `null` if it is hidden. A list of
+    /// plain values reads as those values.
+    pub(crate) fn member(&self, tokens: &[Token], member: Option<&str>) -> Option<Value> {
+        let plain = self.charter.fields.member(self.state?.root(), tokens, member)?;
+        let path = Path::of(tokens.iter().cloned().chain(member.map(Token::from)));
+        Some(match self.extent(&path) {
+            Extent::Nothing => Value::Null,
+            Extent::Whole => plain,
+            Extent::Part => self.value(&path, plain).unwrap_or_default(),
+        })
     }
 
     /// A plain value that is or was at a path.

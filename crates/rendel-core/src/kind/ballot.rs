@@ -23,7 +23,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use super::map::Field as MapField;
-use super::record::papers_of;
+use super::record::ballot_records;
 use super::ruled::{self, Ruled, replace};
 use super::site::stored_op;
 use super::{Applying, Fields, KindWords, Loading};
@@ -484,7 +484,7 @@ impl Fields {
     /// Adds the map of ballots beside each field of ballots; the error is a name that is taken.
     pub(crate) fn add_ballots(&mut self) -> Result<(), String> {
         let ballots = self.iter().filter(|(_, field)| matches!(field, super::Field::Ballot(_)));
-        let names: Vec<String> = ballots.map(|(name, _)| papers_of(name)).collect();
+        let names: Vec<String> = ballots.map(|(name, _)| ballot_records(name)).collect();
         for name in names {
             if self.field(&name).is_some() {
                 return Err(name);

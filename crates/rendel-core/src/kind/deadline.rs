@@ -72,7 +72,7 @@ impl Cell {
     }
 
     /// Pushed back where less than `within` remains.
-    pub(crate) fn pushed_back(&self, by: u64, within: u64, now: u64) -> Option<Self> {
+    pub(crate) fn extended(&self, by: u64, within: u64, now: u64) -> Option<Self> {
         let due = self.pending()?;
         (due.saturating_sub(now) <= within).then(|| Self::at(due.saturating_add(by)))
     }

@@ -565,6 +565,7 @@ impl Kind for Field {
             (false, _, Each::Record(fields)) => {
                 drop(element);
                 let element = cell.elements.get_mut(&id).ok_or_else(nowhere)?;
+                applying.record = element.whose();
                 return match &mut Arc::make_mut(element).item {
                     Item::Record(record) => fields.apply(record, rest, effect, applying),
                     Item::Value(_) => Err(nowhere()),
@@ -667,6 +668,7 @@ impl Kind for Field {
         match (element, &taken.was) {
             (Some(element), _) if !rest.is_empty() => match (&self.each, &element.item) {
                 (Each::Record(fields), Item::Record(record)) => {
+                    taking.check_record(rest, element.whose())?;
                     fields.take_back(record, rest, taking)
                 }
                 _ => Ok(Part::default()),

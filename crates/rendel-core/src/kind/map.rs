@@ -288,6 +288,7 @@ impl Kind for Field {
         if !rest.is_empty() {
             let entry = cell.records.get_mut(id.as_str());
             let entry = entry.ok_or_else(|| format!("no record {id:?}"))?;
+            applying.record = entry.whose();
             return self.each.apply(&mut Arc::make_mut(entry).record, rest, effect, applying);
         }
         if effect.op != Op::Drop {
@@ -348,6 +349,7 @@ impl Kind for Field {
         let (taken, entry) = (taking.taken, cell.records.get(id.as_str()));
         match (entry, &taken.was) {
             (Some(entry), _) if !rest.is_empty() => {
+                taking.check_record(rest, entry.whose())?;
                 self.each.take_back(&entry.record, rest, taking)
             }
             (None, _) if !rest.is_empty() => {

@@ -48,7 +48,7 @@ pub(crate) use random::{Cell as RandomCell, Field as RandomField};
 pub use random::{Chance, Draw, DrawKey, Entropy};
 pub use record::Fields;
 pub(crate) use record::Record;
-pub(crate) use record::{CHOICE, papers_of};
+pub(crate) use record::{CHOICE, ballot_records};
 pub(crate) use seats::{Cell as Seats, Field as SeatsField};
 pub(crate) use site::{Applying, Settlement, Site, listed};
 pub(crate) use turn::{Cell as TurnCell, Field as TurnField};

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use smallvec::SmallVec;
 
 use super::{
     Applying, Cell, Declared, Field, Holder, Link, Loading, Part, Settlement, Site, TakenBack,
@@ -21,7 +22,7 @@ use crate::update::Effect;
 pub(crate) const CHOICE: &str = "choice";
 
 /// The name of the map of ballots beside a field of ballots.
-pub(crate) fn papers_of(ballot: &str) -> String {
+pub(crate) fn ballot_records(ballot: &str) -> String {
     format!("{ballot}-ballots")
 }
 
@@ -380,6 +381,30 @@ impl Fields {
         let (name, rest) = rest.split_first()?;
         let at = self.position(name)?;
         self.0[at].1.find(record.0.get(at)?, rest)
+    }
+
+    /// A member of the record at `tokens`, or the whole value there. A list of plain values reads as
+    /// those values.
+    pub(crate) fn member(
+        &self,
+        record: &Record,
+        tokens: &[Token],
+        member: Option<&str>,
+    ) -> Option<Value> {
+        let mut path = SmallVec::<[Token; 4]>::from_iter(tokens.iter().cloned());
+        path.extend(member.map(Token::from));
+        if let Some((field, cell)) = self.find(record, &path)
+            && field.has_plain_elements()
+            && let Value::Array(elements) = field.plain(cell)
+        {
+            let value = |mut element: Value| element.get_mut("value").map(Value::take);
+            return Some(elements.into_iter().filter_map(value).collect());
+        }
+        match self.plain_at(record, &path) {
+            // A register is one value, so a path cannot lead into it.
+            None => self.plain_at(record, tokens)?.get(member?).cloned(),
+            found => found,
+        }
     }
 
     pub(crate) fn has(&self, record: &Record, rest: &[Token]) -> bool {

@@ -51,8 +51,10 @@ pub(crate) struct Applying<'a> {
     pub(crate) memory: &'a mut Memory,
     /// By how many bytes of plain JSON the state has become larger, below zero where smaller.
     pub(crate) growth: i64,
-    /// What the effect finds, for whoever asks.
+    /// Receives what the effect finds.
     pub(crate) before: Option<&'a mut Before>,
+    /// The update that made the record around the place; 0 if there is none.
+    pub(crate) record: u64,
 }
 
 impl Applying<'_> {
@@ -149,7 +151,12 @@ impl Site<'_> {
         }
     }
 
-    /// What becomes of an edit that nothing was in the way of, which nobody is told in words.
+    /// An edit that changes nothing.
+    pub(crate) fn nothing(&self) -> Settlement {
+        Settlement { effects: Effects::new(), verdict: self.applied_verdict() }
+    }
+
+    /// The verdict of an edit that met no other update, which needs no words.
     pub(crate) fn applied_verdict(&self) -> Verdict {
         Verdict {
             rule: None,

@@ -14,7 +14,7 @@ use super::{Memory, Site};
 use crate::actor::ClientKey;
 use crate::canonical::weight;
 use crate::op::Op;
-use crate::path::Path;
+use crate::path::{Path, Token};
 use crate::update::{Effect, Effects};
 
 /// What an effect finds at its place.
@@ -72,6 +72,15 @@ pub(crate) struct Taken {
     pub(crate) was: Was,
     /// The work that the change left there.
     pub(crate) left: u64,
+    /// The update that made the record around the place, so that a later record under the same id is
+    /// known to be another; 0 if there is no record around it, or it is as old as the session.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub(crate) record: u64,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde gives a reference")]
+fn is_zero(seq: &u64) -> bool {
+    *seq == 0
 }
 
 impl Taken {
@@ -97,6 +106,9 @@ impl Taken {
 
     /// One for this and what came after it at the same place, where one will do.
     fn joined(&self, next: &Self) -> Option<Self> {
+        if self.record != next.record {
+            return None;
+        }
         let was = match (&self.was, &next.was) {
             (Was::Number(one), Was::Number(other)) => Was::Number(one.checked_add(*other)?),
             (Was::Values(..), Was::Values(_, whose))
@@ -108,7 +120,7 @@ impl Taken {
             (Was::Text, Was::Text) => Was::Text,
             _ => return None,
         };
-        (self.at == next.at).then(|| Self { at: self.at.clone(), was, left: next.left })
+        (self.at == next.at).then(|| Self { was, left: next.left, ..self.clone() })
     }
 }
 
@@ -135,10 +147,10 @@ impl Before {
     }
 
     /// As something that can be taken back.
-    pub(crate) fn taken(self, effect: &Effect, seq: u64) -> Option<Taken> {
+    pub(crate) fn taken(self, effect: &Effect, seq: u64, record: u64) -> Option<Taken> {
         let Self::Was { at, was, left } = self else { return None };
         let left = left.or(effect.restores).unwrap_or(seq);
-        Some(Taken { at: at.unwrap_or_else(|| effect.at.clone()), was, left })
+        Some(Taken { at: at.unwrap_or_else(|| effect.at.clone()), was, left, record })
     }
 }
 
@@ -196,6 +208,17 @@ impl InTheWay {
 }
 
 impl TakingBack<'_> {
+    /// Refuses to take something back in another record than the one it was done in. `rest` is what
+    /// remains of the path below the record that `update` made.
+    pub(super) fn check_record(&self, rest: &[Token], update: u64) -> Result<(), InTheWay> {
+        let len = self.taken.at.tokens().len();
+        let is_innermost = len - rest.len() == (len - 1) / 2 * 2;
+        match is_innermost && update != self.taken.record {
+            true => Err(InTheWay { update: Some(update), because: "has put another record there" }),
+            false => Ok(()),
+        }
+    }
+
     /// The last update by somebody else whose work stands in what came with the change.
     pub(super) fn met(&self, meet: impl FnOnce(&Site<'_>, &mut Vec<u64>)) -> Option<u64> {
         let mut met = Vec::new();

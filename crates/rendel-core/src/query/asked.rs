@@ -12,8 +12,9 @@ use super::order::Position;
 use crate::actor::Actor;
 use crate::canonical::CanonicalText;
 use crate::charter::{Charter, Expression, Extent, Lens, Power, Query, Read, Relation, Shape};
-use crate::path::{Path, inner};
+use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
+use crate::scope::Scope;
 use crate::seers::Viewer;
 use crate::state::State;
 
@@ -200,12 +201,11 @@ impl Common {
         }
         let id = || path.tokens().last().map(|id| Value::from(id.as_str()));
         let member = |name: &str| self.member(lens, path, name);
+        let scope = Scope::of_record(lens, path.tokens());
         let read = |read: &Read| match (read.name.as_str(), read.member.as_deref()) {
-            ("id", _) => id(),
-            ("record", Some("id")) => member("id").or_else(id),
-            // What is hidden from whoever asks is nothing to them.
-            ("record", Some(name)) => Some(member(name).unwrap_or_default()),
-            ("record", None) => lens.plain_at(path),
+            // A member that is hidden from the participant is `null`.
+            ("record", Some(name)) if name != "id" => Some(member(name).unwrap_or_default()),
+            ("record" | "id", _) => scope.read(read),
             (name, of) => self.values.get(&(name.to_owned(), of.map(str::to_owned))).cloned(),
         };
         if !self.rest.iter().all(|part| part.holds(read).unwrap_or(false)) {
@@ -273,7 +273,7 @@ impl Common {
     fn member(&self, lens: Lens<'_>, path: &Path, name: &str) -> Option<Value> {
         match self.query.is_plain {
             true => lens.plain_at(path)?.get(name).cloned(),
-            false => lens.plain_at(&inner(path, name)),
+            false => lens.member(path.tokens(), Some(name)),
         }
     }
 }

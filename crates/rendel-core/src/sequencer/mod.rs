@@ -1,44 +1,41 @@
 //! The sequencer of one session: a deterministic state machine that puts proposals in order.
 
-mod acting;
-mod allowing;
-mod balloting;
 mod clients;
-mod filling;
-mod in_place;
-mod noting;
-mod playing;
-mod ruling;
-mod settling;
-mod timing;
-mod undoing;
+mod counting;
+mod indexed;
+mod may;
+mod reversal;
+mod seating;
+mod txn;
+mod undo;
+mod waking;
 
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 
 use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use smallvec::smallvec;
+use smallvec::SmallVec;
 
-use acting::Agenda;
-pub use allowing::Verdicted;
 pub use clients::ClientOutcome;
 use clients::Clients;
-use noting::{Coming, Noted};
-use settling::{Settling, broken, too_large};
-pub use undoing::{Look, Place, Skipped, Undoable};
+use indexed::IndexedState;
+pub use may::Permitted;
+use reversal::{Authored, Reversal};
+use txn::{Objection, Origin, Sealed, Txn, broken, too_large};
+pub use undo::{Look, Skipped, UndoPlace, Undoable};
 
 use crate::actor::{Actor, ClientKey};
-use crate::charter::{Charter, NoAnswer};
+use crate::charter::{Charter, Lens, NoAnswer};
 use crate::history::Histories;
-use crate::kind::{Before, Chance, Memory, Settlement};
+use crate::kind::{Chance, Memory};
 use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
-use crate::references::{Referrers, check_all_references};
+use crate::references::check_all_references;
+use crate::seers::Viewer;
 use crate::stamp::Stamp;
 use crate::state::{Misfit, State};
-use crate::totals::Totals;
 use crate::update::{Effect, Proposal, Settled};
 
 /// Puts the proposals of one session in order and settles them.
@@ -52,14 +49,13 @@ use crate::update::{Effect, Proposal, Settled};
 #[derive(Clone, Debug)]
 pub struct Sequencer {
     charter: Arc<Charter>,
-    present: Present,
+    indexed: IndexedState,
     seq: u64,
     /// When the last update was settled. A clock that is set back does not take the journal back.
     at: u64,
     clients: Clients,
     /// What participants did lately.
     histories: Histories,
-    agenda: Agenda,
     /// When ballots that were cast are counted next.
     count_at: Option<u64>,
     /// No seat that is kept becomes free before.
@@ -76,55 +72,6 @@ pub struct Sequencer {
     unanswered: Vec<NoAnswer>,
 }
 
-/// The state, who refers to what in it, and what its totals are made of.
-#[derive(Clone, Debug)]
-struct Present {
-    state: State,
-    referrers: Referrers,
-    totals: Totals,
-    /// When something is due next, once it has been asked for.
-    next_due: OnceLock<Option<u64>>,
-    /// What was changed since the last update.
-    noted: Noted,
-}
-
-impl Present {
-    fn of(charter: &Charter, state: State) -> Self {
-        let referrers = Referrers::of(&charter.fields, state.root(), &charter.links);
-        let totals = Totals::of(&charter.fields, state.root(), &charter.play.totals);
-        Self { state, referrers, totals, next_due: OnceLock::new(), noted: Noted::default() }
-    }
-
-    /// As [`apply`](Self::apply), of what was settled just now.
-    fn put(&mut self, charter: &Charter, effect: &Effect, stamp: Stamp) -> Result<(), Problem> {
-        self.apply(charter, effect, stamp, None).map_err(|misfit| broken(&misfit))
-    }
-
-    fn apply(
-        &mut self,
-        charter: &Charter,
-        effect: &Effect,
-        stamp: Stamp,
-        before: Option<&mut Before>,
-    ) -> Result<(), Misfit> {
-        let (fields, links) = (&charter.fields, &charter.links);
-        let totals = &charter.play.totals;
-        if effect.at.tokens().first().is_none_or(|field| charter.play.is_of_time(field)) {
-            self.next_due = OnceLock::new();
-        }
-        if links.is_empty() && totals.is_empty() {
-            return self.state.apply_one(fields, effect, stamp, before);
-        }
-        let change = effect.change();
-        self.referrers.handle_going(fields, self.state.root(), links, &change);
-        self.totals.handle_going(fields, self.state.root(), totals, &change);
-        self.state.apply_one(fields, effect, stamp, before)?;
-        self.referrers.handle_came(fields, self.state.root(), links, &change);
-        self.totals.handle_came(fields, self.state.root(), totals, &change);
-        Ok(())
-    }
-}
-
 /// What a sequencer needs to come back, with nothing of the charter in it.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct SequencerSnapshot {
@@ -136,8 +83,6 @@ pub struct SequencerSnapshot {
     clients: Clients,
     #[serde(default)]
     histories: Histories,
-    #[serde(default)]
-    agenda: Agenda,
     /// Who is here.
     #[serde(default, skip_serializing_if = "OrdMap::is_empty")]
     here: OrdMap<String, String>,
@@ -240,15 +185,14 @@ impl Sequencer {
         if state.weight() > charter.limits.state {
             return Err(too_large(&charter));
         }
-        let present = Present::of(&charter, state);
+        let indexed = IndexedState::of(&charter, state);
         Ok(Self {
             charter,
-            present,
+            indexed,
             seq: 0,
             at: 0,
             clients: Clients::default(),
             histories: Histories::default(),
-            agenda: Agenda::default(),
             count_at: None,
             no_lapse_before: 0,
             no_due_before: 0,
@@ -261,17 +205,16 @@ impl Sequencer {
 
     /// A sequencer as it was when the snapshot was taken. Cost O(what may refer to something).
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
-        let SequencerSnapshot { seq, at, state, clients, histories, agenda, here, .. } = snapshot;
-        let present = Present::of(&charter, state);
+        let SequencerSnapshot { seq, at, state, clients, histories, here, .. } = snapshot;
+        let indexed = IndexedState::of(&charter, state);
         Self {
             count_at: (!charter.play.ballots.is_empty()).then_some(0),
             charter,
-            present,
+            indexed,
             seq,
             at,
             clients,
             histories,
-            agenda,
             no_lapse_before: 0,
             no_due_before: 0,
             opened: 0,
@@ -295,11 +238,10 @@ impl Sequencer {
 
     /// Everything that [`restore`](Self::restore) needs. Cheap: the state is shared, not copied.
     pub fn snapshot(&self) -> SequencerSnapshot {
-        let (state, clients) = (self.present.state.clone(), self.clients.clone());
-        let (agenda, here) = (self.agenda.clone(), self.here.clone());
-        let histories = self.histories.clone();
+        let (state, clients) = (self.indexed.state.clone(), self.clients.clone());
+        let (histories, here) = (self.histories.clone(), self.here.clone());
         let (seq, at) = (self.seq, self.at);
-        SequencerSnapshot { seq, at, state, clients, histories, agenda, here, version: Version }
+        SequencerSnapshot { seq, at, state, clients, histories, here, version: Version }
     }
 
     /// Applies an update of the journal. Fails where it is not the next one or does not fit, and
@@ -311,34 +253,36 @@ impl Sequencer {
         }
         let key = update.key();
         let own = update.own.unwrap_or(usize::MAX);
+        let mut reversal = Reversal::default();
         for (index, (effect, stamp)) in update.stamped(key).enumerate() {
             if index < own && stamp.client == key {
-                let coming = Coming { by: &update.by, at: update.at, effect, stamp };
-                self.present.apply_noting(&self.charter, &self.histories, coming)?;
+                let authored = Authored { by: &update.by, at: update.at, stamp };
+                let Self { indexed, charter, histories, .. } = self;
+                reversal.apply(indexed, charter, histories, effect, authored)?;
             } else {
-                self.present.apply(&self.charter, effect, stamp, None)?;
+                self.indexed.apply(&self.charter, effect, stamp, None)?;
             }
         }
-        let noted = std::mem::take(&mut self.present.noted);
-        self.note_done(update, key, noted);
-        self.present.state.age(&self.charter.fields, update.seq);
-        self.seq = update.seq;
-        self.at = self.at.max(update.at);
-        self.note_cast(update);
-        self.note_passage(update);
-        if key.is_session() {
-            self.agenda.handle_done(update.n);
-        } else {
+        self.indexed.state.age(&self.charter.fields, update.seq);
+        self.note_settled(update, key, reversal);
+        if !key.is_session() {
             self.clients.record(key, update.n, ClientOutcome::Settled(update.seq), 0);
         }
         Ok(())
     }
 
+    /// Notes what follows from an update that has been applied.
+    fn note_settled(&mut self, update: &Settled, key: ClientKey, reversal: Reversal) {
+        self.note_done(update, key, reversal);
+        self.seq = update.seq;
+        self.at = self.at.max(update.at);
+        self.note_cast(update);
+        self.note_passage(update);
+    }
+
     /// Remembers a refusal of the past, so that its proposal, sent again, is answered with it.
     pub fn replay_refusal(&mut self, client: ClientKey, n: u64, problem: Problem) {
-        if client.is_session() {
-            self.agenda.handle_done(n);
-        } else {
+        if !client.is_session() {
             self.clients.record(client, n, ClientOutcome::Refused(problem), 0);
         }
     }
@@ -360,28 +304,28 @@ impl Sequencer {
 
     /// About how many bytes the plain state takes as JSON.
     pub fn weight(&self) -> u64 {
-        self.present.state.weight()
+        self.indexed.state.weight()
     }
 
     /// About how many bytes are taken by what is remembered: of what is gone, of the places in
     /// texts and lists, and of what clients were answered.
     pub fn remembered(&self) -> usize {
-        self.present.state.memory().bytes() + self.clients.bytes() + self.histories.bytes()
+        self.indexed.state.memory().bytes() + self.clients.bytes() + self.histories.bytes()
     }
 
     /// The state as plain JSON. Cost O(size).
     pub fn plain(&self) -> Value {
-        self.present.state.plain(&self.charter.fields)
+        self.indexed.state.plain(&self.charter.fields)
     }
 
     /// The plain value at a path, `None` if nothing is there.
     pub fn plain_at(&self, path: &Path) -> Option<Value> {
-        self.present.state.plain_at(&self.charter.fields, path)
+        self.indexed.state.plain_at(&self.charter.fields, path)
     }
 
     /// The state itself, to be read elsewhere; a cheap clone.
     pub fn state(&self) -> State {
-        self.present.state.clone()
+        self.indexed.state.clone()
     }
 
     /// The outcomes of a client's proposals that it is not known to have heard of, by `n`.
@@ -394,34 +338,56 @@ impl Sequencer {
         !matches!(self.clients.known(client, n, 0), Ok(None))
     }
 
-    /// Settles or refuses a proposal. Cost O(edits × log size + top-level fields): it is settled on
-    /// a clone of the state, which becomes the state where nothing is refused.
+    /// Settles or refuses a proposal. Cost O(edits × log size + top-level fields).
     pub fn handle_proposal(&mut self, actor: &Actor, proposal: &Proposal, now: u64) -> Outcome {
         self.handle_proposal_unless(actor, proposal, now, &|_| None)
     }
 
-    /// As [`handle_proposal`](Self::handle_proposal), unless what it would do has a problem that
-    /// lies outside the state, such as that somebody holds what it changes.
+    /// As [`handle_proposal`](Self::handle_proposal), but refuses a proposal whose effects meet with
+    /// an objection that lies outside the state, such as that somebody holds a place.
     pub fn handle_proposal_unless(
         &mut self,
         actor: &Actor,
         proposal: &Proposal,
         now: u64,
-        problem: &dyn Fn(&[Effect]) -> Option<Problem>,
+        objection: &dyn Fn(&[Effect]) -> Option<Problem>,
     ) -> Outcome {
-        let mut unanswered = Vec::new();
-        let outcome = self.handle(actor, proposal, |this, key| {
-            let mut settling = Settling::of(actor, key, proposal, now, &mut unanswered);
-            match this.settle_in_place(&mut settling, problem) {
-                Ok(Some(update)) => Ok((None, update)),
-                Ok(None) => this
-                    .settle(&mut settling, problem)
-                    .map(|(present, update)| (Some(present), update)),
-                Err(problem) => Err(this.seen_by(actor, problem)),
-            }
-        });
+        self.handle(actor, proposal, |this, key| {
+            this.settle(Origin::of(actor, key, proposal, now), objection)
+        })
+    }
+
+    fn settle(&mut self, origin: Origin<'_>, objection: Objection<'_>) -> Result<Sealed, Problem> {
+        let (settled, unanswered) = Txn::begin(self, origin).settle(objection);
         self.note_unanswered(unanswered);
-        outcome
+        settled
+    }
+
+    /// A problem without what is hidden from the participant who gets it.
+    fn seen_by(&self, actor: &Actor, problem: Problem) -> Problem {
+        let viewer = Viewer::of(actor);
+        match problem.kind() {
+            // The reason may be a hidden value.
+            ProblemKind::Rule if !self.charter.sight(&actor.role).is_whole() => {
+                let detail = "A rule of the session follows from this and cannot be carried out.";
+                Problem::new(ProblemKind::Rule, detail)
+            }
+            _ => self.lens(actor, &viewer).problem(problem),
+        }
+    }
+
+    /// What somebody sees of the state.
+    fn lens<'l>(&'l self, actor: &Actor, viewer: &'l Viewer) -> Lens<'l> {
+        let sight = self.charter.sight(&actor.role);
+        Lens::new(&self.charter, sight, Some(viewer), &self.indexed.state)
+    }
+
+    /// For each effect the update that last changed its place.
+    fn since(&self, effects: &[Effect]) -> SmallVec<[u64; 1]> {
+        let (fields, root) = (&self.charter.fields, self.indexed.state.root());
+        let since = effects.iter().map(|effect| fields.latest(root, effect.at.tokens()));
+        let since: SmallVec<[u64; 1]> = since.collect();
+        if since.iter().all(|seq| *seq == 0) { SmallVec::new() } else { since }
     }
 
     /// Refuses a proposal for a reason that lies outside the state, such as a frozen session. As
@@ -452,13 +418,7 @@ impl Sequencer {
             let mut opened = Self::open(this.charter.clone(), opening)?;
             this.carry_over(&mut opened, stamp)?;
             let effect = Effect::new(Path::of::<String>([]), Op::Reset(opened.plain()));
-            let mut present = this.present.clone();
-            present.apply(&this.charter, &effect, stamp, None).map_err(|misfit| broken(&misfit))?;
-            let unanswered = &mut Vec::new();
-            let settling = Settling::of(actor, client, &proposal, now, unanswered);
-            let update = this.settled(&settling, smallvec![effect], vec![]);
-            let (present, update) = this.with_disclosures(present, update);
-            Ok((Some(present), update))
+            Txn::begin(this, Origin::of(actor, client, &proposal, now)).with(effect)
         })
     }
 
@@ -466,7 +426,7 @@ impl Sequencer {
         &mut self,
         actor: &Actor,
         proposal: &Proposal,
-        settle: impl FnOnce(&mut Self, ClientKey) -> Result<(Option<Present>, Settled), Problem>,
+        settle: impl FnOnce(&mut Self, ClientKey) -> Result<Sealed, Problem>,
     ) -> Outcome {
         let key = actor.key();
         if key.is_session() {
@@ -491,27 +451,30 @@ impl Sequencer {
         outcome
     }
 
-    /// With the state that an update leads to, unless it was settled in place.
-    fn commit(
-        &mut self,
-        key: ClientKey,
-        settled: Result<(Option<Present>, Settled), Problem>,
-    ) -> Outcome {
-        match settled {
-            Ok((present, update)) => {
-                if let Some(present) = present {
-                    self.present = present;
-                }
-                let noted = std::mem::take(&mut self.present.noted);
-                self.note_done(&update, key, noted);
-                self.seq = update.seq;
-                self.at = update.at;
-                self.note_cast(&update);
-                self.note_passage(&update);
-                Outcome::Settled(update)
-            }
+    fn commit(&mut self, key: ClientKey, settled: Result<Sealed, Problem>) -> Outcome {
+        match settled.and_then(|sealed| self.take_over(key, sealed)) {
+            Ok(update) => Outcome::Settled(update),
             Err(problem) => Outcome::Refused(problem.bounded()),
         }
+    }
+
+    fn take_over(&mut self, key: ClientKey, sealed: Sealed) -> Result<Settled, Problem> {
+        let Sealed { update, state, mut reversal } = sealed;
+        match state {
+            Some(state) => self.indexed = state,
+            None => {
+                let stamp = Stamp { seq: update.seq, client: key };
+                let authored = Authored { by: &update.by, at: update.at, stamp };
+                let Self { indexed, charter, histories, .. } = self;
+                for effect in &update.effects {
+                    let applied = reversal.apply(indexed, charter, histories, effect, authored);
+                    applied.map_err(|misfit| broken(&misfit))?;
+                }
+                self.indexed.state.age(&self.charter.fields, update.seq);
+            }
+        }
+        self.note_settled(&update, key, reversal);
+        Ok(update)
     }
 
     /// A proposal of the client, and perhaps all before it, was refused without getting here; 0 for

@@ -41,6 +41,11 @@ impl Session {
         }
     }
 
+    /// A participant has another role.
+    pub(super) fn note_role(&mut self, who: &str) {
+        self.passing.participants.insert(who.to_owned());
+    }
+
     /// Somebody may have gone who had lost their connection.
     pub(super) fn note_lapse(&mut self) {
         self.passing.anybody = true;
@@ -83,11 +88,13 @@ impl Session {
         for id in whose {
             let (is_here, was_here) = (self.people.has(&id), self.order.sequencer().has_here(&id));
             match (is_here, was_here) {
-                (true, false) => {
+                (true, _) => {
                     let member = self.members.of_participant(&id).into_iter().next();
                     let who = member.and_then(|connection| self.members.get(connection));
-                    if let Some(who) = who.map(|member| member.who.clone()) {
-                        self.pass_by(&who, Way::In, Whose::Participant);
+                    let Some(who) = who.map(|member| member.who.clone()) else { continue };
+                    let way = if was_here { Way::Role } else { Way::In };
+                    if self.order.sequencer().role_of(&id) != Some(&who.role) {
+                        self.pass_by(&who, way, Whose::Participant);
                     }
                 }
                 (false, true) if self.passing.until.is_none() => {

@@ -1,45 +1,42 @@
-//! Ballots: what is cast, counted, unsealed and begun anew.
+//! Ballots: what is cast, counted, unsealed and restarted.
 
 use serde_json::{Value, json};
 
-use super::{Present, Sequencer};
+use super::Txn;
 use crate::actor::Actor;
-use crate::charter::{Ballots, Power};
-use crate::edit::Edit;
-use crate::kind::{BallotCell, BallotField, CHOICE, Settlement, Site, Votes, papers_of};
+use crate::charter::Power;
+use crate::kind::{BallotCell, BallotField, CHOICE, Settlement, Site, Votes, ballot_records};
 use crate::op::{Act, Op};
 use crate::path::{Path, inner};
 use crate::problem::{Problem, ProblemKind};
-use crate::update::{Effect, Effects, Settled};
+use crate::update::{Effect, Effects};
 
-/// Milliseconds between two counts of a ballot.
-const COUNT_EVERY: u64 = 250;
 /// Ballots of one field.
 const MOST_BALLOTS: u64 = 100_000;
 
-impl Sequencer {
+impl Txn<'_> {
     /// What an act on a ballot would do.
     pub(super) fn play_ballot(
         &self,
-        present: &Present,
         act: &Act,
         (of, now): (&BallotField, &BallotCell),
         actor: &Actor,
         site: &Site<'_>,
     ) -> Result<Settlement, Problem> {
-        let may = |power: Power| match self.charter.has_power(&actor.role, power) {
+        let may = |power: Power| match self.session.charter.has_power(&actor.role, power) {
             true => Ok(()),
             false => {
-                let detail = format!("Only who has the power {:?} does that.", power.name());
+                let detail = format!("This needs the power {:?}.", power.name());
                 Err(Problem::new(ProblemKind::NotAllowed, detail))
             }
         };
         let name = &site.path.tokens()[0];
-        let papers = Path::of([papers_of(name)]);
-        let own = inner(&papers, &actor.id);
-        let fields = &self.charter.fields;
-        let had = || present.state.plain_at(fields, &inner(&own, CHOICE));
-        let votes = || self.votes(present, &papers);
+        let records = Path::of([ballot_records(name)]);
+        let own = inner(&records, &actor.id);
+        let fields = self.fields();
+        let had = || self.state().plain_at(fields, &inner(&own, CHOICE));
+        let votes = || self.votes(&records);
+        let may_cast = |role: &str| of.check_voter(now, role).is_ok();
         let mut effects = Effects::new();
         match act {
             Act::Cast { .. } | Act::Withdraw(_) if actor.role == Actor::SERVICE => {
@@ -60,15 +57,17 @@ impl Sequencer {
                     }
                     None => {
                         let (id, value) = (Some(actor.id.clone()), json!({ CHOICE: choice }));
-                        effects.push(Effect::new(&papers, Op::Put { id, value }));
+                        effects.push(Effect::new(&records, Op::Put { id, value }));
                     }
                 }
                 let has_cast = |who: &str| {
-                    who == actor.id || present.state.has(fields, inner(&papers, who).tokens())
+                    who == actor.id || self.state().has(fields, inner(&records, who).tokens())
                 };
-                let seats = present.state.seats(&self.charter).filter(|_| of.unseals_itself());
+                let seats =
+                    self.state().seats(&self.session.charter).filter(|_| of.unseals_itself());
                 if seats.is_some_and(|(_, seats)| {
-                    !seats.is_gathering() && seats.all().all(|(who, _)| has_cast(who))
+                    let mut waited = seats.all().filter(|(who, _)| self.may_vote(who, &may_cast));
+                    !seats.is_gathering() && waited.all(|(who, _)| has_cast(who))
                 }) {
                     let mut votes = votes();
                     votes.insert(actor.id.clone(), choice);
@@ -95,7 +94,7 @@ impl Sequencer {
                 let votes = votes();
                 let next = of.restarted(now, &votes, question.as_deref())?;
                 effects.extend(now.told(site.path, &next));
-                let drop = |who: &String| Effect::new(inner(&papers, who), Op::Drop);
+                let drop = |who: &String| Effect::new(inner(&records, who), Op::Drop);
                 effects.extend(votes.keys().map(drop));
             }
             _ => effects.extend(now.told(site.path, &of.counted(now, &votes()))),
@@ -104,37 +103,16 @@ impl Sequencer {
     }
 
     /// What was cast by whom. Cost O(ballots).
-    fn votes(&self, present: &Present, papers: &Path) -> Votes {
-        let Some(Value::Object(ballots)) = present.state.plain_at(&self.charter.fields, papers)
-        else {
+    fn votes(&self, records: &Path) -> Votes {
+        let Some(Value::Object(ballots)) = self.state().plain_at(self.fields(), records) else {
             return Votes::new();
         };
         let choice = |(who, mut ballot): (String, Value)| (who, ballot[CHOICE].take());
         ballots.into_iter().map(choice).collect()
     }
-
-    /// Ballots that an update touches are counted on the next beat.
-    pub(super) fn note_cast(&mut self, update: &Settled) {
-        let play = &self.charter.play;
-        if !play.ballots.is_empty()
-            && update
-                .effects
-                .iter()
-                .any(|effect| effect.op.is_reset() || play.holds_ballots(&effect.at))
-        {
-            let beat = (update.at / COUNT_EVERY + 1).saturating_mul(COUNT_EVERY);
-            self.count_at.get_or_insert(beat);
-        }
-    }
-
-    /// Counts all ballots of the charter.
-    pub(super) fn to_count(&self) -> Vec<Edit> {
-        let at = |ballots: &Ballots| Path::of([ballots.field.clone()]).to_string();
-        self.charter.play.ballots.iter().map(|ballots| Edit::new(at(ballots), "count")).collect()
-    }
 }
 
-/// A register is another now.
+/// A register gets another value.
 pub(super) fn set(path: &Path, value: Value) -> Effect {
     match value {
         Value::Null => Effect::new(path, Op::Clear),

@@ -1,4 +1,4 @@
-//! Whatever is settled in place is settled as it would be on a clone of the state.
+//! An edit whose effects are deferred leads to the same as one that is applied to a copy of the state.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot continue has failed")]
 
@@ -39,7 +39,7 @@ most = 3
 kind = "register"
 "#;
 
-/// Something follows from each field, and nothing comes of it.
+/// A guard on each field, which always holds, so that no effect is deferred.
 fn guarded() -> String {
     let fields = ["/heads", "/title", "/lock", "/rows", "/notes", "/steps", "/barrels"];
     let guard = |at: &str| format!("[[guards]]\nat = \"{at}\"\nrule = \"1 == 1\"\nsays = \"no\"\n");
