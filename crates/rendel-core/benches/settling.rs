@@ -74,12 +74,8 @@ fn settle(bencher: Bencher<'_, '_>, records: usize, edits: impl Fn(u64) -> Vec<E
     let actors: Vec<_> =
         (1..=2).map(|n| Actor::new(format!("p{n}"), "participant", Uuid::from_u128(n))).collect();
     let proposal = |n: u64| Proposal {
-        n,
-        seen: Some(n.saturating_sub(2)),
         answered: n - 1,
-        edits: edits(n),
-        gesture: None,
-        note: None,
+        ..Proposal::new(n, Some(n.saturating_sub(2)), edits(n))
     };
     let proposals: Vec<_> = (1..=PROPOSALS).map(proposal).collect();
     bencher.counter(ItemsCount::new(PROPOSALS)).with_inputs(|| opened.clone()).bench_local_values(

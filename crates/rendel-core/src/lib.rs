@@ -35,6 +35,7 @@ mod presence;
 mod problem;
 mod query;
 mod references;
+mod revert;
 mod rewrite;
 mod scope;
 mod seers;

@@ -189,37 +189,6 @@ impl State {
         Ok(rewrite.edits)
     }
 
-    /// The edits that lead from this state, as somebody is shown it, back to an earlier one, or a
-    /// part of it. What keeps rules of play stays as it is. Cost O(size).
-    pub fn edits_back_to(
-        &self,
-        past: &Self,
-        charter: &Charter,
-        at: &Path,
-        sight: &Sight,
-        viewer: Option<&Viewer>,
-    ) -> Result<Vec<Edit>, Problem> {
-        let plain = |state| Lens::new(charter, sight, viewer, state).plain();
-        let (now, then) = (plain(self), plain(past));
-        let mut wanted = now.clone();
-        let tokens = at.tokens();
-        for (name, field) in charter.fields.iter() {
-            let is_meant = tokens.first().is_none_or(|top| top == name);
-            let is_of_play =
-                !field.can_be_undone() || charter.play.holds_ballots(&Path::of([name]));
-            if is_meant && is_of_play && !tokens.is_empty() {
-                let detail = format!("{at} keeps rules of play, which are not taken back.");
-                return Err(Problem::new(ProblemKind::OutOfBounds, detail).at(at));
-            }
-            if is_meant && !is_of_play {
-                put_back(&mut wanted, &then, &Path::of([name]), at)?;
-            }
-        }
-        let mut rewrite = Rewrite::new(charter.limits.edits);
-        charter.fields.rewrite(&now, &wanted, &mut rewrite).map_err(Problem::bounded)?;
-        Ok(rewrite.edits)
-    }
-
     /// What is known of how a place came to be what it is.
     pub fn standing(&self, fields: &Fields, path: &Path) -> Standing {
         let tokens = path.tokens();
@@ -358,58 +327,6 @@ pub struct Standing {
     pub parts: Vec<(Path, u64)>,
     /// Of a text, its runs, each with the update that it came with; 0 where that is not remembered.
     pub runs: Option<Vec<(String, u64)>>,
-}
-
-/// Puts what was at a path, or at a field if that lies in it, in the place of what is there.
-fn put_back(wanted: &mut Value, then: &Value, field: &Path, at: &Path) -> Result<(), Problem> {
-    let path = if at.tokens().is_empty() { field } else { at };
-    let gone = || {
-        let detail = format!("{path} is in nothing that is there now. Take back what it was in.");
-        Problem::new(ProblemKind::Gone, detail).at(path)
-    };
-    let mut place = wanted;
-    let mut was = Some(then);
-    for (index, token) in path.tokens().iter().enumerate() {
-        let is_last = index + 1 == path.tokens().len();
-        let step = |value: &Value| match value {
-            Value::Array(elements) => {
-                elements.iter().position(|element| element["id"] == token.as_str())
-            }
-            _ => None,
-        };
-        was = was.and_then(|was| match step(was) {
-            Some(at) if is_last => was.get(at),
-            Some(at) => was.get(at)?.get("value"),
-            None => was.get(token.as_str()),
-        });
-        if is_last {
-            match (place, was) {
-                (Value::Object(members), Some(was)) => {
-                    members.insert(token.to_string(), was.clone());
-                }
-                (Value::Object(members), None) => drop(members.remove(token.as_str())),
-                (list @ Value::Array(_), was) => {
-                    let index = step(list);
-                    let Value::Array(elements) = list else { return Err(gone()) };
-                    match (index, was) {
-                        (Some(index), Some(was)) => elements[index] = was.clone(),
-                        (Some(index), None) => drop(elements.remove(index)),
-                        (None, Some(was)) => elements.push(was.clone()),
-                        (None, None) => {}
-                    }
-                }
-                _ => return Err(gone()),
-            }
-            return Ok(());
-        }
-        let index = step(place);
-        place = match index {
-            Some(index) => place.get_mut(index).and_then(|one| one.get_mut("value")),
-            None => place.get_mut(token.as_str()),
-        }
-        .ok_or_else(gone)?;
-    }
-    Ok(())
 }
 
 /// Nobody has cast anything before a session begins.

@@ -124,12 +124,16 @@ pub struct Proposal {
     pub gesture: Option<String>,
     /// A word of the proposer on why; kept in the journal.
     pub note: Option<String>,
+    /// Whether it brings an earlier state back. Such a proposal has as many edits as that takes, and
+    /// references are checked only in the state that all of them lead to. No client can say so.
+    #[serde(skip)]
+    pub is_revert: bool,
 }
 
 impl Proposal {
     /// A proposal by somebody who knows none of their outcomes.
     pub fn new(n: u64, seen: Option<u64>, edits: Vec<Edit>) -> Self {
-        Self { n, seen, answered: 0, edits, gesture: None, note: None }
+        Self { n, seen, answered: 0, edits, gesture: None, note: None, is_revert: false }
     }
 }
 

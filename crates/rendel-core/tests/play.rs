@@ -1104,7 +1104,8 @@ fn nothing_but_withdraw_takes_a_ballot_back() {
     }
     let back = |at: &str| {
         let path = Path::parse(at).unwrap();
-        now.edits_back_to(&past.state(), &charter, &path, charter.sight("service"), None)
+        let backend = (&Actor::session(), charter.sight("service"));
+        now.edits_back_to(&past.state(), &charter, &path, backend)
     };
     let edits: Vec<String> = back("").unwrap().iter().map(|edit| edit.at.clone()).collect();
     assert_eq!(edits, ["/notes"]);

@@ -497,8 +497,7 @@ fn an_answered_outcome_is_forgotten_and_its_number_not_taken_again() {
         seen: None,
         answered,
         edits: vec![add("/heads", 1)],
-        gesture: None,
-        note: None,
+        ..Proposal::new(0, None, vec![])
     };
     session.sequencer.handle_proposal(&actor("oda"), &proposal(1, 0), 1);
     session.sequencer.handle_proposal(&actor("oda"), &proposal(2, 1), 1);

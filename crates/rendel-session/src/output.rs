@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{
-    Announced, ClientKey, Edit, Problem, Reader, SequencerSnapshot, State, Teller, Undoable,
-    Verdicted, Viewer,
+    Announced, ClientKey, Edit, Permitted, Problem, Reader, SequencerSnapshot, State, Teller,
+    Undoable, Viewer,
 };
 use rendel_wire::http::ParticipantList;
 use serde::Serialize;
@@ -197,7 +197,7 @@ pub enum Answer {
         json: Shown<Arc<str>>,
     },
     /// Whether an edit would take effect.
-    May(Verdicted),
+    May(Permitted),
     /// What somebody can undo and redo now.
     Undoable(Undoable),
     /// Who is here.

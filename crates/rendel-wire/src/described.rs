@@ -178,7 +178,7 @@ pub struct Look {
     /// What to name it by in `of`: its gesture, else its last update.
     pub of: Value,
     /// The places that would change, of a long one the first 64.
-    pub edits: Vec<LookPlace>,
+    pub edits: Vec<UndoPlace>,
     /// What would stay, since something stands in the way.
     pub skipped: Option<Vec<Skipped>>,
     /// Why it would be refused, if it would.
@@ -187,7 +187,7 @@ pub struct Look {
 
 /// A place that would change.
 #[derive(Debug, ToSchema)]
-pub struct LookPlace {
+pub struct UndoPlace {
     /// The path.
     pub at: String,
     /// The name of the effect there.

@@ -386,7 +386,7 @@ impl Propose {
 impl From<Propose> for Proposal {
     fn from(frame: Propose) -> Self {
         let Propose { n, seen, answered, edits, gesture, note } = frame;
-        Self { n, seen: Some(seen), answered, edits, gesture, note }
+        Self { n, seen: Some(seen), answered, edits, gesture, note, is_revert: false }
     }
 }
 

@@ -40,7 +40,7 @@ pub use sight::{Extent, Lens, Sight};
 use crate::actor::Actor;
 use crate::declaration::{Fault, Faults, Section, syntax_fault, table_to_json};
 use crate::kind::Link;
-use crate::kind::{Bounds, CHOICE, Declared, Field, Fields, OnDrop};
+use crate::kind::{Bounds, CHOICE, Declared, Field, Fields, Kind as _, OnDrop};
 use crate::op::{Act, Op};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
@@ -420,6 +420,20 @@ impl Charter {
     /// Whether there is anything that only some of a role see: by their ids or claims.
     pub fn sees_by_claims(&self, role: &str) -> bool {
         self.has_secrets() && !self.sight(role).secrets().is_empty()
+    }
+
+    /// Whether a path leads to a field that keeps rules of play.
+    pub(crate) fn is_of_play(&self, path: &Path) -> bool {
+        self.top(path).is_some_and(Field::is_of_play)
+    }
+
+    /// Whether a path leads to ballots that were cast.
+    pub(crate) fn holds_ballots(&self, path: &Path) -> bool {
+        matches!(self.top(path), Some(Field::Map(map)) if map.is_of_play())
+    }
+
+    fn top(&self, path: &Path) -> Option<&Field> {
+        self.fields.field(path.tokens().first()?)
     }
 
     /// Whether a role has a power. The backend itself has all.

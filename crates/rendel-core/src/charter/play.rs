@@ -171,12 +171,6 @@ impl Play {
         }
         service
     }
-
-    /// Whether a path leads to ballots that were cast.
-    pub(crate) fn holds_ballots(&self, path: &Path) -> bool {
-        let top = path.tokens().first();
-        self.ballots.iter().any(|ballots| Some(&ballots.records) == top)
-    }
 }
 
 impl Section<'_> {

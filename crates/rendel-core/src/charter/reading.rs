@@ -8,7 +8,7 @@ use toml_edit::{Item, Value};
 use super::expression::{Expression, Read};
 use super::pattern::Pattern;
 use crate::declaration::Section;
-use crate::kind::{Field, Fields};
+use crate::kind::{Field, Fields, Kind as _};
 use crate::path::Token;
 use crate::suggest::nearest;
 
@@ -207,7 +207,7 @@ impl Fields {
 
     fn holds_ballots(&self, pattern: &Pattern) -> bool {
         let top = pattern.top().and_then(|top| self.field(top));
-        matches!(top, Some(Field::Map(map)) if map.holds_ballots())
+        matches!(top, Some(Field::Map(map)) if map.is_of_play())
     }
 
     /// Whether tokens lead to a declared field, or to a place for a record or element of one.

@@ -52,7 +52,9 @@ impl Field {
 impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "counter", takes: &["add"], inside: &[] };
-    const CAN_BE_UNDONE: bool = true;
+    fn is_of_play(&self) -> bool {
+        false
+    }
 
     fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
         let min = section.integer("min", -EXACT..=EXACT).unwrap_or(-EXACT);

@@ -415,7 +415,9 @@ impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords =
         KindWords { name: "list", takes: &["insert"], inside: &["move", "remove"] };
-    const CAN_BE_UNDONE: bool = true;
+    fn is_of_play(&self) -> bool {
+        false
+    }
 
     fn declare(section: &mut Section<'_>, declared: &Declared) -> Self {
         let each = match (section.has("each"), section.schema("schema")) {
@@ -828,6 +830,10 @@ impl Kind for Field {
             (Each::Record(fields), Item::Record(record)) => fields.forget(record, rest, horizon),
             _ => false,
         }
+    }
+
+    fn only_grows(&self) -> bool {
+        self.is_append_only
     }
 
     fn has_plain_elements(&self) -> bool {

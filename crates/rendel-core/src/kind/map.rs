@@ -66,11 +66,6 @@ impl Field {
         Self { each, drop_conflict, most: MOST, is_own: true, holds_ballots: true }
     }
 
-    /// Whether its records are the ballots of a field.
-    pub(crate) fn holds_ballots(&self) -> bool {
-        self.holds_ballots
-    }
-
     fn put(&self, cell: &Cell, site: &Site<'_>) -> Result<Settlement, Problem> {
         let Op::Put { id, value } = site.op("A map", Self::WORDS.takes)? else {
             return Err(site.unknown_op("A map", Self::WORDS.takes));
@@ -187,7 +182,9 @@ impl Field {
 impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "map", takes: &["put"], inside: &["drop"] };
-    const CAN_BE_UNDONE: bool = true;
+    fn is_of_play(&self) -> bool {
+        self.holds_ballots
+    }
 
     fn declare(section: &mut Section<'_>, declared: &Declared) -> Self {
         let drop_conflict =

@@ -153,6 +153,11 @@ pub(crate) trait Kind: Sized + Clone + Debug {
         None
     }
 
+    /// Whether it is a list to which elements are only added.
+    fn only_grows(&self) -> bool {
+        false
+    }
+
     /// Whether it has elements that are plain values, each with a path of its own.
     fn has_plain_elements(&self) -> bool {
         false
@@ -190,8 +195,11 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     ) {
     }
 
-    /// Whether what is done to it can be taken back: kinds of play are never undone.
-    const CAN_BE_UNDONE: bool = false;
+    /// Whether it keeps rules of play: then it is changed by its own operations alone, and undo, revert
+    /// and documents leave it as it is.
+    fn is_of_play(&self) -> bool {
+        true
+    }
 
     /// Whether `rest` below a cell leads to another field.
     fn is_deeper(&self, _rest: &[Token]) -> bool {
@@ -290,9 +298,9 @@ macro_rules! kinds {
                 match self { $(Self::$Variant(_) => &<$module::Field as Kind>::WORDS),* }
             }
 
-            /// Whether what is done to it can be taken back.
-            pub fn can_be_undone(&self) -> bool {
-                match self { $(Self::$Variant(_) => <$module::Field as Kind>::CAN_BE_UNDONE),* }
+            /// Whether it keeps rules of play, which undo, revert and documents leave as they are.
+            pub fn is_of_play(&self) -> bool {
+                match self { $(Self::$Variant(field) => field.is_of_play()),* }
             }
 
             pub(crate) fn initial(&self, stamp: Stamp) -> Cell {
@@ -326,6 +334,10 @@ macro_rules! kinds {
 
             pub(crate) fn most(&self) -> Option<usize> {
                 match self { $(Self::$Variant(field) => field.most()),* }
+            }
+
+            pub(crate) fn only_grows(&self) -> bool {
+                match self { $(Self::$Variant(field) => field.only_grows()),* }
             }
 
             pub(crate) fn has_plain_elements(&self) -> bool {

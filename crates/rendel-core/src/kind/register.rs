@@ -230,7 +230,9 @@ fn compare(one: &Value, other: &Value) -> Option<Ordering> {
 impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "register", takes: &["set", "clear"], inside: &[] };
-    const CAN_BE_UNDONE: bool = true;
+    fn is_of_play(&self) -> bool {
+        false
+    }
 
     fn declare(section: &mut Section<'_>, declared: &Declared) -> Self {
         let schema = section.schema("schema");

@@ -163,7 +163,9 @@ impl Field {
 impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "set", takes: &["include", "exclude"], inside: &[] };
-    const CAN_BE_UNDONE: bool = true;
+    fn is_of_play(&self) -> bool {
+        false
+    }
 
     fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
         let schema = section.schema("schema");

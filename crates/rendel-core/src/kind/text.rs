@@ -176,7 +176,9 @@ impl Splicing {
 impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "text", takes: &["splice"], inside: &[] };
-    const CAN_BE_UNDONE: bool = true;
+    fn is_of_play(&self) -> bool {
+        false
+    }
 
     fn declare(section: &mut Section<'_>, _declared: &Declared) -> Self {
         let most = section.number("most", 1..=MOST as i64, MOST);

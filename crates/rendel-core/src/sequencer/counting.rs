@@ -17,7 +17,7 @@ impl Sequencer {
             && update
                 .effects
                 .iter()
-                .any(|effect| effect.op.is_reset() || play.holds_ballots(&effect.at))
+                .any(|effect| effect.op.is_reset() || self.charter.holds_ballots(&effect.at))
         {
             let beat = (update.at / COUNT_EVERY + 1).saturating_mul(COUNT_EVERY);
             self.count_at.get_or_insert(beat);

@@ -51,7 +51,7 @@ impl Reversal {
     ) -> Result<(), Misfit> {
         let Authored { by, stamp, .. } = authored;
         // Only `withdraw` takes a ballot back, so a cast is not a step that can be undone.
-        let is_cast = charter.play.holds_ballots(&effect.at);
+        let is_cast = charter.holds_ballots(&effect.at);
         if charter.session.undo == 0 || by == Actor::SERVICE || self.is_never || is_cast {
             return state.apply(charter, effect, stamp, None).map(drop);
         }

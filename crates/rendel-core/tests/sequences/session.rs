@@ -60,7 +60,7 @@ impl Session {
         let n = self.sent(who) + 1;
         self.sent.insert(who.to_owned(), n);
         let actor = Actor::new(who, "participant", client(who));
-        let proposal = Proposal { n, seen: Some(seen), answered, edits, gesture: None, note: None };
+        let proposal = Proposal { answered, ..Proposal::new(n, Some(seen), edits) };
         match self.sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => {
                 self.journal.push(update.clone());

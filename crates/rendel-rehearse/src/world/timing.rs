@@ -45,6 +45,7 @@ impl World {
             let is_new = match passage.way {
                 Way::In => people.insert(passage.who.as_str()),
                 Way::Out => people.remove(passage.who.as_str()),
+                Way::Role => people.contains(passage.who.as_str()),
             };
             if !is_new {
                 return Err(format!("update {seq} tells once more of {passage:?}"));

@@ -203,13 +203,15 @@ pub(crate) async fn why(
     }))
 }
 
-/// Takes the session, or one record or field of it, back to how it was at an earlier `seq`, as a new
-/// update that can itself be undone. What keeps rules of play stays as it is. The backend may, and a
-/// role with the power `revert`, who needs no permission to edit for it.
+/// Takes the session, or one record or field of it, back to how it was at an earlier `seq`, as one new
+/// update that can itself be undone. Fields that keep rules of play and lists that only grow stay as
+/// they are. The backend may, and a role with the power `revert`, which needs no permission to edit
+/// for it. A participant leaves as they are: records that belong to somebody else, and what the turn of
+/// another seat governs.
 #[utoipa::path(tag = "participants", request_body = RevertBody, params(Speaking, ("session" = String, Path), ("Idempotency-Key" = Option<String>, Header)),
     responses((status = 200, description = "The settled update", body = described::SettledUpdate), (status = 204, description = "Nothing was to be changed"),
     (status = 403, description = "`not-allowed`: the role has not the power"), (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`, `gone`"),
-    (status = 413, description = "`too-large`: it takes more edits than a proposal has")), security(("bearer" = [])))]
+    (status = 413, description = "`too-large`: it takes more than 100,000 edits")), security(("bearer" = [])))]
 #[post("/sessions/{session}/revert")]
 pub(crate) async fn revert(
     request: HttpRequest,
@@ -238,13 +240,14 @@ pub(crate) async fn revert(
     let turn = app.documents.turn().await?;
     let past = state_at(&app, &session, to, &turn).await?;
     let (charter, reader) = (session.charter().clone(), who.reader());
+    let asker = Actor { id: reader.viewer.id.clone(), ..who.actor(Uuid::nil()) };
     let edits = turn.work(move || {
         let sight = charter.sight(&reader.role);
-        state.edits_back_to(&past, &charter, &at, sight, Some(&reader.viewer))
+        state.edits_back_to(&past, &charter, &at, (&asker, sight))
     });
     let edits = edits.await.inspect_err(|problem| app.metrics.count(problem))?;
     let note = note.or_else(|| Some(format!("back to {to}")));
-    let proposal = Proposal { note, ..Proposal::new(n, Some(seq), edits) };
+    let proposal = Proposal { note, is_revert: true, ..Proposal::new(n, Some(seq), edits) };
     let answered = session.end_patch(actor, proposal, None).await;
     let (charter, reader) = (session.charter(), who.reader());
     if charter.sight(&reader.role).is_whole() {

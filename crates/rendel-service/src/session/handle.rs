@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use bytestring::ByteString;
 use rendel_core::{
-    Actor, Charter, Edit, Facts, Path, Problem, Proposal, Reader, State, Undoable, Verdicted,
+    Actor, Charter, Edit, Facts, Path, Permitted, Problem, Proposal, Reader, State, Undoable,
 };
 use rendel_session::{
     Answer, Ask as Call, ConnectionId, Figures, Heard, IfMatch, Standing, WayIn, unavailable,
@@ -286,7 +286,7 @@ impl SessionHandle {
         self.0.secret
     }
 
-    pub(crate) async fn may(&self, actor: Actor, edit: Edit) -> Result<Verdicted, Problem> {
+    pub(crate) async fn may(&self, actor: Actor, edit: Edit) -> Result<Permitted, Problem> {
         let may = |answer| match answer {
             Answer::May(verdicted) => Some(verdicted),
             _ => None,

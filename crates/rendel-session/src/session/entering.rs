@@ -106,6 +106,7 @@ impl Session {
         if let Some(id) = self.members.get(connection).map(|member| member.who.id.clone()) {
             self.people.amend(&id, name, role);
             self.note_role(&id);
+            self.note_undoable(&id);
         }
         self.catch_up(connection, None);
         // What they told while nobody was to hear of them.

@@ -10,7 +10,7 @@ mod seating;
 mod showing;
 mod undoing;
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
 use rendel_core::{Charter, ClientKey, Hold, Problem, Reader};
@@ -72,6 +72,8 @@ pub struct Session {
     quiet_until: Option<u64>,
     /// When those who asked are told what they can undo, if that may be another.
     undoable_at: Option<u64>,
+    /// Participants for whom that is looked at now.
+    undoable_now: BTreeSet<String>,
     following: following::Following,
     seating: seating::Seating,
     passing: passing::Passing,
@@ -120,6 +122,7 @@ impl Session {
             beat: None,
             quiet_until: None,
             undoable_at: None,
+            undoable_now: BTreeSet::new(),
             following: following::Following::of(found.secret),
             seating: seating::Seating { is_due: true, ..seating::Seating::default() },
             passing: passing::Passing::default(),
@@ -219,7 +222,7 @@ impl Session {
         let away = self.order.is_adrift();
         let lapse = self.people.poll_timeout().filter(|_| !away);
         let compare = self.compare_at.filter(|_| !away && self.members.has_replicas());
-        let undoable = self.undoable_at.filter(|_| !away);
+        let undoable = self.next_undoable().filter(|_| !away);
         let rows = self.following.next_due().filter(|_| !away);
         let times = [lapse, compare, self.beat, self.quiet_until, undoable, rows, self.next_act()];
         let passage = self.next_passage().filter(|_| !away);

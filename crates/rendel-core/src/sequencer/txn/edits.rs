@@ -62,7 +62,7 @@ impl Txn<'_> {
             let detail = "A proposal needs at least one edit.";
             return Err(Problem::new(ProblemKind::Malformed, detail));
         }
-        if edits > most && !key.is_session() {
+        if edits > most && !key.is_session() && !proposal.is_revert {
             let detail =
                 format!("A proposal has at most {most} edits; this one has {edits}. Send several.");
             return Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "edits"));
@@ -169,7 +169,11 @@ impl Txn<'_> {
             return Err(not_allowed(&actor.role, &path, &permission));
         }
         let moved = self.check_time(actor, &path, op.as_ref().ok())?;
-        Ok(Decided { settlement: self.with_references(settlement?, &site)?, moved })
+        let settlement = match proposal.is_revert {
+            true => settlement?,
+            false => self.with_references(settlement?, &site)?,
+        };
+        Ok(Decided { settlement, moved })
     }
 
     /// With what a drop does to the fields that refer to the record.

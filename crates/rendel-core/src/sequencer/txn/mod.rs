@@ -37,6 +37,7 @@ use crate::kind::{Cell, Fields};
 use crate::op::{Act, Op};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
+use crate::references::check_all_references;
 use crate::seers::Viewer;
 use crate::stamp::Stamp;
 use crate::state::{Misfit, State};
@@ -237,6 +238,10 @@ impl<'t> Txn<'t> {
         self.time_turns()?;
         if is_refusable {
             self.check_changes(0, &self.session.indexed.state, self.origin.actor)?;
+            if self.origin.proposal.is_revert {
+                let links = &self.session.charter.links;
+                check_all_references(self.fields(), self.state().root(), links)?;
+            }
         }
         Ok(())
     }
@@ -267,7 +272,7 @@ impl<'t> Txn<'t> {
         }
         let (session, charter) = (self.session, &self.session.charter);
         // A ballot that is restarted drops what was cast, and has its own bound.
-        if !charter.play.holds_ballots(&effect.at) {
+        if !charter.holds_ballots(&effect.at) {
             self.count_steps(1)?;
         }
         let totals = self.indexed().totals.clone();
@@ -312,7 +317,7 @@ impl<'t> Txn<'t> {
 
     fn count_steps(&mut self, steps: usize) -> Result<(), Problem> {
         self.log.steps += steps;
-        if self.log.steps <= MAX_STEPS {
+        if self.log.steps <= MAX_STEPS || self.origin.proposal.is_revert {
             return Ok(());
         }
         let detail = format!(

@@ -50,7 +50,7 @@ impl Txn<'_> {
         site: &Site<'_>,
     ) -> Option<Result<Settlement, Problem>> {
         let (session, charter, state) = (self.session, &self.session.charter, self.state());
-        if charter.play.holds_ballots(site.path) {
+        if charter.holds_ballots(site.path) {
             let detail = "Ballots are kept by the service: cast on the field that they belong to.";
             return Some(Err(Problem::new(ProblemKind::UnknownOp, detail).at(site.path)));
         }

@@ -100,7 +100,7 @@ impl Txn<'_> {
         };
         let in_the_way = |because| Ok(Err(InTheWay { update: None, because }));
         // A snapshot of an earlier version may hold a step with a ballot.
-        if charter.play.holds_ballots(&taken.at) {
+        if charter.holds_ballots(&taken.at) {
             return in_the_way("Only withdraw takes a ballot back");
         }
         let point = self.savepoint();
