@@ -115,14 +115,8 @@ fn main() {
     let proposals: Vec<Proposal> = (0..count)
         .map(|n| {
             let before = n as u64;
-            Proposal {
-                n: before + 1,
-                seen: Some(before),
-                answered: before,
-                edits: vec![edit(&kind, n, &mut random)],
-                gesture: None,
-                note: None,
-            }
+            let edits = vec![edit(&kind, n, &mut random)];
+            Proposal { answered: before, ..Proposal::new(before + 1, Some(before), edits) }
         })
         .collect();
     let began = Instant::now();

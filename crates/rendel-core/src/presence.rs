@@ -329,14 +329,7 @@ initial = "the north rows"
 
     fn settle(sequencer: &mut Sequencer, n: u64, edit: Edit) -> Settled {
         let actor = Actor::new("bram", "all", uuid::Uuid::from_u128(9));
-        let proposal = Proposal {
-            n,
-            seen: None,
-            answered: n - 1,
-            edits: vec![edit],
-            gesture: None,
-            note: None,
-        };
+        let proposal = Proposal { answered: n - 1, ..Proposal::new(n, None, vec![edit]) };
         match sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => update,
             other => panic!("{other:?}"),

@@ -126,14 +126,8 @@ impl Scenario {
     /// Somebody else proposes, having seen `seen`; gives whether it was settled.
     pub(crate) fn they(&mut self, seen: u64, edits: Vec<Edit>) -> Option<Settled> {
         self.theirs += 1;
-        let proposal = Proposal {
-            n: self.theirs,
-            seen: Some(seen),
-            answered: self.theirs - 1,
-            edits,
-            gesture: None,
-            note: None,
-        };
+        let answered = self.theirs - 1;
+        let proposal = Proposal { answered, ..Proposal::new(self.theirs, Some(seen), edits) };
         let actor = Actor::new("tobin", "participant", OTHER);
         match self.sequencer.handle_proposal(&actor, &proposal, 0) {
             Outcome::Settled(update) => {

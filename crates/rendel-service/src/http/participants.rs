@@ -53,7 +53,7 @@ pub(crate) async fn propose(
     let body = body(payload, limit).await.inspect_err(|problem| app.metrics.count(problem))?;
     let (actor, n) = counted_as(&request, &who, &session, &body)?;
     let ProposeBody { edits, seen, gesture, note } = decode_object(&body)?;
-    let proposal = Proposal { n, seen, answered: 0, edits, gesture, note };
+    let proposal = Proposal { gesture, note, ..Proposal::new(n, seen, edits) };
     let answered = session.propose_once(actor, proposal).await?;
     Ok(settled(answered))
 }
