@@ -89,8 +89,7 @@ impl Author {
             seen: Some(self.seen.unwrap_or(seq + n - 1)),
             answered: n - 1,
             edits: vec![edit.clone()],
-            gesture: None,
-            note: None,
+            ..Proposal::new(0, None, vec![])
         };
         (1..).zip(&self.edits).map(proposal).collect()
     }

@@ -240,7 +240,8 @@ pub(crate) async fn revert(
     let turn = app.documents.turn().await?;
     let past = state_at(&app, &session, to, &turn).await?;
     let (charter, reader) = (session.charter().clone(), who.reader());
-    let asker = Actor { id: reader.viewer.id.clone(), ..who.actor(Uuid::nil()) };
+    let asker = Actor::new(reader.viewer.id.clone(), reader.role.clone(), Uuid::nil())
+        .with_claims(who.claims.clone());
     let edits = turn.work(move || {
         let sight = charter.sight(&reader.role);
         state.edits_back_to(&past, &charter, &at, (&asker, sight))
