@@ -38,6 +38,7 @@ pub use run::View;
 use run::{Birth, Death, Run};
 pub(crate) use text::Returned;
 pub use text::{Part, SettledSplice, Splice, VersionedText};
+use thin_vec::ThinVec;
 use tree::{Count, NodeId, Spot, Tree};
 
 /// Elements in document order, and what is remembered of those that are gone.
@@ -122,7 +123,7 @@ impl<P: Piece> Sequence<P> {
         let runs = pieces.into_iter().map(|(len, piece)| {
             let birth = Birth { stamp, part: 0, offset };
             offset += len;
-            Run { len, birth, deaths: Vec::new(), piece }
+            Run { len, birth, deaths: ThinVec::new(), piece }
         });
         let tree = Tree::of(runs.filter(|run| run.len > 0).collect());
         Self { tree, last: Last { seq: stamp.seq, parts: 1 }, floor: 0, finger: None }
@@ -213,7 +214,7 @@ impl<P: Piece> Sequence<P> {
         self.last = Last { seq: stamp.seq, parts };
         let birth = Birth { stamp, part: parts, offset: 0 };
         let (spot, new_leaf) =
-            self.tree.insert(self.spot(gap), Run { len, birth, deaths: Vec::new(), piece });
+            self.tree.insert(self.spot(gap), Run { len, birth, deaths: ThinVec::new(), piece });
         Inserted { spot, new_leaf }
     }
 

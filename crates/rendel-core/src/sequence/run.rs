@@ -3,6 +3,7 @@
 use crate::actor::ClientKey;
 use crate::stamp::Stamp;
 use serde::{Deserialize, Serialize};
+use thin_vec::ThinVec;
 
 /// Who looks: everything up to `seen`, and all that `client` did itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -69,9 +70,9 @@ pub(super) struct Run<P> {
     pub(super) len: u32,
     pub(super) birth: Birth,
     /// By whom they were removed; several clients may have removed them without knowing of each
-    /// other.
-    #[serde(default = "Vec::new", skip_serializing_if = "Vec::is_empty")]
-    pub(super) deaths: Vec<Death>,
+    /// other. Nearly all runs have none, which takes one pointer.
+    #[serde(default = "ThinVec::new", skip_serializing_if = "ThinVec::is_empty")]
+    pub(super) deaths: ThinVec<Death>,
     pub(super) piece: P,
 }
 
@@ -95,7 +96,7 @@ impl<P: Clone> Run<P> {
         &self,
         is_theirs: impl Fn(Stamp) -> bool,
         stamp: Stamp,
-    ) -> Option<Vec<Death>> {
+    ) -> Option<ThinVec<Death>> {
         let goes = is_theirs(self.birth.stamp)
             || self.deaths.iter().filter_map(|death| death.undone).any(&is_theirs);
         let comes_back = |death: &Death| death.undone.is_none() && is_theirs(death.stamp);

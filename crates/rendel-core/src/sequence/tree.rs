@@ -10,6 +10,8 @@ use super::run::{Run, View};
 
 /// Runs in a leaf and children in an inner node, at most.
 const WIDTH: usize = 32;
+/// Runs for which a leaf gets space at once. Doubling would leave half of it unused.
+const ROOM: usize = 8;
 
 pub(super) use super::arena::NodeId;
 
@@ -333,7 +335,13 @@ impl<P: Clone> Tree<P> {
         let node = self.node_mut(leaf);
         *node.memo.get_mut() = None;
         match &mut node.body {
-            Body::Leaf(runs) => runs,
+            Body::Leaf(runs) => {
+                // A run that is cut in the middle becomes three.
+                if runs.capacity() - runs.len() < 2 {
+                    runs.reserve_exact(ROOM);
+                }
+                runs
+            }
             Body::Inner(_) => unreachable!("spots lie in leaves"),
         }
     }
@@ -393,8 +401,13 @@ impl<P: Clone> Tree<P> {
         }
         let node = self.node_mut(id);
         let parent = node.parent;
+        // Half of the space would stay unused.
         let body = match &mut node.body {
-            Body::Leaf(runs) => Body::Leaf(runs.split_off(width / 2)),
+            Body::Leaf(runs) => {
+                let second = Body::Leaf(runs.split_off(width / 2));
+                runs.shrink_to(runs.len() + ROOM);
+                second
+            }
             Body::Inner(children) => Body::Inner(children.split_off(width / 2)),
         };
         let second = self.add(body);
