@@ -90,8 +90,10 @@ fn sorted(figures: impl Iterator<Item = f64>) -> Vec<f64> {
     all
 }
 
+/// The median.
 fn middle(sorted: &[f64]) -> f64 {
-    sorted.get(sorted.len() / 2).copied().unwrap_or(f64::NAN)
+    let at = |index: usize| sorted.get(index).copied().unwrap_or(f64::NAN);
+    (at(sorted.len().saturating_sub(1) / 2) + at(sorted.len() / 2)) / 2.0
 }
 
 /// Runs one of the programs of a build; gives both of its outputs.
