@@ -1,5 +1,5 @@
-//! Compares two builds by turns: the main loads of each build's own `rendel-bench`, and the cost of one
-//! proposal of each kind in the core. The speed of a machine drifts, so each turn of one build is
+//! Compares two builds by turns: the main loads of each build's own `rendel-bench`, and the costs of one
+//! proposal of each kind and of one delivery. The speed of a machine drifts, so each turn of one build is
 //! followed by a turn of the other, and the ratio is taken within a turn.
 
 use std::collections::BTreeMap;
@@ -15,11 +15,13 @@ const KINDS: [&str; 8] = ["add", "set", "field", "put", "move", "type", "splice"
 /// Proposals of one run that is timed, and of the shorter run that is counted.
 const TIMED: usize = 10_000;
 const COUNTED: usize = 500;
+/// Participants of the session in `deliver`.
+const PARTICIPANTS: usize = 100;
 
 /// What is compared.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Against {
-    /// The folder of the other build: `rendel`, `rendel-bench` and `load`.
+    /// The folder of the other build: `rendel`, `rendel-bench`, `load` and `deliver`.
     #[arg(long)]
     theirs: PathBuf,
     /// The folder of this build.
@@ -44,13 +46,19 @@ type Turns = BTreeMap<String, Vec<(f64, f64)>>;
 /// Measures both and prints the table.
 #[expect(clippy::print_stdout, reason = "the table goes to standard output")]
 pub(crate) fn run(against: &Against) -> Result<()> {
+    let proposal = |kind: &&'static str| {
+        let load = Load { program: "load", kind: Some(kind), each: 1 };
+        (load, format!("core, one proposal, {kind}"))
+    };
+    let mut loads: Vec<(Load, String)> = KINDS.iter().map(proposal).collect();
+    let deliver = Load { program: "deliver", kind: None, each: PARTICIPANTS };
+    loads.push((deliver, "session, one delivery".to_owned()));
     let mut turns = Turns::new();
     for turn in 1..=against.turns {
         eprintln!("turn {turn} of {} …", against.turns);
-        for kind in KINDS {
-            let ns = |dir: &Path| load(dir, kind, TIMED, &[]).map(|out| out.trim().parse::<f64>());
-            let pair = (ns(&against.theirs)??, ns(&against.ours)??);
-            turns.entry(format!("core, {kind}: ns per proposal")).or_default().push(pair);
+        for (load, what) in &loads {
+            let pair = (load.ns(&against.theirs)?, load.ns(&against.ours)?);
+            turns.entry(format!("{what}: ns")).or_default().push(pair);
         }
         for only in &against.only {
             let theirs = figures(&against.theirs, only, against.seconds)?;
@@ -62,10 +70,9 @@ pub(crate) fn run(against: &Against) -> Result<()> {
         }
     }
     for (tool, what) in [("callgrind", "instructions"), ("memcheck", "allocations")] {
-        for kind in KINDS {
-            let count = |dir: &Path| counted(dir, kind, tool);
-            let pair = (count(&against.theirs)?, count(&against.ours)?);
-            turns.entry(format!("core, {kind}: {what} per proposal")).or_default().push(pair);
+        for (load, of) in &loads {
+            let pair = (load.counted(&against.theirs, tool)?, load.counted(&against.ours, tool)?);
+            turns.entry(format!("{of}: {what}")).or_default().push(pair);
         }
     }
     println!("| what | that commit | this tree | ratio | lowest | highest |");
@@ -109,27 +116,44 @@ fn run_it(program: &Path, around: &[&str], args: &[&str]) -> Result<(String, Str
     Ok((out, err))
 }
 
-fn load(dir: &Path, kind: &str, count: usize, around: &[&str]) -> Result<String> {
-    let (out, err) = run_it(&dir.join("load"), around, &[kind, &count.to_string()])?;
-    Ok(if around.is_empty() { out } else { err })
+/// A program that does something many times.
+#[derive(Clone, Copy)]
+struct Load {
+    program: &'static str,
+    kind: Option<&'static str>,
+    /// What one of its times is made of.
+    each: usize,
 }
 
-/// What valgrind counts for one proposal: the difference of two runs, without what is made before.
-fn counted(dir: &Path, kind: &str, tool: &str) -> Result<f64> {
-    let count = |proposals: usize| -> Result<f64> {
-        let tool = format!("--tool={tool}");
-        let around: &[&str] = match &*tool {
-            "--tool=callgrind" => &["valgrind", &tool, "--callgrind-out-file=/dev/null"],
-            _ => &["valgrind", &tool, "--leak-check=no"],
+impl Load {
+    fn run(self, dir: &Path, count: usize, around: &[&str]) -> Result<(String, String)> {
+        let count = count.to_string();
+        let args: Vec<&str> = self.kind.into_iter().chain([count.as_str()]).collect();
+        run_it(&dir.join(self.program), around, &args)
+    }
+
+    fn ns(self, dir: &Path) -> Result<f64> {
+        Ok(self.run(dir, TIMED, &[])?.0.trim().parse()?)
+    }
+
+    /// What valgrind counts for one: the difference of two runs, without what is made before.
+    fn counted(self, dir: &Path, tool: &str) -> Result<f64> {
+        let count = |times: usize| -> Result<f64> {
+            let tool = format!("--tool={tool}");
+            let around: &[&str] = match &*tool {
+                "--tool=callgrind" => &["valgrind", &tool, "--callgrind-out-file=/dev/null"],
+                _ => &["valgrind", &tool, "--leak-check=no"],
+            };
+            let (_, said) = self.run(dir, times, around)?;
+            let after = |mark: &str| {
+                said.split(mark).nth(1).and_then(|rest| rest.split_whitespace().next())
+            };
+            let number = after("Collected :").or_else(|| after("total heap usage:"));
+            let number = number.context("valgrind counted nothing")?.replace(',', "");
+            Ok(number.parse()?)
         };
-        let said = load(dir, kind, proposals, around)?;
-        let after =
-            |mark: &str| said.split(mark).nth(1).and_then(|rest| rest.split_whitespace().next());
-        let number = after("Collected :").or_else(|| after("total heap usage:"));
-        let number = number.context("valgrind counted nothing")?.replace(',', "");
-        Ok(number.parse()?)
-    };
-    Ok((count(2 * COUNTED)? - count(COUNTED)?) / COUNTED as f64)
+        Ok((count(2 * COUNTED)? - count(COUNTED)?) / (COUNTED * self.each) as f64)
+    }
 }
 
 /// The figures that a build's own `rendel-bench` prints, by what they are of.
