@@ -116,6 +116,19 @@ impl Seers {
         }
     }
 
+    /// Whether they include everybody who is among both `from` and `to`.
+    pub(crate) fn include_common(&self, from: &Self, to: &Self) -> bool {
+        match (self, from, to) {
+            (Self::All, ..) => true,
+            (Self::Some(_), Self::All, Self::All) => false,
+            (Self::Some(own), Self::Some(keys), Self::All)
+            | (Self::Some(own), Self::All, Self::Some(keys)) => keys.is_subset(own),
+            (Self::Some(own), Self::Some(from), Self::Some(to)) => {
+                from.intersection(to).all(|key| own.contains(key))
+            }
+        }
+    }
+
     /// The keys, where it is not all.
     pub(crate) fn keys(&self) -> impl Iterator<Item = &SightKey> {
         let keys = match self {

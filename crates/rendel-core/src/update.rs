@@ -276,9 +276,13 @@ pub struct Disclosure {
     /// Whether something around it came or went, and all that was shown of it with that.
     #[serde(default, rename = "anew", skip_serializing_if = "is_false")]
     pub is_anew: bool,
-    /// Whether what is around it is there no more.
+    /// Whether the place around it exists no more.
     #[serde(default, rename = "gone", skip_serializing_if = "is_false")]
     pub is_gone: bool,
+    /// Whether some participants who see it before and after did not see it throughout: they are shown
+    /// only the value that it ends with.
+    #[serde(default, rename = "interrupted", skip_serializing_if = "is_false")]
+    pub is_interrupted: bool,
     /// The value now, if a participant who did not see the place before sees it now. A register
     /// that holds nothing is shown as `null`.
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "given")]

@@ -297,6 +297,36 @@ fn put(plain: &mut Value, path: &str, value: Value) {
 }
 
 #[test]
+fn a_value_that_was_hidden_in_the_middle_of_an_update_is_told_only_as_it_ends() {
+    let charter = Arc::new(Charter::parse(CHARTER).unwrap());
+    let opening = json!({ "cards": { "c0": { "face": "first", "holder": "oda" } } });
+    let mut sequencer = Sequencer::open(charter.clone(), Some(&opening)).unwrap();
+    let set = |at: &str, value: &str| Edit::new(at, "set").with("value", value);
+    // While bram holds the card, its face is none of oda's business.
+    let cases = [
+        [set("/cards/c0/holder", "bram"), set("/cards/c0/holder", "oda")],
+        [set("/cards/c0/holder", "wil"), set("/cards/c0/holder", "oda")],
+        [set("/cards/c0/open", "x"), set("/cards/c0/holder", "oda")],
+    ];
+    for (case, [away, back]) in cases.into_iter().enumerate() {
+        let mut state = sequencer.state();
+        let last = format!("last{case}");
+        let faces = [set("/cards/c0/face", "middle"), set("/cards/c0/face", &last)];
+        let edits = [away].into_iter().chain(faces).chain([back]).collect();
+        let actor = Actor::new("bram", "player", Uuid::from_u128(2));
+        let outcome = sequencer.handle_proposal(&actor, &Proposal::new(0, None, edits), 5);
+        let Outcome::Settled(update) = outcome else { panic!("{outcome:?}") };
+        let oda = &seats()[1];
+        let (said, patch) = told(&charter, oda, &update, &mut state);
+        let is_hidden = case < 2;
+        for said in [said, patch.to_string()] {
+            assert!(said.contains(&last), "{said}");
+            assert_eq!(said.contains("middle"), !is_hidden, "{said}");
+        }
+    }
+}
+
+#[test]
 fn a_condition_is_checked_when_the_charter_is() {
     let faults = |see: &str| {
         let text = CHARTER.replace(

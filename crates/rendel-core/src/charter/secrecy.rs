@@ -209,6 +209,21 @@ impl Secret {
         })
     }
 
+    /// Whether a change of a value may change who sees a place that exists before and after. Cost
+    /// O(parts of the condition).
+    pub(crate) fn may_turn_with(&self, change: &Change) -> bool {
+        let Some(path) = change.path() else { return false };
+        let [top, ..] = path.tokens() else { return false };
+        let is_read = |read: &Read| {
+            read.name == "state" && read.member.as_ref().is_none_or(|member| *member == **top)
+        };
+        let of_record = path.tokens().get(self.record).filter(|_| self.record > 0);
+        self.opens_with.as_ref() == Some(top)
+            || self.keys.iter().any(|key| key.of == Owner::Seat(top.clone()))
+            || self.open.iter().flat_map(Expression::reads).any(is_read)
+            || of_record.is_some_and(|name| self.reads_of_record(name))
+    }
+
     /// Whether a change of a field of the record may change who sees it.
     fn reads_of_record(&self, name: &str) -> bool {
         let is_it = |read: &Read| {
@@ -259,12 +274,13 @@ fn is_open(fields: &Fields, state: &State, ballot: &Token) -> bool {
 /// What an update does to who sees what: for each place that it touches, who saw it before and who
 /// sees it after. From this and the update alone it is told to everybody, now and later.
 ///
-/// Cost O(places that it touches); nothing where the charter has no secrets.
+/// `between` are the states in the middle of the update in which somebody may see more or less.
+/// Cost O(places that it touches × states); nothing if the charter has no secrets.
 pub(crate) fn disclosures(
     secrets: &[Secret],
     fields: &Fields,
-    before: &State,
-    after: &State,
+    [before, after]: [&State; 2],
+    between: &[State],
     effects: &[Effect],
 ) -> Vec<Disclosure> {
     let mut all = Vec::new();
@@ -289,9 +305,22 @@ pub(crate) fn disclosures(
             let to = secret.seers(fields, after, at.tokens());
             let is_anew = covering.iter().any(|path| at.is_within(path));
             let is_gone = !state_has(fields, after, &at, secret);
-            let is_told = is_anew || from != to;
+            let is_interrupted = between.iter().any(|state| {
+                let seers = secret.seers(fields, state, at.tokens());
+                !seers.include_common(&from, &to)
+            });
+            let is_told = is_anew || from != to || is_interrupted;
             let value = (is_told && !is_gone).then(|| after.plain_at(fields, &at)).flatten();
-            all.push(Disclosure { secret: index, at, from, to, is_anew, is_gone, value });
+            all.push(Disclosure {
+                secret: index,
+                at,
+                from,
+                to,
+                is_anew,
+                is_gone,
+                is_interrupted,
+                value,
+            });
         }
     }
     all

@@ -77,7 +77,7 @@ impl<'t> Told<'t> {
     /// An effect as all are shown it.
     pub(crate) fn open(&self, effect: &Effect) -> Option<Effect> {
         self.effect(effect, &|told| {
-            told.from == Seers::All && told.to == Seers::All && !told.is_anew
+            told.from == Seers::All && told.to == Seers::All && told.is_throughout()
         })
     }
 
@@ -107,6 +107,7 @@ impl<'t> Told<'t> {
         let turned = |told: &&Disclosure| {
             let was = told.from == Seers::All && !told.is_anew;
             match (was, told.to == Seers::All) {
+                (true, true) if told.is_interrupted => self.shown(told),
                 (false, true) => self.shown(told),
                 (true, false) if !told.is_gone => Some(Effect::new(&told.at, Op::Hide)),
                 _ => None,
@@ -135,7 +136,12 @@ impl Disclosure {
     /// Whether somebody sees the place before and after, and not all do.
     fn stays_with(&self, viewer: &Viewer) -> bool {
         let is_theirs = |seers: &Seers| *seers != Seers::All && seers.has(viewer);
-        !self.is_anew && is_theirs(&self.from) && is_theirs(&self.to)
+        self.is_throughout() && is_theirs(&self.from) && is_theirs(&self.to)
+    }
+
+    /// Whether nobody who sees the place before and after lost it meanwhile.
+    fn is_throughout(&self) -> bool {
+        !self.is_anew && !self.is_interrupted
     }
 }
 

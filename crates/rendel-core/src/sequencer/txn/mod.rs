@@ -136,6 +136,8 @@ struct Log {
     gesture: Option<String>,
     reversal: Reversal,
     steps: usize,
+    /// The states after each effect that may have changed who sees what.
+    turned: Vec<State>,
 }
 
 /// A point to which a transaction can return.
@@ -148,6 +150,7 @@ struct Savepoint {
     derived: BTreeSet<Path>,
     moved: BTreeSet<Token>,
     reversal: Reversal,
+    turned: usize,
 }
 
 /// One update in the making; see the module.
@@ -287,6 +290,10 @@ impl<'t> Txn<'t> {
             By::Draw | By::Rule | By::Itself => now.apply(charter, &effect, stamp, None).map(drop),
         };
         applied.map_err(|misfit| broken(&misfit))?;
+        let change = effect.change();
+        if charter.secrets.iter().any(|secret| secret.may_turn_with(&change)) {
+            self.log.turned.push(now.state.clone());
+        }
         if by == By::Itself {
             self.log.derived.insert(effect.at);
             return Ok(());
@@ -338,6 +345,7 @@ impl<'t> Txn<'t> {
             derived: log.derived.clone(),
             moved: log.moved.clone(),
             reversal: log.reversal.clone(),
+            turned: log.turned.len(),
         }
     }
 
@@ -349,6 +357,7 @@ impl<'t> Txn<'t> {
         log.verdicts.truncate(point.verdicts);
         log.marks.truncate(point.marks);
         log.announced.truncate(point.announced);
+        log.turned.truncate(point.turned);
         (log.derived, log.moved, log.reversal) = (point.derived, point.moved, point.reversal);
     }
 
@@ -367,12 +376,14 @@ impl<'t> Txn<'t> {
         }
         let announced = self.announce();
         let Self { now: state, log, .. } = self;
-        let Log { effects, verdicts, marks, own, undoes, gesture, reversal, .. } = log;
+        let Log { effects, verdicts, marks, own, undoes, gesture, reversal, turned, .. } = log;
         let secrets = &session.charter.secrets;
         let disclosures = match (secrets.is_empty(), &state) {
             (false, Some(after)) => {
-                let before = &session.indexed.state;
-                disclosures(secrets, &session.charter.fields, before, &after.state, &effects)
+                let states = [&session.indexed.state, &after.state];
+                // With the last of them, who sees what is as it is after the update.
+                let between = turned.split_last().map_or(&[][..], |(_, between)| between);
+                disclosures(secrets, &session.charter.fields, states, between, &effects)
             }
             _ => Vec::new(),
         };
