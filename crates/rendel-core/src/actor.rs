@@ -10,7 +10,7 @@ use uuid::Uuid;
 
 /// Who proposes, as the service knows them; never taken from what a client claims.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(from = "Stored", into = "Stored")]
+#[serde(from = "StoredActor", into = "StoredActor")]
 pub struct Actor {
     /// The participant's id.
     pub id: String,
@@ -54,20 +54,20 @@ impl Actor {
 
 /// An actor without what follows from the rest.
 #[derive(Serialize, Deserialize)]
-struct Stored {
+struct StoredActor {
     id: String,
     role: String,
     client: Uuid,
     claims: BTreeMap<String, Value>,
 }
 
-impl From<Stored> for Actor {
-    fn from(Stored { id, role, client, claims }: Stored) -> Self {
+impl From<StoredActor> for Actor {
+    fn from(StoredActor { id, role, client, claims }: StoredActor) -> Self {
         Self::new(id, role, client).with_claims(claims)
     }
 }
 
-impl From<Actor> for Stored {
+impl From<Actor> for StoredActor {
     fn from(Actor { id, role, client, claims, .. }: Actor) -> Self {
         Self { id, role, client, claims }
     }

@@ -52,7 +52,7 @@ impl Document {
                 if weight(&wanted) > most { Err(too_large(most)) } else { Ok(wanted) }
             }
             Self::Patch(patch) => {
-                let mut bounds = Bounds { most, weight: weight(plain), copied: 0 };
+                let mut bounds = SizeLimits { most, weight: weight(plain), copied: 0 };
                 for (index, operation) in patch.iter().enumerate() {
                     bounds
                         .check(&wanted, operation)
@@ -91,13 +91,13 @@ const DEPTH: usize = 64;
 
 /// Keeps a document from growing while a patch is applied to it: a few copies of the whole into
 /// itself would fill memory.
-struct Bounds {
+struct SizeLimits {
     most: usize,
     weight: usize,
     copied: usize,
 }
 
-impl Bounds {
+impl SizeLimits {
     fn check(&mut self, document: &Value, operation: &PatchOperation) -> Result<(), Problem> {
         let at = |pointer: &jsonptr::PointerBuf| document.pointer(pointer.as_str());
         let (put, path) = match operation {

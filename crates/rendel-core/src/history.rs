@@ -17,13 +17,13 @@ use smallvec::{SmallVec, smallvec};
 
 use crate::actor::ClientKey;
 use crate::kind::Taken;
-use crate::lately::{Bounds, Lately};
+use crate::lately::{Capacity, Lately};
 use crate::op::{Back, Step};
 use crate::path::{Path, Token};
 use crate::update::Undoes;
 
 /// Histories of one session; beyond them those that were silent longest go.
-const ALL: Bounds = Bounds { entries: 10_000, bytes: 64 << 20 };
+const ALL: Capacity = Capacity { entries: 10_000, bytes: 64 << 20 };
 /// Bytes of one history.
 const BYTES: usize = 1 << 20;
 /// Among so many of the last steps that of a gesture is looked for: two tabs take turns.

@@ -35,12 +35,12 @@ pub struct HoldChange {
 /// The holds of a session. A state machine as [`Presence`](crate::Presence) is one.
 #[derive(Clone, Debug, Default)]
 pub struct Holds {
-    held: BTreeMap<Path, Held>,
+    held: BTreeMap<Path, HoldEntry>,
     changed: BTreeSet<Path>,
 }
 
 #[derive(Clone, Debug)]
-struct Held {
+struct HoldEntry {
     by: String,
     for_ms: u64,
     until: u64,
@@ -91,7 +91,7 @@ impl Holds {
         in_the_way.iter().for_each(|path| self.free(path));
         self.held.insert(
             path.clone(),
-            Held { by: actor.id.clone(), for_ms, until: now.saturating_add(for_ms) },
+            HoldEntry { by: actor.id.clone(), for_ms, until: now.saturating_add(for_ms) },
         );
         self.changed.insert(path.clone());
         Ok(())
@@ -200,7 +200,7 @@ impl Holds {
         &'h self,
         who: &str,
         path: &Path,
-    ) -> impl Iterator<Item = (&'h Path, &'h Held)> {
+    ) -> impl Iterator<Item = (&'h Path, &'h HoldEntry)> {
         let is_in_the_way = |held: &Path| held.is_within(path) || path.is_within(held);
         self.held.iter().filter(move |(held_path, held)| held.by != who && is_in_the_way(held_path))
     }

@@ -14,7 +14,7 @@ use serde::ser::{Serialize, Serializer};
 
 /// How much is kept.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Bounds {
+pub(crate) struct Capacity {
     pub(crate) entries: usize,
     pub(crate) bytes: usize,
 }
@@ -49,7 +49,7 @@ impl<K, V> Default for Lately<K, V> {
 
 impl<K: Ord + Clone, V: Clone> Lately<K, V> {
     /// Puts an entry in as the newest, in place of one with its key; gives how many went for it.
-    pub(crate) fn put(&mut self, key: K, value: V, bytes: usize, bounds: Bounds) -> usize {
+    pub(crate) fn put(&mut self, key: K, value: V, bytes: usize, bounds: Capacity) -> usize {
         self.take(&key);
         self.order.insert(self.next, key.clone());
         self.entries.insert(key, Kept { ord: self.next, bytes, value });
@@ -58,7 +58,7 @@ impl<K: Ord + Clone, V: Clone> Lately<K, V> {
         self.shrink(bounds)
     }
 
-    fn shrink(&mut self, bounds: Bounds) -> usize {
+    fn shrink(&mut self, bounds: Capacity) -> usize {
         let mut gone = 0;
         while self.entries.len() > bounds.entries || self.bytes > bounds.bytes {
             let Some(oldest) = self.order.get_min().map(|(_, key)| key.clone()) else { break };
@@ -74,7 +74,7 @@ impl<K: Ord + Clone, V: Clone> Lately<K, V> {
         &mut self,
         key: K,
         change: impl FnOnce(&mut V) -> usize,
-        bounds: Bounds,
+        bounds: Capacity,
     ) -> usize
     where
         V: Default,
@@ -148,19 +148,19 @@ impl<'de, K: Ord + Clone + Deserialize<'de>, V: Clone + Deserialize<'de>> Deseri
     for Lately<K, V>
 {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        deserializer.deserialize_any(Stored(PhantomData))
+        deserializer.deserialize_any(EntriesVisitor(PhantomData))
     }
 }
 
 /// Reads entries in their order; of snapshots of before, an object in the order of its names.
-struct Stored<K, V>(PhantomData<(K, V)>);
+struct EntriesVisitor<K, V>(PhantomData<(K, V)>);
 
-impl<K: Ord + Clone, V: Clone> Stored<K, V> {
-    const ALL: Bounds = Bounds { entries: usize::MAX, bytes: usize::MAX };
+impl<K: Ord + Clone, V: Clone> EntriesVisitor<K, V> {
+    const ALL: Capacity = Capacity { entries: usize::MAX, bytes: usize::MAX };
 }
 
 impl<'de, K: Ord + Clone + Deserialize<'de>, V: Clone + Deserialize<'de>> Visitor<'de>
-    for Stored<K, V>
+    for EntriesVisitor<K, V>
 {
     type Value = Lately<K, V>;
 
@@ -196,7 +196,7 @@ mod tests {
         fn it_keeps_the_last_so_many_and_so_many_bytes(
             steps in prop::collection::vec((0..12u8, 0..9usize, any::<bool>()), 1..80),
         ) {
-            let bounds = Bounds { entries: 5, bytes: 20 };
+            let bounds = Capacity { entries: 5, bytes: 20 };
             let mut lately = Lately::<u8, usize>::default();
             let mut model: Vec<(u8, usize)> = Vec::new();
             for (key, bytes, is_taken) in steps {

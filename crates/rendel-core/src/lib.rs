@@ -24,6 +24,7 @@ mod declaration;
 mod difference;
 mod document;
 mod edit;
+mod grantees;
 mod history;
 mod holds;
 mod kind;
@@ -38,7 +39,6 @@ mod references;
 mod revert;
 mod rewrite;
 mod scope;
-mod seers;
 mod sequence;
 mod sequencer;
 mod stamp;
@@ -59,6 +59,7 @@ pub use declaration::{Fault, charter_schema};
 pub use difference::{Difference, differences};
 pub use document::Document;
 pub use edit::Edit;
+pub use grantees::{Grantees, Reader, SightKey, Viewer};
 pub use holds::{Hold, HoldChange, Holds};
 pub use kind::{Cell, Chance, Draw, DrawKey, Entropy, Field, Fields, KINDS, KindWords};
 pub use op::{Act, Back, Made, Op, Place, Splicing, Step, When};
@@ -67,17 +68,16 @@ pub use path::{Path, Token};
 pub use presence::{Facts, Presence, Teller, follow_carets, placed};
 pub use problem::{Problem, ProblemKind};
 pub use query::{Asked, Place as RowPlace, Queries, Row, RowStep, RowSteps, Rows, Ticket, Turned};
-pub use seers::{Reader, Seers, SightKey, Viewer};
-pub use sequence::{Anchored, Part, SettledSplice, Splice, VersionedText, View};
+pub use sequence::{Anchored, SettledSplice, Splice, TextPart, VersionedText, View};
 pub use sequencer::{
     ClientOutcome, Look, Outcome, Permitted, Sequencer, SequencerSnapshot, Skipped, UndoPlace,
     Undoable,
 };
 pub use stamp::Stamp;
-pub use state::{Misfit, Standing, State};
+pub use state::{Misfit, Provenance, State};
 pub use suggest::nearest;
 pub use surface::Surface;
 pub use update::{
-    Announced, Beside, Change, Disclosure, Effect, Effects, Passage, Proposal, RuleMark, Settled,
-    Undoes, Verdict, VerdictKind, Way, Whose, told,
+    Announced, Change, Disclosure, Effect, Effects, Passage, PrivatePatch, Proposal, RuleMark,
+    Settled, Undoes, Verdict, VerdictKind, Way, Whose, told,
 };

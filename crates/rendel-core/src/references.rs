@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use imbl::{OrdMap, OrdSet};
 
-use crate::kind::{Fields, Holder, Link, OnDrop, Record, Site, Walk};
+use crate::kind::{EditContext, Fields, Holder, Link, OnDrop, Record, Walk};
 use crate::op::Op;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
@@ -34,7 +34,7 @@ pub(crate) fn follow_drops(
     links: &[Link],
     referrers: &Referrers,
     effects: Effects,
-    site: &Site<'_>,
+    site: &EditContext<'_>,
 ) -> Result<Followed, Problem> {
     if links.is_empty() {
         return Ok(Followed { effects, met: Vec::new() });
@@ -161,7 +161,7 @@ fn follow_drop(
     links: &[Link],
     referrers: &Referrers,
     (map, id): (&str, &str),
-    site: &Site<'_>,
+    site: &EditContext<'_>,
     followed: &mut Followed,
 ) -> Result<(), Problem> {
     let mut going = BTreeSet::from([vec![Token::from(map), id.into()]]);

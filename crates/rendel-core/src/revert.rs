@@ -9,11 +9,11 @@ use serde_json::Value;
 use crate::actor::Actor;
 use crate::charter::{Charter, Lens, Sight};
 use crate::edit::Edit;
+use crate::grantees::Viewer;
 use crate::kind::Field;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
-use crate::seers::Viewer;
 use crate::state::State;
 
 /// Edits of one revert.

@@ -8,6 +8,7 @@ use crate::canonical::weight;
 use crate::charter::{Ballots, Charter, Lens, Pattern, Sight, Turn};
 use crate::document::Document;
 use crate::edit::Edit;
+use crate::grantees::Viewer;
 use crate::kind::{
     Applying, Before, Cell, Field, Fields, Kind as _, Loading, Memory, Record, Seats, SeatsField,
     TurnCell, TurnField, Walk,
@@ -17,7 +18,6 @@ use crate::patch::{Patch, PatchOp};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
-use crate::seers::Viewer;
 use crate::sequence::{Anchored, View};
 use crate::stamp::Stamp;
 use crate::totals::Totals;
@@ -190,7 +190,7 @@ impl State {
     }
 
     /// What is known of how a place came to be what it is.
-    pub fn standing(&self, fields: &Fields, path: &Path) -> Standing {
+    pub fn standing(&self, fields: &Fields, path: &Path) -> Provenance {
         let tokens = path.tokens();
         let latest = fields.latest(&self.root, tokens);
         let runs = match fields.find(&self.root, tokens) {
@@ -204,7 +204,7 @@ impl State {
         };
         let each = fields.each_at(tokens).into_iter().flat_map(Fields::iter);
         let parts = each.map(|(name, _)| part(name)).collect();
-        Standing { latest, parts, runs }
+        Provenance { latest, parts, runs }
     }
 
     /// Where the character is now that `client`, having seen `seen`, saw at `index` of the text at
@@ -320,7 +320,7 @@ impl State {
 
 /// How a place came to be what it is.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Standing {
+pub struct Provenance {
     /// The update that last changed it; 0 where none did or that is not known.
     pub latest: u64,
     /// Of a record, its fields, each with the update that last changed it.

@@ -12,9 +12,9 @@ use uuid::Uuid;
 
 use crate::actor::{Actor, ClientKey};
 use crate::edit::Edit;
+use crate::grantees::Grantees;
 use crate::op::{Back, Op};
 use crate::path::{Path, inner};
-use crate::seers::Seers;
 use crate::stamp::Stamp;
 
 /// The effects of an update. Most have one, which is kept in place.
@@ -270,9 +270,9 @@ pub struct Disclosure {
     /// The place.
     pub at: Path,
     /// Who saw it.
-    pub from: Seers,
+    pub from: Grantees,
     /// Who sees it.
-    pub to: Seers,
+    pub to: Grantees,
     /// Whether something around it came or went, and all that was shown of it with that.
     #[serde(default, rename = "anew", skip_serializing_if = "is_false")]
     pub is_anew: bool,
@@ -301,7 +301,7 @@ fn is_false(flag: &bool) -> bool {
 
 /// What an update also did, for one who sees more of it than all of their audience.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Beside {
+pub struct PrivatePatch {
     /// Its place.
     pub seq: u64,
     /// The participant who made it.
@@ -317,7 +317,7 @@ pub struct Beside {
     pub verdicts: Vec<Verdict>,
 }
 
-impl Beside {
+impl PrivatePatch {
     /// The whole update, as whoever gets this is shown it.
     #[must_use]
     pub fn joined(&self, shown: &Settled) -> Settled {

@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rendel_core::{Charter, ClientKey, Lens, Problem, SequencerSnapshot, Settled, State, Viewer};
-use rendel_session::{Found, RefusalRow, Standing, UpdateRow};
+use rendel_session::{Found, RefusalRow, SessionStatus, UpdateRow};
 use serde_json::Value;
 
 use crate::participant::Part;
@@ -21,7 +21,7 @@ pub(crate) struct Journal {
     charter: Arc<Charter>,
     epoch: u64,
     epochs: Vec<(u64, u64)>,
-    standing: Standing,
+    standing: SessionStatus,
     snapshot: Option<SequencerSnapshot>,
     updates: Vec<(Arc<str>, Settled)>,
     refusals: Vec<(u64, ClientKey, u64, Problem)>,
@@ -44,7 +44,7 @@ impl Journal {
             charter,
             epoch: 0,
             epochs: Vec::new(),
-            standing: Standing::default(),
+            standing: SessionStatus::default(),
             snapshot: None,
             updates: Vec::new(),
             refusals: Vec::new(),
@@ -155,7 +155,7 @@ impl Journal {
         Ok(true)
     }
 
-    pub(crate) fn set_standing(&mut self, epoch: u64, standing: Standing) -> bool {
+    pub(crate) fn set_standing(&mut self, epoch: u64, standing: SessionStatus) -> bool {
         let is_owner = epoch == self.epoch;
         if is_owner {
             self.standing = standing;

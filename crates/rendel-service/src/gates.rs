@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
 use rendel_core::{Edit, Gate, Problem, ProblemKind};
-use rendel_session::{Asked, GateVerdict};
+use rendel_session::{GateCall, GateVerdict};
 use serde::Deserialize;
 use standardwebhooks::{
     HEADER_WEBHOOK_ID, HEADER_WEBHOOK_SIGNATURE, HEADER_WEBHOOK_TIMESTAMP, Webhook,
@@ -102,7 +102,12 @@ impl Gates {
     }
 
     /// Asks a gate, within the time that the charter gives it.
-    pub(crate) async fn ask(&self, metrics: &Metrics, gate: &Gate, asked: &Asked) -> GateVerdict {
+    pub(crate) async fn ask(
+        &self,
+        metrics: &Metrics,
+        gate: &Gate,
+        asked: &GateCall,
+    ) -> GateVerdict {
         let address = match self.address(&gate.url) {
             Ok(address) => address,
             Err(name) => {
@@ -133,7 +138,7 @@ impl Gates {
         }
     }
 
-    async fn call(&self, address: &str, asked: &Asked) -> Result<Answer, Wrong> {
+    async fn call(&self, address: &str, asked: &GateCall) -> Result<Answer, Wrong> {
         let away = |error: reqwest::Error| Wrong::Away(error.to_string());
         let signed = self.signed(asked).map_err(|error| Wrong::Answer(error.to_string()))?;
         let mut call = self.client.post(address).header("Content-Type", "application/json");
@@ -160,7 +165,7 @@ impl Gates {
     }
 
     /// A call with its signature.
-    fn signed(&self, asked: &Asked) -> Result<Signed, Box<dyn std::error::Error + Send + Sync>> {
+    fn signed(&self, asked: &GateCall) -> Result<Signed, Box<dyn std::error::Error + Send + Sync>> {
         let body = serde_json::to_string(asked)?;
         let id = format!("msg_{}", Uuid::now_v7().simple());
         let time = i64::try_from(now_ms() / 1_000)?;

@@ -7,9 +7,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use rendel_core::{
-    Beside, Charter, Disclosure, Extent, Facts, Hold, HoldChange, Lens, Path, Presence, Problem,
-    Reader, RosterSight, SecretIndex, Seers, Settled, Sight, State, Teller, Undoable, Viewer,
-    digest, told,
+    Charter, Disclosure, Extent, Facts, Grantees, Hold, HoldChange, Lens, Path, Presence,
+    PrivatePatch, Problem, Reader, RosterSight, SecretIndex, Settled, Sight, State, Teller,
+    Undoable, Viewer, digest, told,
 };
 use rendel_wire::{
     AnswerFrame, CueFrame, DigestAsked, FromService, Notice, OutcomeFrame, OutcomeOf, QueryRefused,
@@ -135,7 +135,7 @@ pub(crate) type Instead = Vec<(Vec<ConnectionId>, Shown<Content>)>;
 #[derive(Debug)]
 pub(crate) struct Theirs {
     pub(crate) viewer: Viewer,
-    pub(crate) beside: Beside,
+    pub(crate) beside: PrivatePatch,
     /// Their connections with a replica.
     pub(crate) replicas: Vec<ConnectionId>,
     /// Those that follow by events.
@@ -218,7 +218,7 @@ impl Audiences {
             index.handle_settled(&update.disclosures);
         }
         // Who arrives later is not to get what all saw until now.
-        let closes = |told: &Disclosure| told.from == Seers::All && told.to != Seers::All;
+        let closes = |told: &Disclosure| told.from == Grantees::All && told.to != Grantees::All;
         if update.disclosures.iter().any(closes) {
             self.all.iter_mut().for_each(|audience| audience.snapshot = None);
         }
@@ -497,7 +497,7 @@ impl Audiences {
         viewer: &Viewer,
         seq: u64,
         recent: &Recent,
-    ) -> Vec<Beside> {
+    ) -> Vec<PrivatePatch> {
         if !self.has_secrets(audience) {
             return Vec::new();
         }
@@ -652,7 +652,7 @@ impl Audiences {
 
     /// What an update did for somebody alone, as a frame.
     pub(crate) fn beside(&self, theirs: &Theirs) -> Shown<Content> {
-        let frame = FromService::Beside(theirs.beside.clone());
+        let frame = FromService::PrivatePatch(theirs.beside.clone());
         Shown(Content::Frame(frame.encode().into()))
     }
 

@@ -12,7 +12,7 @@ pub(crate) const QUEUE: usize = 256;
 
 /// A proposal that waits.
 #[derive(Debug)]
-pub(crate) struct Held {
+pub(crate) struct HeldProposal {
     pub(crate) actor: Actor,
     pub(crate) proposal: Proposal,
     pub(crate) from: Origin,
@@ -22,7 +22,7 @@ pub(crate) struct Held {
     pub(crate) spelled_out: Option<Vec<Edit>>,
 }
 
-impl Held {
+impl HeldProposal {
     pub(crate) fn new(actor: Actor, proposal: Proposal, from: Origin) -> Self {
         Self { actor, proposal, from, gate: None, spelled_out: None }
     }
@@ -31,7 +31,7 @@ impl Held {
 /// What waits, by client: the first of each is at its gate.
 #[derive(Debug, Default)]
 pub(crate) struct Gates {
-    waiting: BTreeMap<ClientKey, VecDeque<Held>>,
+    waiting: BTreeMap<ClientKey, VecDeque<HeldProposal>>,
 }
 
 /// Where a proposal went.
@@ -41,9 +41,9 @@ pub(crate) enum Queued {
     /// It waits already, and is answered where it came from last.
     Again { connection: Option<ConnectionId>, n: u64 },
     /// There is no space.
-    Full(Held),
+    Full(HeldProposal),
     /// Nothing of its client waits.
-    Free(Held),
+    Free(HeldProposal),
 }
 
 impl Gates {
@@ -53,19 +53,20 @@ impl Gates {
 
     /// Proposals that are at a gate.
     pub(crate) fn at(&self, gate: usize) -> usize {
-        let is_there =
-            |queue: &&VecDeque<Held>| queue.front().is_some_and(|held| held.gate == Some(gate));
+        let is_there = |queue: &&VecDeque<HeldProposal>| {
+            queue.front().is_some_and(|held| held.gate == Some(gate))
+        };
         self.waiting.values().filter(is_there).count()
     }
 
     /// Whether a proposal waits already.
     pub(crate) fn has(&self, client: ClientKey, n: u64) -> bool {
-        let waits = |queue: &VecDeque<Held>| queue.iter().any(|held| held.proposal.n == n);
+        let waits = |queue: &VecDeque<HeldProposal>| queue.iter().any(|held| held.proposal.n == n);
         n > 0 && self.waiting.get(&client).is_some_and(waits)
     }
 
     /// Puts a proposal behind what waits of its client.
-    pub(crate) fn queue(&mut self, held: Held) -> Queued {
+    pub(crate) fn queue(&mut self, held: HeldProposal) -> Queued {
         let Some(queue) = self.waiting.get_mut(&held.actor.key()) else {
             return Queued::Free(held);
         };
@@ -82,20 +83,20 @@ impl Gates {
     }
 
     /// A proposal waits at a gate, before all else of its client.
-    pub(crate) fn wait_at(&mut self, gate: usize, held: Held) {
+    pub(crate) fn wait_at(&mut self, gate: usize, held: HeldProposal) {
         let queue = self.waiting.entry(held.actor.key()).or_default();
-        queue.push_front(Held { gate: Some(gate), ..held });
+        queue.push_front(HeldProposal { gate: Some(gate), ..held });
     }
 
     /// Takes what a gate has answered. A late or second answer is about nothing.
-    pub(crate) fn take_answered(&mut self, client: ClientKey, n: u64) -> Option<Held> {
+    pub(crate) fn take_answered(&mut self, client: ClientKey, n: u64) -> Option<HeldProposal> {
         let queue = self.waiting.get_mut(&client)?;
         queue.front().filter(|held| held.proposal.n == n && held.gate.is_some())?;
         queue.pop_front()
     }
 
     /// Takes what a client has waiting next.
-    pub(crate) fn take_next(&mut self, client: ClientKey) -> Option<Held> {
+    pub(crate) fn take_next(&mut self, client: ClientKey) -> Option<HeldProposal> {
         let next = self.waiting.get_mut(&client)?.pop_front();
         if next.is_none() {
             self.waiting.remove(&client);
@@ -104,7 +105,7 @@ impl Gates {
     }
 
     /// Takes all that waits.
-    pub(crate) fn take_all(&mut self) -> impl Iterator<Item = Held> + use<> {
+    pub(crate) fn take_all(&mut self) -> impl Iterator<Item = HeldProposal> + use<> {
         std::mem::take(&mut self.waiting).into_values().flatten()
     }
 }

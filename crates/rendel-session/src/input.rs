@@ -79,7 +79,7 @@ pub enum Input {
         /// By whom.
         by: String,
         /// The standing.
-        standing: Standing,
+        standing: SessionStatus,
         /// Whether it is on disk.
         result: Result<(), Problem>,
     },
@@ -350,7 +350,7 @@ pub enum Ask {
         /// Who.
         by: String,
         /// How it is to stand.
-        standing: Standing,
+        standing: SessionStatus,
     },
     /// A seat for somebody, who may not be here yet.
     Seat {
@@ -418,14 +418,14 @@ impl Status {
 
 /// The standing of a session, with the roles that go on while it is frozen.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Standing {
+pub struct SessionStatus {
     /// How it stands.
     pub status: Status,
     /// The roles that go on.
     pub except: Vec<String>,
 }
 
-impl From<Status> for Standing {
+impl From<Status> for SessionStatus {
     fn from(status: Status) -> Self {
         Self { status, except: Vec::new() }
     }
@@ -439,7 +439,7 @@ pub struct Found {
     /// Each epoch and the `seq` at which it began, in order.
     pub epochs: Vec<(u64, u64)>,
     /// How it stands.
-    pub standing: Standing,
+    pub standing: SessionStatus,
     /// The newest snapshot, if there is one.
     pub snapshot: Option<SequencerSnapshot>,
     /// The updates after it, in order.

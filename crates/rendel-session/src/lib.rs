@@ -29,10 +29,10 @@ pub use audiences::{
 };
 pub use input::{
     AppendId, Ask, CallId, ConnectionId, Entry, Found, GateVerdict, Had, Heard, IfMatch, Input,
-    Person, Standing, StateDigests, Status, WayIn,
+    Person, SessionStatus, StateDigests, Status, WayIn,
 };
 pub use order::Spacing;
-pub use output::{Answer, Asked, Figures, Output, RefusalRow, Report, To, UpdateRow, Wake};
+pub use output::{Answer, Figures, GateCall, Output, RefusalRow, Report, To, UpdateRow, Wake};
 pub use problems::{ended, moved, nothing_at, shutting_down, unavailable};
 pub use quiet::ShownUpdate;
 pub use session::{Session, Settings};

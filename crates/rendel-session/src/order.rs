@@ -11,7 +11,7 @@ use rendel_wire::{AnswerFrame, CueFor, CueFrame, QueryRefused, Roster, Said};
 use serde_json::Value;
 
 use crate::audiences::{Content, Shown};
-use crate::input::{AppendId, CallId, ConnectionId, Found, Had, Standing};
+use crate::input::{AppendId, CallId, ConnectionId, Found, Had, SessionStatus};
 use crate::output::{Answer, Output, RefusalRow, UpdateRow, Wake};
 use crate::problems::unavailable;
 use crate::recent::Recent;
@@ -56,7 +56,7 @@ pub(crate) enum Waiting {
     Status {
         call: CallId,
         by: String,
-        standing: Standing,
+        standing: SessionStatus,
     },
     /// Presence is told, as it is then.
     Presence,

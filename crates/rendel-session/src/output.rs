@@ -12,7 +12,7 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use crate::audiences::{Content, Shown, Told};
-use crate::input::{AppendId, CallId, ConnectionId, Standing, Status};
+use crate::input::{AppendId, CallId, ConnectionId, SessionStatus, Status};
 
 /// What a session wants done, in this order.
 #[derive(Clone, Debug, Serialize)]
@@ -67,7 +67,7 @@ pub enum Output {
         /// Whose proposal it is asked about.
         client: ClientKey,
         /// What it is asked.
-        asked: Asked,
+        asked: GateCall,
     },
     /// Another standing is to be written.
     WriteStanding {
@@ -76,7 +76,7 @@ pub enum Output {
         /// By whom.
         by: String,
         /// The standing.
-        standing: Standing,
+        standing: SessionStatus,
     },
     /// An update that is not in memory any more is to be read for a call.
     Fetch {
@@ -212,7 +212,7 @@ pub enum Answer {
 
 /// What a gate is asked.
 #[derive(Clone, Debug, Serialize)]
-pub struct Asked {
+pub struct GateCall {
     /// The session.
     pub session: String,
     /// Its charter.

@@ -2,10 +2,10 @@
 
 use rendel_core::{Actor, Problem};
 
-use crate::input::{Standing, Status};
+use crate::input::{SessionStatus, Status};
 use crate::problems::{ended, frozen};
 
-impl Standing {
+impl SessionStatus {
     /// Why nothing of `actor` is settled now, if it is so.
     pub(crate) fn refusal(&self, actor: &Actor) -> Option<Problem> {
         match self.status {

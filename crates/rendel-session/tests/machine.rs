@@ -7,8 +7,8 @@ use std::sync::Arc;
 
 use rendel_core::{Actor, Charter, Edit, Proposal, Reader, Rows, Settled};
 use rendel_session::{
-    Answer, Ask, Content, Entry, Found, Had, Heard, Input, Output, Report, Session, Settings,
-    ShownUpdate, Spacing, Standing, Status, To, WayIn,
+    Answer, Ask, Content, Entry, Found, Had, Heard, Input, Output, Report, Session, SessionStatus,
+    Settings, ShownUpdate, Spacing, Status, To, WayIn,
 };
 use rendel_wire::{LeftWhy, Propose, SessionHead};
 use serde_json::{Value, json};
@@ -55,7 +55,7 @@ fn found(epoch: u64) -> Found {
     Found {
         epoch,
         epochs: (1..=epoch).map(|epoch| (epoch, 0)).collect(),
-        standing: Standing::default(),
+        standing: SessionStatus::default(),
         snapshot: None,
         updates: vec![],
         refusals: vec![],
@@ -809,7 +809,7 @@ fn a_session_that_stops_tells_what_is_written_and_gives_up_the_rest() {
 fn frozen_and_ended_sessions_say_so_once_that_is_written() {
     let mut story = Story::begin();
     story.enter(1, "oda", "picker", None);
-    let standing: Standing = Status::Frozen.into();
+    let standing: SessionStatus = Status::Frozen.into();
     let ask = Ask::Stand { by: "service".into(), standing: standing.clone() };
     let asked = story.tell(Input::Call { call: 1, ask });
     assert!(matches!(asked[..], [Output::WriteStanding { .. }]));
@@ -1183,7 +1183,7 @@ fn an_undo_is_let_through_as_it_was_when_its_gate_was_asked_and_not_otherwise() 
         })
     };
     let accept =
-        |story: &mut Story, (client, asked): (rendel_core::ClientKey, rendel_session::Asked)| {
+        |story: &mut Story, (client, asked): (rendel_core::ClientKey, rendel_session::GateCall)| {
             story.tell(Input::GateAnswered {
                 client,
                 n: asked.n,

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use rendel_core::{Actor, Charter, Edit, Proposal, Settled};
 use rendel_session::{
-    Ask, Found, Input, Output, Session, Settings, Spacing, Standing, Status, UpdateRow, Wake,
+    Ask, Found, Input, Output, Session, SessionStatus, Settings, Spacing, Status, UpdateRow, Wake,
 };
 use rendel_wire::SessionHead;
 use serde_json::{Value, json};
@@ -31,7 +31,7 @@ fn found(journal: &[Settled], epoch: u64, wakes: Option<u64>) -> Found {
     Found {
         epoch,
         epochs: vec![(epoch, journal.len() as u64)],
-        standing: Standing::default(),
+        standing: SessionStatus::default(),
         snapshot: None,
         updates: journal.to_vec(),
         refusals: vec![],
@@ -251,7 +251,7 @@ fn a_frozen_session_fires_and_one_that_has_ended_does_not() {
     for (status, fires) in [(Status::Frozen, 1), (Status::Ended, 0)] {
         let mut story = Story::begin(BARREL);
         story.at(OPENED);
-        let standing = Standing { status, except: vec![] };
+        let standing = SessionStatus { status, except: vec![] };
         let by = "keziah".to_owned();
         story.tell(Input::StandingWritten { call: 1, by, standing, result: Ok(()) });
         story.at(OPENED + 60_000);

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use rendel_core::{
-    Asked, Beside, ClientOutcome, Edit, Facts, Hold, HoldChange, Problem, ProblemKind, Proposal,
-    RowSteps, Rows, Settled, Undoable,
+    Asked, ClientOutcome, Edit, Facts, Hold, HoldChange, PrivatePatch, Problem, ProblemKind,
+    Proposal, RowSteps, Rows, Settled, Undoable,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -106,7 +106,7 @@ frames! {
         /// Updates that took their place in the order, own ones too.
         Settled(SettledFrame) = "settled",
         /// What an update that comes next did for you alone.
-        Beside(Beside) = "beside",
+        PrivatePatch(PrivatePatch) = "beside",
         /// A proposal that did not take effect.
         Refused(Refused) = "refused",
         /// The first outcome of a proposal that was sent again.
@@ -431,7 +431,7 @@ pub struct Welcome<S = Value, U = Settled> {
     pub yours: BTreeMap<String, Value>,
     /// What the updates also did for you alone, where there is no snapshot.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub beside: Vec<Beside>,
+    pub beside: Vec<PrivatePatch>,
     /// How the fields are declared that this role may see, as the charter's `state`, where `enter`
     /// asked for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]

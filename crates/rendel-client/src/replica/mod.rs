@@ -243,7 +243,7 @@ impl Replica {
         match frame {
             FromService::Welcome(welcome) => self.handle_welcome(*welcome),
             FromService::Settled(frame) => self.handle_updates(frame.updates),
-            FromService::Beside(beside) => {
+            FromService::PrivatePatch(beside) => {
                 self.own.expect(beside);
                 vec![]
             }

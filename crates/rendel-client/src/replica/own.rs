@@ -5,7 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rendel_core::{Beside, Effect, Op, Path, Settled};
+use rendel_core::{Effect, Op, Path, PrivatePatch, Settled};
 use serde_json::{Map, Value};
 
 use crate::apply::{apply_effect, take_out};
@@ -14,17 +14,17 @@ use crate::apply::{apply_effect, take_out};
 #[derive(Clone, Debug, Default)]
 pub(super) struct Own {
     places: BTreeSet<Path>,
-    expected: BTreeMap<u64, Beside>,
+    expected: BTreeMap<u64, PrivatePatch>,
 }
 
 impl Own {
     /// What an update that comes next did for this replica alone.
-    pub(super) fn expect(&mut self, beside: Beside) {
+    pub(super) fn expect(&mut self, beside: PrivatePatch) {
         self.expected.insert(beside.seq, beside);
     }
 
     /// Another connection, on which only these are expected.
-    pub(super) fn begin(&mut self, expected: Vec<Beside>) {
+    pub(super) fn begin(&mut self, expected: Vec<PrivatePatch>) {
         self.expected = expected.into_iter().map(|beside| (beside.seq, beside)).collect();
     }
 

@@ -9,11 +9,11 @@ mod people;
 mod play;
 mod queries;
 mod reading;
+mod redacted;
 mod role;
 mod rules;
 mod secrecy;
 mod sight;
-mod told;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -40,7 +40,7 @@ pub use sight::{Extent, Lens, Sight};
 use crate::actor::Actor;
 use crate::declaration::{Fault, Faults, Section, syntax_fault, table_to_json};
 use crate::kind::Link;
-use crate::kind::{Bounds, CHOICE, Declared, Field, Fields, Kind as _, OnDrop};
+use crate::kind::{CHOICE, Declared, Field, Fields, Kind as _, MemoryLimits, OnDrop};
 use crate::op::{Act, Op};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
@@ -97,7 +97,7 @@ pub struct Charter {
     /// From a change of which fields something follows.
     pub(crate) followed: Followed,
     /// How much its sessions remember of what is gone.
-    pub(crate) memory: Bounds,
+    pub(crate) memory: MemoryLimits,
     /// The text that it was read from.
     pub source: String,
 }
@@ -232,7 +232,7 @@ impl Charter {
             play,
             links,
             followed: Followed::default(),
-            memory: Bounds::default(),
+            memory: MemoryLimits::default(),
             source: source.to_owned(),
         };
         charter.followed = Followed::of(&charter);
@@ -249,7 +249,7 @@ impl Charter {
     #[doc(hidden)]
     #[must_use]
     pub fn remembering(self, gone: usize, changes: usize) -> Self {
-        Self { memory: Bounds { gone, changes, ..Bounds::default() }, ..self }
+        Self { memory: MemoryLimits { gone, changes, ..MemoryLimits::default() }, ..self }
     }
 
     /// The charter as JSON: the same tables and keys as its text, and the maps of ballots beside

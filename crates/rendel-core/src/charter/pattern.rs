@@ -6,10 +6,10 @@ use crate::path::{Path, Token};
 
 /// A pattern of paths, such as `/markers/*/spot` or `/markers/**`.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Pattern(Vec<Part>);
+pub struct Pattern(Vec<Segment>);
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Part {
+enum Segment {
     Is(Token),
     Any,
     Rest,
@@ -18,12 +18,12 @@ enum Part {
 impl Pattern {
     /// The pattern of all paths.
     pub(crate) fn everything() -> Self {
-        Self(vec![Part::Rest])
+        Self(vec![Segment::Rest])
     }
 
     /// The records of a field of the state.
     pub(super) fn of_records(field: &str) -> Self {
-        Self(vec![Part::Is(field.into()), Part::Any])
+        Self(vec![Segment::Is(field.into()), Segment::Any])
     }
 
     /// Reads a pattern; `None` where it is no path. A `**` may stand only once, so that matching
@@ -31,20 +31,20 @@ impl Pattern {
     pub fn parse(text: &str) -> Option<Self> {
         let path = Path::parse(text).ok().filter(|path| !path.tokens().is_empty())?;
         let part = |token: &Token| match token.as_str() {
-            "*" => Part::Any,
-            "**" => Part::Rest,
-            _ => Part::Is(token.clone()),
+            "*" => Segment::Any,
+            "**" => Segment::Rest,
+            _ => Segment::Is(token.clone()),
         };
         let parts: Vec<_> = path.tokens().iter().map(part).collect();
-        (parts.iter().filter(|part| **part == Part::Rest).count() <= 1).then_some(Self(parts))
+        (parts.iter().filter(|part| **part == Segment::Rest).count() <= 1).then_some(Self(parts))
     }
 
     /// Whether the pattern covers the path. Cost O(tokens).
     pub fn matches(&self, tokens: &[Token]) -> bool {
-        let fits = |parts: &[Part], tokens: &[Token]| {
+        let fits = |parts: &[Segment], tokens: &[Token]| {
             parts.iter().zip(tokens).all(|(part, token)| part.fits(token))
         };
-        match self.0.iter().position(|part| *part == Part::Rest) {
+        match self.0.iter().position(|part| *part == Segment::Rest) {
             None => self.0.len() == tokens.len() && fits(&self.0, tokens),
             Some(at) => {
                 let (head, tail) = (&self.0[..at], &self.0[at + 1..]);
@@ -57,7 +57,7 @@ impl Pattern {
 
     /// Whether it can match a path that begins with these tokens and goes on.
     pub(crate) fn may_lead_into(&self, tokens: &[Token]) -> bool {
-        match self.0.iter().position(|part| *part == Part::Rest) {
+        match self.0.iter().position(|part| *part == Segment::Rest) {
             Some(rest) if rest <= tokens.len() => {
                 self.0[..rest].iter().zip(tokens).all(|(part, token)| part.fits(token))
             }
@@ -79,29 +79,29 @@ impl Pattern {
 
     /// Its tokens, `None` for any one; nothing where it has a `**`.
     pub(crate) fn tokens(&self) -> Option<Vec<Option<Token>>> {
-        let token = |part: &Part| match part {
-            Part::Is(token) => Some(Some(token.clone())),
-            Part::Any => Some(None),
-            Part::Rest => None,
+        let token = |part: &Segment| match part {
+            Segment::Is(token) => Some(Some(token.clone())),
+            Segment::Any => Some(None),
+            Segment::Rest => None,
         };
         self.0.iter().map(token).collect()
     }
 
     /// Tokens of what it matches, 0 where it has a `**`.
     pub(crate) fn len(&self) -> usize {
-        if self.0.contains(&Part::Rest) { 0 } else { self.0.len() }
+        if self.0.contains(&Segment::Rest) { 0 } else { self.0.len() }
     }
 
     /// The first token, where it is a fixed one.
     pub(super) fn top(&self) -> Option<&str> {
         match self.0.first() {
-            Some(Part::Is(token)) => Some(token),
+            Some(Segment::Is(token)) => Some(token),
             _ => None,
         }
     }
 }
 
-impl Part {
+impl Segment {
     fn fits(&self, token: &str) -> bool {
         match self {
             Self::Is(own) => own == token,
@@ -113,9 +113,9 @@ impl Part {
 impl fmt::Display for Pattern {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.0.iter().try_for_each(|part| match part {
-            Part::Is(token) => write!(f, "/{}", crate::path::escape(token)),
-            Part::Any => f.write_str("/*"),
-            Part::Rest => f.write_str("/**"),
+            Segment::Is(token) => write!(f, "/{}", crate::path::escape(token)),
+            Segment::Any => f.write_str("/*"),
+            Segment::Rest => f.write_str("/**"),
         })
     }
 }

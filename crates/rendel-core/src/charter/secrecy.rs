@@ -17,10 +17,10 @@ use super::Charter;
 use super::expression::{Expression, Named, Read, Relation};
 use super::pattern::Pattern;
 use crate::declaration::Section;
+use crate::grantees::{Grantees, KeyPart, SightKey};
 use crate::kind::{Cell, Fields};
 use crate::path::{Path, Token};
 use crate::scope::Scope;
-use crate::seers::{Part, Seers, SightKey};
 use crate::state::State;
 use crate::update::{Change, Disclosure, Effect};
 
@@ -49,7 +49,7 @@ struct KeyRead {
 /// With what of a participant a key is compared.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Owner {
-    Part(Part),
+    Key(KeyPart),
     /// With their seat, by the field of seats: whoever sits there sees it.
     Seat(Token),
 }
@@ -57,10 +57,10 @@ enum Owner {
 impl Owner {
     fn key(&self, fields: &Fields, state: &State, value: &Value) -> Option<SightKey> {
         match self {
-            Self::Part(part) => SightKey::new(part.clone(), value),
+            Self::Key(part) => SightKey::new(part.clone(), value),
             Self::Seat(seats) => {
                 let path = [seats.clone(), "by".into(), value.as_str()?.into()];
-                SightKey::new(Part::Id, &state.plain_at(fields, &Path::of(path))?)
+                SightKey::new(KeyPart::Id, &state.plain_at(fields, &Path::of(path))?)
             }
         }
     }
@@ -122,7 +122,7 @@ impl SecretIndex {
 impl Secret {
     /// Of ballots: each belongs to the participant who cast it, until their field is open.
     pub(super) fn of_ballots(records: &str, ballot: Token) -> Self {
-        let key = KeyRead { member: String::new(), is_many: false, of: Owner::Part(Part::Id) };
+        let key = KeyRead { member: String::new(), is_many: false, of: Owner::Key(KeyPart::Id) };
         let source = format!("id == who.id || state.{ballot}.open");
         let place = Pattern::of_records(records);
         let opens_with = Some(ballot);
@@ -147,20 +147,20 @@ impl Secret {
     }
 
     /// Who sees a place in a state. A place that does not exist is seen by nobody.
-    pub(crate) fn seers(&self, fields: &Fields, state: &State, place: &[Token]) -> Seers {
+    pub(crate) fn seers(&self, fields: &Fields, state: &State, place: &[Token]) -> Grantees {
         let record = &place[..self.record];
         if !state.has(fields, place) {
-            return Seers::NOBODY;
+            return Grantees::NOBODY;
         }
         let member = |member: &str| fields.member(state.root(), record, Some(member));
         let scope = Scope { place, ..Scope::of_record((fields, state.root()), record) };
         let read = |read: &Read| scope.read(read);
         if self.opens_with.as_ref().is_some_and(|ballot| is_open(fields, state, ballot)) {
-            return Seers::All;
+            return Grantees::All;
         }
         // One that has no answer opens nothing.
         if self.open.iter().any(|open| open.holds(read).unwrap_or(false)) {
-            return Seers::All;
+            return Grantees::All;
         }
         let mut keys = BTreeSet::new();
         for key in &self.keys {
@@ -180,7 +180,7 @@ impl Secret {
                 _ => {}
             }
         }
-        Seers::Some(keys)
+        Grantees::Some(keys)
     }
 
     /// Whether a change of a field of the state may change who sees every place. Where only the state
@@ -379,9 +379,9 @@ fn read_condition(
 fn key_read(of_record: &Named, of_who: &Named, is_many: bool, fields: &Fields) -> Option<KeyRead> {
     let words: Vec<&str> = of_who.iter().map(String::as_str).collect();
     let of = match words[..] {
-        ["who", "id"] => Owner::Part(Part::Id),
+        ["who", "id"] => Owner::Key(KeyPart::Id),
         ["who", "seat"] => Owner::Seat(fields.seats()?.into()),
-        ["who", "claims", name] => Owner::Part(Part::Claim(name.to_owned())),
+        ["who", "claims", name] => Owner::Key(KeyPart::Claim(name.to_owned())),
         _ => return None,
     };
     let words: Vec<&str> = of_record.iter().map(String::as_str).collect();

@@ -13,29 +13,29 @@ use super::Charter;
 use super::pattern::Pattern;
 use super::secrecy::{Secret, SecretIndex};
 use crate::declaration::Section;
+use crate::grantees::{Grantees, Viewer};
 use crate::kind::{Field, Fields};
 use crate::op::Op;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
-use crate::seers::{Seers, Viewer};
 use crate::state::State;
 use crate::suggest::nearest;
-use crate::update::{Beside, Effect, Effects, RuleMark, Settled, Verdict};
+use crate::update::{Effect, Effects, PrivatePatch, RuleMark, Settled, Verdict};
 
 /// What of the state a role is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Sight(Shown);
+pub struct Sight(Visibility);
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Shown {
+enum Visibility {
     Whole,
     Nothing,
     /// Of a record its fields; of a map or list the fields of each record in it.
-    Parts(BTreeMap<String, Shown>),
+    Parts(BTreeMap<String, Visibility>),
     /// A field with a condition, by the number of that, and what of it is shown where it holds.
-    Secret(usize, Box<Shown>),
+    Secret(usize, Box<Visibility>),
     /// A map of which each record has a condition, likewise.
-    Each(usize, Box<Shown>),
+    Each(usize, Box<Visibility>),
 }
 
 /// How much of what lies at a path is shown.
@@ -71,12 +71,12 @@ pub(super) type Sees<'s> = &'s dyn Fn(usize, &[Token]) -> bool;
 
 /// What is at a path: a field, or a record with its fields.
 enum Found<'f> {
-    Field(&'f Shown, Option<&'f Field>),
-    Record(&'f Shown, &'f Fields),
+    Field(&'f Visibility, Option<&'f Field>),
+    Record(&'f Visibility, &'f Fields),
 }
 
 impl<'f> Found<'f> {
-    fn shown(&self) -> &'f Shown {
+    fn shown(&self) -> &'f Visibility {
         match self {
             Self::Field(shown, _) | Self::Record(shown, _) => shown,
         }
@@ -85,9 +85,9 @@ impl<'f> Found<'f> {
 
 impl Sight {
     /// Everything.
-    pub const WHOLE: Self = Self(Shown::Whole);
+    pub const WHOLE: Self = Self(Visibility::Whole);
     /// Nothing.
-    pub const NOTHING: Self = Self(Shown::Nothing);
+    pub const NOTHING: Self = Self(Visibility::Nothing);
 
     pub(super) fn of(rules: &[Rule], fields: &Fields) -> Self {
         Self(shown_record(rules, fields, &mut vec![]))
@@ -102,22 +102,25 @@ impl Sight {
         records: &str,
         secret: Option<usize>,
     ) -> Self {
-        let whole = || fields.iter().map(|(name, _)| (name.to_owned(), Shown::Whole)).collect();
-        let mut parts: BTreeMap<String, Shown> = match &self.0 {
-            Shown::Whole => whole(),
-            Shown::Parts(parts) => parts.clone(),
-            Shown::Nothing | Shown::Secret(..) | Shown::Each(..) => return self.clone(),
+        let whole =
+            || fields.iter().map(|(name, _)| (name.to_owned(), Visibility::Whole)).collect();
+        let mut parts: BTreeMap<String, Visibility> = match &self.0 {
+            Visibility::Whole => whole(),
+            Visibility::Parts(parts) => parts.clone(),
+            Visibility::Nothing | Visibility::Secret(..) | Visibility::Each(..) => {
+                return self.clone();
+            }
         };
         parts.remove(records);
         if let Some(secret) = secret.filter(|_| parts.contains_key(ballot)) {
-            parts.insert(records.to_owned(), Shown::Each(secret, Box::new(Shown::Whole)));
+            parts.insert(records.to_owned(), Visibility::Each(secret, Box::new(Visibility::Whole)));
         }
-        Self(Shown::Parts(parts))
+        Self(Visibility::Parts(parts))
     }
 
     /// Whether nothing is hidden.
     pub fn is_whole(&self) -> bool {
-        self.0 == Shown::Whole
+        self.0 == Visibility::Whole
     }
 
     /// The numbers of the conditions under which more is shown to some.
@@ -139,9 +142,9 @@ impl Sight {
 
     /// Takes what is hidden out of the declaration of the state. What has a condition is declared.
     pub(super) fn declaration(&self, fields: &Fields, declared: &mut Value) {
-        if let Shown::Parts(parts) = &self.0 {
+        if let Visibility::Parts(parts) = &self.0 {
             declaration(fields, parts, declared);
-        } else if self.0 == Shown::Nothing {
+        } else if self.0 == Visibility::Nothing {
             *declared = json!({});
         }
     }
@@ -164,17 +167,19 @@ impl Sight {
                 Found::Record(shown, fields) => {
                     let field = fields.field(token);
                     let mut shown = match shown {
-                        Shown::Parts(parts) => parts.get(token.as_str()).unwrap_or(&Shown::Nothing),
+                        Visibility::Parts(parts) => {
+                            parts.get(token.as_str()).unwrap_or(&Visibility::Nothing)
+                        }
                         other => other,
                     };
-                    if let Shown::Secret(secret, inner) = shown {
-                        shown = if sees(*secret, place) { inner } else { &Shown::Nothing };
+                    if let Visibility::Secret(secret, inner) = shown {
+                        shown = if sees(*secret, place) { inner } else { &Visibility::Nothing };
                     }
                     Found::Field(shown, field)
                 }
                 Found::Field(mut shown, field) => {
-                    if let Shown::Each(secret, inner) = shown {
-                        shown = if sees(*secret, place) { inner } else { &Shown::Nothing };
+                    if let Visibility::Each(secret, inner) = shown {
+                        shown = if sees(*secret, place) { inner } else { &Visibility::Nothing };
                     }
                     match field.and_then(Field::each) {
                         Some(each) => Found::Record(shown, each),
@@ -203,7 +208,7 @@ impl Sight {
         let mut place = path.tokens().to_vec();
         match self.at(path.tokens(), fields, sees) {
             Found::Field(shown, of) => field(shown, of, &mut place, plain, sees),
-            Found::Record(Shown::Nothing, _) => None,
+            Found::Record(Visibility::Nothing, _) => None,
             Found::Record(shown, fields) => Some(record(shown, fields, &mut place, plain, sees)),
         }
     }
@@ -234,7 +239,7 @@ impl Sight {
             let mut tokens = effect.at.tokens().to_vec();
             tokens.push(id.into());
             match self.at(&tokens, fields, sees) {
-                Found::Record(Shown::Nothing, _) => return None,
+                Found::Record(Visibility::Nothing, _) => return None,
                 Found::Record(shown, each) => {
                     *value = record(shown, each, &mut tokens, value.take(), sees);
                 }
@@ -304,7 +309,12 @@ impl Sight {
 
     /// What of an update somebody is shown beside what all of their audience are; `None` where that
     /// is nothing.
-    pub fn beside(&self, fields: &Fields, update: &Settled, viewer: &Viewer) -> Option<Beside> {
+    pub fn beside(
+        &self,
+        fields: &Fields,
+        update: &Settled,
+        viewer: &Viewer,
+    ) -> Option<PrivatePatch> {
         self.told(fields, update).beside(viewer)
     }
 
@@ -339,12 +349,12 @@ impl<'l> Lens<'l> {
 
     fn sees(&self, secret: usize, place: &[Token]) -> bool {
         let seers = self.seers(secret, place);
-        seers == Seers::All || self.viewer.is_some_and(|viewer| seers.has(viewer))
+        seers == Grantees::All || self.viewer.is_some_and(|viewer| seers.has(viewer))
     }
 
-    fn seers(&self, secret: usize, place: &[Token]) -> Seers {
+    fn seers(&self, secret: usize, place: &[Token]) -> Grantees {
         let of = self.charter.secrets.get(secret).zip(self.state);
-        of.map_or(Seers::NOBODY, |(of, state)| of.seers(&self.charter.fields, state, place))
+        of.map_or(Grantees::NOBODY, |(of, state)| of.seers(&self.charter.fields, state, place))
     }
 
     /// The whole plain state.
@@ -449,7 +459,7 @@ impl<'l> Lens<'l> {
     }
 }
 
-impl Shown {
+impl Visibility {
     fn secrets(&self, found: &mut BTreeSet<usize>) {
         match self {
             Self::Whole | Self::Nothing => {}
@@ -475,11 +485,11 @@ impl Shown {
     }
 }
 
-fn extent(shown: &Shown) -> Extent {
+fn extent(shown: &Visibility) -> Extent {
     match shown {
-        Shown::Whole => Extent::Whole,
-        Shown::Parts(_) | Shown::Each(..) => Extent::Part,
-        Shown::Nothing | Shown::Secret(..) => Extent::Nothing,
+        Visibility::Whole => Extent::Whole,
+        Visibility::Parts(_) | Visibility::Each(..) => Extent::Part,
+        Visibility::Nothing | Visibility::Secret(..) => Extent::Nothing,
     }
 }
 
@@ -488,16 +498,16 @@ pub(crate) fn nothing_at(path: &Path) -> Problem {
     Problem::new(ProblemKind::UnknownPath, format!("There is nothing at {path}.")).at(path)
 }
 
-fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<Token>) -> Shown {
+fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<Token>) -> Visibility {
     let mut parts = BTreeMap::new();
     for (name, field) in fields.iter() {
         place.push(name.into());
         let mut shown = match field.each() {
             None => {
                 if is_shown(rules, place) {
-                    Shown::Whole
+                    Visibility::Whole
                 } else {
-                    Shown::Nothing
+                    Visibility::Nothing
                 }
             }
             Some(each) => {
@@ -507,27 +517,27 @@ fn shown_record(rules: &[Rule], fields: &Fields, place: &mut Vec<Token>) -> Show
                 let secret = condition(rules, place);
                 place.pop();
                 match (inner, secret) {
-                    (Shown::Nothing, _) if whole => Shown::Parts(BTreeMap::new()),
-                    (Shown::Nothing, _) => Shown::Nothing,
-                    (inner, Some(secret)) => Shown::Each(secret, Box::new(inner)),
+                    (Visibility::Nothing, _) if whole => Visibility::Parts(BTreeMap::new()),
+                    (Visibility::Nothing, _) => Visibility::Nothing,
+                    (inner, Some(secret)) => Visibility::Each(secret, Box::new(inner)),
                     (inner, None) => inner,
                 }
             }
         };
-        if let Some(secret) = condition(rules, place).filter(|_| shown != Shown::Nothing) {
-            shown = Shown::Secret(secret, Box::new(shown));
+        if let Some(secret) = condition(rules, place).filter(|_| shown != Visibility::Nothing) {
+            shown = Visibility::Secret(secret, Box::new(shown));
         }
         place.pop();
-        if shown != Shown::Nothing {
+        if shown != Visibility::Nothing {
             parts.insert(name.to_owned(), shown);
         }
     }
     if parts.is_empty() && fields.iter().next().is_some() {
-        return Shown::Nothing;
+        return Visibility::Nothing;
     }
-    let is_all =
-        parts.len() == fields.iter().count() && parts.values().all(|part| *part == Shown::Whole);
-    if is_all { Shown::Whole } else { Shown::Parts(parts) }
+    let is_all = parts.len() == fields.iter().count()
+        && parts.values().all(|part| *part == Visibility::Whole);
+    if is_all { Visibility::Whole } else { Visibility::Parts(parts) }
 }
 
 /// The condition of a place that is hidden unless.
@@ -546,16 +556,16 @@ fn is_shown(rules: &[Rule], place: &[Token]) -> bool {
     !is_hidden && rules.iter().any(|rule| rule.is_shown && covers(rule))
 }
 
-fn declaration(fields: &Fields, parts: &BTreeMap<String, Shown>, declared: &mut Value) {
+fn declaration(fields: &Fields, parts: &BTreeMap<String, Visibility>, declared: &mut Value) {
     let Some(members) = declared.as_object_mut() else { return };
     members.retain(|name, _| parts.contains_key(name));
     for (name, member) in members {
         let each = fields.field(name).and_then(Field::each);
         let mut shown = parts.get(name);
-        while let Some(Shown::Secret(_, inner) | Shown::Each(_, inner)) = shown {
+        while let Some(Visibility::Secret(_, inner) | Visibility::Each(_, inner)) = shown {
             shown = Some(inner);
         }
-        if let (Some(Shown::Parts(inner)), Some(each), Some(member)) =
+        if let (Some(Visibility::Parts(inner)), Some(each), Some(member)) =
             (shown, each, member.get_mut("each"))
         {
             declaration(each, inner, member);
@@ -565,16 +575,16 @@ fn declaration(fields: &Fields, parts: &BTreeMap<String, Shown>, declared: &mut 
 
 /// A plain record as it is shown.
 fn record(
-    shown: &Shown,
+    shown: &Visibility,
     fields: &Fields,
     place: &mut Vec<Token>,
     plain: Value,
     sees: Sees<'_>,
 ) -> Value {
     let parts = match shown {
-        Shown::Whole => return plain,
-        Shown::Parts(parts) => parts,
-        Shown::Nothing | Shown::Secret(..) | Shown::Each(..) => return json!({}),
+        Visibility::Whole => return plain,
+        Visibility::Parts(parts) => parts,
+        Visibility::Nothing | Visibility::Secret(..) | Visibility::Each(..) => return json!({}),
     };
     let Value::Object(members) = plain else { return plain };
     let kept = members.into_iter().filter_map(|(name, value)| {
@@ -589,20 +599,20 @@ fn record(
 
 /// The plain value of a field as it is shown; `None` where nothing of it is.
 fn field(
-    shown: &Shown,
+    shown: &Visibility,
     of: Option<&Field>,
     place: &mut Vec<Token>,
     plain: Value,
     sees: Sees<'_>,
 ) -> Option<Value> {
     match shown {
-        Shown::Whole => Some(plain),
-        Shown::Nothing => None,
-        Shown::Secret(secret, inner) => {
+        Visibility::Whole => Some(plain),
+        Visibility::Nothing => None,
+        Visibility::Secret(secret, inner) => {
             sees(*secret, place).then(|| field(inner, of, place, plain, sees)).flatten()
         }
-        Shown::Parts(_) => Some(records(shown, None, of?.each()?, place, plain, sees)),
-        Shown::Each(secret, inner) => {
+        Visibility::Parts(_) => Some(records(shown, None, of?.each()?, place, plain, sees)),
+        Visibility::Each(secret, inner) => {
             Some(records(inner, Some(*secret), of?.each()?, place, plain, sees))
         }
     }
@@ -610,7 +620,7 @@ fn field(
 
 /// A map or a list of records, each as it is shown.
 fn records(
-    shown: &Shown,
+    shown: &Visibility,
     secret: Option<usize>,
     each: &Fields,
     place: &mut Vec<Token>,

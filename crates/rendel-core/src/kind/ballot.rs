@@ -22,10 +22,10 @@ use bigdecimal::{BigDecimal, RoundingMode, Zero as _};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
+use super::edit_context::stored_op;
 use super::map::Field as MapField;
 use super::record::ballot_records;
 use super::ruled::{self, Ruled, replace};
-use super::site::stored_op;
 use super::{Applying, Fields, KindWords, Loading};
 use crate::decimal::{decimal, number, shares};
 use crate::declaration::Section;
@@ -58,11 +58,11 @@ enum Choice {
 /// What all are told.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(transparent)]
-pub(crate) struct Cell(Arc<Told>);
+pub(crate) struct Cell(Arc<BallotShown>);
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Told {
+struct BallotShown {
     /// How many have cast.
     cast: u64,
     /// The rounds before, the oldest first.
@@ -139,7 +139,7 @@ impl Cell {
     /// Refuses an edit that was meant for another round, such as a choice made while offline before
     /// the next question was asked.
     pub(crate) fn check_round(&self, meant: Option<u64>) -> Result<(), Problem> {
-        let Told { round, question, .. } = &*self.0;
+        let BallotShown { round, question, .. } = &*self.0;
         let Some(meant) = meant.filter(|meant| meant != round) else { return Ok(()) };
         let detail = format!("This was meant for round {meant}; the ballot is in round {round}.");
         let current = json!({ "question": question, "round": round });
@@ -255,12 +255,17 @@ impl Field {
         let voters =
             self.names_voters.then(|| votes.keys().map(|who| (who.clone(), true)).collect());
         let results = cell.0.open.then(|| self.results(votes));
-        Cell(Arc::new(Told { cast: votes.len() as u64, results, voters, ..(*cell.0).clone() }))
+        Cell(Arc::new(BallotShown {
+            cast: votes.len() as u64,
+            results,
+            voters,
+            ..(*cell.0).clone()
+        }))
     }
 
     /// The cell with everything shown.
     pub(crate) fn unsealed(&self, cell: &Cell, votes: &Votes) -> Cell {
-        let open = Cell(Arc::new(Told { open: true, ..(*cell.0).clone() }));
+        let open = Cell(Arc::new(BallotShown { open: true, ..(*cell.0).clone() }));
         self.counted(&open, votes)
     }
 
@@ -276,7 +281,7 @@ impl Field {
             return Err(Problem::new(ProblemKind::TooLarge, detail));
         }
         let last = self.counted(cell, votes);
-        let Told { cast, question: before, results, round, .. } = &*last.0;
+        let BallotShown { cast, question: before, results, round, .. } = &*last.0;
         let ended = Round {
             cast: *cast,
             question: before.clone(),
@@ -287,13 +292,13 @@ impl Field {
         earlier.push(ended);
         earlier.drain(..earlier.len().saturating_sub(MOST_ROUNDS));
         let asked = question.map(str::to_owned).or_else(|| before.clone());
-        let next = Told { earlier, question: asked, round: round + 1, ..self.begun() };
+        let next = BallotShown { earlier, question: asked, round: round + 1, ..self.begun() };
         Ok(Cell(Arc::new(next)))
     }
 
-    fn begun(&self) -> Told {
+    fn begun(&self) -> BallotShown {
         let open = !self.is_sealed;
-        Told {
+        BallotShown {
             cast: 0,
             earlier: Vec::new(),
             open,
@@ -439,7 +444,7 @@ impl Ruled for Field {
                 return Err(Problem::new(ProblemKind::WrongType, detail).at(at));
             }
         };
-        Ok(Cell(Arc::new(Told { question, ..self.begun() })))
+        Ok(Cell(Arc::new(BallotShown { question, ..self.begun() })))
     }
 
     fn apply(

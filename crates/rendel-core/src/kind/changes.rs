@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use serde::{Deserialize, Serialize};
 
-use super::Site;
+use super::EditContext;
 use crate::stamp::Stamp;
 
 /// The last change of something, and the last by another client than that: a client's own change
@@ -46,7 +46,7 @@ impl Latest {
     }
 
     /// The last change that is concurrent with a proposal, if there is one.
-    pub(crate) fn concurrent(self, site: &Site<'_>) -> Option<Stamp> {
+    pub(crate) fn concurrent(self, site: &EditContext<'_>) -> Option<Stamp> {
         [self.stamp, self.by_another].into_iter().find(|stamp| site.is_concurrent(*stamp))
     }
 }
@@ -96,16 +96,16 @@ impl Changes {
     }
 
     /// Whether the proposer knew another field than this one, which came back with its record.
-    pub(crate) fn is_made_anew(&self, site: &Site<'_>) -> bool {
+    pub(crate) fn is_made_anew(&self, site: &EditContext<'_>) -> bool {
         site.is_concurrent(self.made)
     }
 
-    pub(crate) fn has_concurrent(&self, site: &Site<'_>) -> bool {
+    pub(crate) fn has_concurrent(&self, site: &EditContext<'_>) -> bool {
         site.is_concurrent(self.latest) || site.is_concurrent(self.latest_by_another)
     }
 
     /// The concurrent ones, of the last 64.
-    pub(crate) fn concurrent(&self, site: &Site<'_>) -> Vec<u64> {
+    pub(crate) fn concurrent(&self, site: &EditContext<'_>) -> Vec<u64> {
         self.named
             .iter()
             .filter(|stamp| site.is_concurrent(**stamp))

@@ -3,10 +3,10 @@
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use super::site::stored_op;
+use super::edit_context::stored_op;
 use super::{
-    Applying, Before, Declared, InTheWay, Kind, KindWords, Loading, Memory, Part, Settlement, Site,
-    TakenBack, TakingBack, Was,
+    Applying, Before, Declared, EditContext, InTheWay, Inverse, Kind, KindWords, Loading, Memory,
+    Settlement, TakenBack, TakingBack, Was,
 };
 use crate::declaration::Section;
 use crate::op::{EXACT, Op, whole};
@@ -81,7 +81,12 @@ impl Kind for Field {
         cell.0.into()
     }
 
-    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(
+        &self,
+        cell: &Cell,
+        rest: &[Token],
+        site: &EditContext<'_>,
+    ) -> Result<Settlement, Problem> {
         site.leaf(rest, "counter")?;
         let Op::Add { by, .. } = *site.op("A counter", Self::WORDS.takes)? else {
             return Err(site.unknown_op("A counter", Self::WORDS.takes));
@@ -137,7 +142,7 @@ impl Kind for Field {
 
     fn take_back(&self, cell: &Cell, _rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
         let taken = taking.taken;
-        let Was::Number(by @ ..=-1 | by @ 1..) = taken.was else { return Ok(Part::default()) };
+        let Was::Number(by @ ..=-1 | by @ 1..) = taken.was else { return Ok(Inverse::default()) };
         let now = cell.0.checked_sub(by).filter(|now| (self.min..=self.max).contains(now));
         let because = "has brought it to where it would leave its range";
         let now = now.ok_or(InTheWay { update: Some(cell.1.seq), because })?;
@@ -152,7 +157,7 @@ impl Kind for Field {
         true
     }
 
-    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+    fn met(&self, cell: &Cell, site: &EditContext<'_>, met: &mut Vec<u64>) {
         met.extend(site.is_concurrent(cell.1).then_some(cell.1.seq));
     }
 }

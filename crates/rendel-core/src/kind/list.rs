@@ -14,12 +14,12 @@ use serde_json::{Value, json};
 use smallvec::smallvec;
 
 use super::changes::Changes;
+use super::edit_context::stored_op;
 use super::memory::{Gone, What};
 use super::record::{Element, Item};
-use super::site::stored_op;
 use super::{
-    Applying, Before, Declared, Fields, Holder, InTheWay, Kind, KindWords, Link, Loading, Memory,
-    Part, Settlement, Site, TakenBack, TakingBack, Walk, Was, listed,
+    Applying, Before, Declared, EditContext, Fields, Holder, InTheWay, Inverse, Kind, KindWords,
+    Link, Loading, Memory, Settlement, TakenBack, TakingBack, Walk, Was, listed,
 };
 use crate::canonical::weight;
 use crate::declaration::{Section, check_schema};
@@ -131,7 +131,7 @@ impl Field {
 
     /// Refuses a place that the list does not let be chosen, and an index among what may not be
     /// there.
-    fn check_target(&self, site: &Site<'_>, target: &Target) -> Result<(), Problem> {
+    fn check_target(&self, site: &EditContext<'_>, target: &Target) -> Result<(), Problem> {
         if matches!(target, Target::Index(_)) {
             site.is_on_firm_ground()?;
         }
@@ -145,7 +145,7 @@ impl Field {
     /// Where a target is at present, `id` being what goes there.
     fn placed(
         cell: &Inner,
-        site: &Site<'_>,
+        site: &EditContext<'_>,
         list: &Path,
         target: &Target,
         id: &str,
@@ -199,7 +199,7 @@ impl Field {
         Ok(Placed { to: behind(after), made: Some(made), met })
     }
 
-    fn insert(&self, cell: &Inner, site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn insert(&self, cell: &Inner, site: &EditContext<'_>) -> Result<Settlement, Problem> {
         let Op::Insert { id, value, to, .. } = site.op("A list", Self::WORDS.takes)? else {
             return Err(site.unknown_op("A list", Self::WORDS.takes));
         };
@@ -242,7 +242,7 @@ impl Field {
         id: &str,
         element: &Element,
         to: &Target,
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem> {
         self.check_target(site, to)?;
         let list = parent(site.path, 1);
@@ -264,7 +264,7 @@ impl Field {
         Ok(Settlement { effects: smallvec![effect], verdict })
     }
 
-    fn remove(&self, element: &Element, site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn remove(&self, element: &Element, site: &EditContext<'_>) -> Result<Settlement, Problem> {
         let mut met = Vec::new();
         met.extend(
             [element.inserted, element.placed]
@@ -295,7 +295,7 @@ impl Field {
         id: &str,
         item: &Item,
         rest: &[Token],
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem> {
         match (&self.each, item) {
             (Each::Record(fields), Item::Record(record)) => fields.settle(record, rest, site),
@@ -313,7 +313,7 @@ impl Field {
         &self,
         id: &str,
         rest: &[Token],
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem> {
         let list = parent(site.path, rest.len() + 1);
         let gone = site.memory.get(&inner(&list, id)).filter(|gone| site.is_concurrent(gone.stamp));
@@ -359,7 +359,7 @@ impl Inner {
     /// Whether `beside` can be gone by: it is there, or it went unseen by the proposer.
     fn is_beside(
         &self,
-        site: &Site<'_>,
+        site: &EditContext<'_>,
         list: &Path,
         beside: &str,
         id: &str,
@@ -382,7 +382,7 @@ impl Inner {
 }
 
 impl Placed {
-    fn verdict(&self, site: &Site<'_>) -> Verdict {
+    fn verdict(&self, site: &EditContext<'_>) -> Verdict {
         if self.met.is_empty() {
             return site.applied_verdict();
         }
@@ -498,7 +498,12 @@ impl Kind for Field {
         }
     }
 
-    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(
+        &self,
+        cell: &Cell,
+        rest: &[Token],
+        site: &EditContext<'_>,
+    ) -> Result<Settlement, Problem> {
         let cell = &*cell.0;
         let Some((id, rest)) = rest.split_first() else { return self.insert(cell, site) };
         if self.is_append_only {
@@ -665,7 +670,7 @@ impl Kind for Field {
 
     fn take_back(&self, cell: &Cell, rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
         let (cell, taken) = (&*cell.0, taking.taken);
-        let Some((id, rest)) = rest.split_first() else { return Ok(Part::default()) };
+        let Some((id, rest)) = rest.split_first() else { return Ok(Inverse::default()) };
         let element = cell.elements.get(id.as_str());
         match (element, &taken.was) {
             (Some(element), _) if !rest.is_empty() => match (&self.each, &element.item) {
@@ -673,7 +678,7 @@ impl Kind for Field {
                     taking.check_record(rest, element.whose())?;
                     fields.take_back(record, rest, taking)
                 }
-                _ => Ok(Part::default()),
+                _ => Ok(Inverse::default()),
             },
             (None, _) if !rest.is_empty() => {
                 let gone = taking.memory.get(&parent(&taken.at, rest.len()));
@@ -720,7 +725,7 @@ impl Kind for Field {
                 Ok(taking.effect(parent(&taken.at, 1), insert, element.whose()))
             }
             (Some(element), _) => Err(InTheWay::changed(element.placed.seq)),
-            (None, _) => Ok(Part::default()),
+            (None, _) => Ok(Inverse::default()),
         }
     }
 
@@ -802,7 +807,7 @@ impl Kind for Field {
         Ok(())
     }
 
-    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+    fn met(&self, cell: &Cell, site: &EditContext<'_>, met: &mut Vec<u64>) {
         met.extend(cell.0.changes.concurrent(site));
         if let Each::Record(fields) = &self.each {
             for element in cell.0.elements.values() {
@@ -912,7 +917,7 @@ fn moved(
     }
 }
 
-fn beyond(site: &Site<'_>, list: &Path, len: usize) -> Problem {
+fn beyond(site: &EditContext<'_>, list: &Path, len: usize) -> Problem {
     let detail = format!("{list} had {len} elements as the proposer saw it at {}.", site.seen);
     Problem::new(ProblemKind::OutOfBounds, detail).at(site.path).with("length", len)
 }

@@ -10,12 +10,12 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use smallvec::smallvec;
 
+use super::edit_context::stored_op;
 use super::memory::{Gone, What};
 use super::record::Entry;
-use super::site::stored_op;
 use super::{
-    Applying, Before, Declared, Fields, Holder, InTheWay, Kind, KindWords, Link, Loading, Memory,
-    Part, Record, Settlement, Site, TakenBack, TakingBack, Walk, Was, listed,
+    Applying, Before, Declared, EditContext, Fields, Holder, InTheWay, Inverse, Kind, KindWords,
+    Link, Loading, Memory, Record, Settlement, TakenBack, TakingBack, Walk, Was, listed,
 };
 use crate::canonical::weight;
 use crate::declaration::Section;
@@ -66,7 +66,7 @@ impl Field {
         Self { each, drop_conflict, most: MOST, is_own: true, holds_ballots: true }
     }
 
-    fn put(&self, cell: &Cell, site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn put(&self, cell: &Cell, site: &EditContext<'_>) -> Result<Settlement, Problem> {
         let Op::Put { id, value } = site.op("A map", Self::WORDS.takes)? else {
             return Err(site.unknown_op("A map", Self::WORDS.takes));
         };
@@ -97,7 +97,7 @@ impl Field {
         Err(Problem::new(ProblemKind::Full, detail).at(path).with("limit", "most"))
     }
 
-    fn drop(&self, entry: &Entry, site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn drop(&self, entry: &Entry, site: &EditContext<'_>) -> Result<Settlement, Problem> {
         let mut met = Vec::new();
         met.extend(site.is_concurrent(entry.put).then_some(entry.put.seq));
         self.each.met(&entry.record, site, &mut met);
@@ -134,7 +134,7 @@ impl Field {
         cell: &Cell,
         id: &str,
         rest: &[Token],
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem> {
         let map = parent(site.path, rest.len() + 1);
         let gone = site.memory.get(&inner(&map, id)).filter(|gone| site.is_concurrent(gone.stamp));
@@ -238,7 +238,12 @@ impl Kind for Field {
         }
     }
 
-    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(
+        &self,
+        cell: &Cell,
+        rest: &[Token],
+        site: &EditContext<'_>,
+    ) -> Result<Settlement, Problem> {
         let Some((id, rest)) = rest.split_first() else { return self.put(cell, site) };
         if rest.is_empty() && *site.op("A record", Self::WORDS.inside)? != Op::Drop {
             return Err(site.unknown_op("A record", Self::WORDS.inside));
@@ -342,7 +347,7 @@ impl Kind for Field {
     }
 
     fn take_back(&self, cell: &Cell, rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
-        let Some((id, rest)) = rest.split_first() else { return Ok(Part::default()) };
+        let Some((id, rest)) = rest.split_first() else { return Ok(Inverse::default()) };
         let (taken, entry) = (taking.taken, cell.records.get(id.as_str()));
         match (entry, &taken.was) {
             (Some(entry), _) if !rest.is_empty() => {
@@ -377,7 +382,7 @@ impl Kind for Field {
                 Ok(taking.effect(parent(&taken.at, 1), revive, entry.whose()))
             }
             (Some(entry), _) => Err(InTheWay::changed(entry.put.seq)),
-            (None, _) => Ok(Part::default()),
+            (None, _) => Ok(Inverse::default()),
         }
     }
 
@@ -427,7 +432,7 @@ impl Kind for Field {
         Ok(())
     }
 
-    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+    fn met(&self, cell: &Cell, site: &EditContext<'_>, met: &mut Vec<u64>) {
         for entry in cell.records.values() {
             met.extend(site.is_concurrent(entry.put).then_some(entry.put.seq));
             self.each.met(&entry.record, site, met);

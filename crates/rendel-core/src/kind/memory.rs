@@ -20,7 +20,7 @@ use crate::stamp::Stamp;
 
 /// How much is remembered.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Bounds {
+pub(crate) struct MemoryLimits {
     /// Records, elements of lists and of sets that are gone, in all fields together.
     pub(crate) gone: usize,
     /// Bytes of them as plain JSON.
@@ -29,7 +29,7 @@ pub(crate) struct Bounds {
     pub(crate) changes: usize,
 }
 
-impl Default for Bounds {
+impl Default for MemoryLimits {
     fn default() -> Self {
         Self { gone: 10_000, bytes: 16 << 20, changes: 100_000 }
     }
@@ -40,7 +40,7 @@ pub(super) const CHANGE: usize = 128;
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Memory {
-    bounds: Bounds,
+    bounds: MemoryLimits,
     gone: Lately<Path, Gone>,
     /// Views of a text or list of before this update cannot be read any more.
     horizon: u64,
@@ -71,7 +71,7 @@ pub(super) enum What {
 }
 
 impl Memory {
-    pub(crate) fn new(bounds: Bounds) -> Self {
+    pub(crate) fn new(bounds: MemoryLimits) -> Self {
         Self { bounds, ..Self::default() }
     }
 
@@ -86,7 +86,7 @@ impl Memory {
     }
 
     pub(super) fn note(&mut self, path: Path, gone: Gone, bytes: usize) {
-        let bounds = lately::Bounds { entries: self.bounds.gone, bytes: self.bounds.bytes };
+        let bounds = lately::Capacity { entries: self.bounds.gone, bytes: self.bounds.bytes };
         self.gone.put(path, gone, bytes, bounds);
     }
 

@@ -23,6 +23,7 @@ mod changes;
 mod clock;
 mod counter;
 mod deadline;
+mod edit_context;
 mod link;
 mod list;
 mod map;
@@ -33,7 +34,6 @@ mod register;
 mod ruled;
 mod seats;
 mod set;
-mod site;
 mod text;
 mod total;
 mod turn;
@@ -42,17 +42,17 @@ mod walk;
 
 pub(crate) use ballot::{Cell as BallotCell, Field as BallotField, Votes};
 pub(crate) use deadline::{Cell as DeadlineCell, Field as DeadlineField};
+pub(crate) use edit_context::{Applying, EditContext, Settlement, listed};
 pub(crate) use link::{Holder, Link, OnDrop};
-pub(crate) use memory::{Bounds, Memory};
+pub(crate) use memory::{Memory, MemoryLimits};
 pub(crate) use random::{Cell as RandomCell, Field as RandomField};
 pub use random::{Chance, Draw, DrawKey, Entropy};
 pub use record::Fields;
 pub(crate) use record::Record;
 pub(crate) use record::{CHOICE, ballot_records};
 pub(crate) use seats::{Cell as Seats, Field as SeatsField};
-pub(crate) use site::{Applying, Settlement, Site, listed};
 pub(crate) use turn::{Cell as TurnCell, Field as TurnField};
-pub(crate) use undo::{Before, InTheWay, Part, Taken, TakenBack, TakingBack, Was};
+pub(crate) use undo::{Before, InTheWay, Inverse, Taken, TakenBack, TakingBack, Was};
 pub(crate) use walk::Walk;
 
 /// What a kind is called and which operations its fields take.
@@ -103,7 +103,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
         &self,
         cell: &Self::Cell,
         rest: &[Token],
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem>;
 
     /// Does what a settled effect says. Fails only where the effect belongs to another state.
@@ -117,7 +117,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
 
     /// The updates by other clients that `site`'s proposer had not seen and whose work stands in
     /// this cell.
-    fn met(&self, cell: &Self::Cell, site: &Site<'_>, met: &mut Vec<u64>);
+    fn met(&self, cell: &Self::Cell, site: &EditContext<'_>, met: &mut Vec<u64>);
 
     /// Writes what a settled effect does to the plain value, which is told before the effect is
     /// applied. Cost as applying it, and for a text O(its length), since a patch has no splices.
@@ -214,7 +214,7 @@ pub(crate) trait Kind: Sized + Clone + Debug {
     /// What takes a change back as things are now. Changes nothing. Cost as that of the change, for
     /// a text O(its runs).
     fn take_back(&self, _cell: &Self::Cell, _rest: &[Token], _: &TakingBack<'_>) -> TakenBack {
-        Ok(Part::default())
+        Ok(Inverse::default())
     }
 
     /// The update that last changed the value `rest` below a cell; 0 if that is unknown.
@@ -384,7 +384,7 @@ macro_rules! kinds {
                 &self,
                 cell: &Cell,
                 rest: &[Token],
-                site: &Site<'_>,
+                site: &EditContext<'_>,
             ) -> Result<Settlement, Problem> {
                 of_one_kind!(
                     $Variants, self, cell, |field, cell| field.settle(cell, rest, site),
@@ -420,7 +420,7 @@ macro_rules! kinds {
             ) -> TakenBack {
                 of_one_kind!(
                     $Variants, self, cell, |field, cell| field.take_back(cell, rest, taking),
-                    else Ok(Part::default())
+                    else Ok(Inverse::default())
                 )
             }
 
@@ -428,7 +428,7 @@ macro_rules! kinds {
                 of_one_kind!($Variants, self, cell, |field, cell| field.latest(cell, rest), else 0)
             }
 
-            pub(crate) fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+            pub(crate) fn met(&self, cell: &Cell, site: &EditContext<'_>, met: &mut Vec<u64>) {
                 of_one_kind!($Variants, self, cell, |field, cell| field.met(cell, site, met), else ())
             }
 

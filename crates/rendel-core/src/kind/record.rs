@@ -5,8 +5,8 @@ use serde_json::{Map, Value};
 use smallvec::SmallVec;
 
 use super::{
-    Applying, Cell, Declared, Field, Holder, Link, Loading, Part, Settlement, Site, TakenBack,
-    TakingBack, Walk,
+    Applying, Cell, Declared, EditContext, Field, Holder, Inverse, Link, Loading, Settlement,
+    TakenBack, TakingBack, Walk,
 };
 use crate::canonical::is_same;
 use crate::declaration::{Section, is_field_name};
@@ -259,7 +259,7 @@ impl Fields {
         &self,
         record: &Record,
         rest: &[Token],
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem> {
         let Some((name, rest)) = rest.split_first() else {
             return Err(
@@ -303,7 +303,9 @@ impl Fields {
         taking: &TakingBack<'_>,
     ) -> TakenBack {
         let found = self.cell(record, rest);
-        found.map_or(Ok(Part::default()), |(field, cell, rest)| field.take_back(cell, rest, taking))
+        found.map_or(Ok(Inverse::default()), |(field, cell, rest)| {
+            field.take_back(cell, rest, taking)
+        })
     }
 
     /// The update that last changed what a path leads to; of a whole record the last in it.
@@ -317,7 +319,7 @@ impl Fields {
         }
     }
 
-    pub(crate) fn met(&self, record: &Record, site: &Site<'_>, met: &mut Vec<u64>) {
+    pub(crate) fn met(&self, record: &Record, site: &EditContext<'_>, met: &mut Vec<u64>) {
         self.0.iter().zip(&record.0).for_each(|((_, field), cell)| field.met(cell, site, met));
     }
 

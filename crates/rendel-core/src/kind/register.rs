@@ -20,11 +20,11 @@ use serde_json::Value;
 use smallvec::{SmallVec, smallvec};
 
 use super::changes::Latest;
+use super::edit_context::{shown, stored_op};
 use super::link::Reference;
-use super::site::{shown, stored_op};
 use super::{
-    Applying, Before, Declared, Holder, InTheWay, Kind, KindWords, Link, Loading, Memory, Part,
-    Settlement, Site, TakenBack, TakingBack, Was,
+    Applying, Before, Declared, EditContext, Holder, InTheWay, Inverse, Kind, KindWords, Link,
+    Loading, Memory, Settlement, TakenBack, TakingBack, Was,
 };
 use crate::canonical::is_same;
 use crate::declaration::{Section, check_schema};
@@ -148,14 +148,19 @@ impl Field {
 
     /// The change that a set or clear meets. Of `max` and `min` one's own set does not hide what
     /// another had set before: of concurrent values the larger stands.
-    fn concurrent(&self, cell: &Cell, site: &Site<'_>) -> Option<Stamp> {
+    fn concurrent(&self, cell: &Cell, site: &EditContext<'_>) -> Option<Stamp> {
         match self.merge {
             Merge::Greater(..) => cell.changed.concurrent(site),
             _ => Some(cell.changed.stamp).filter(|stamp| site.is_concurrent(*stamp)),
         }
     }
 
-    fn set(&self, cell: &Cell, site: &Site<'_>, value: &Arc<Value>) -> Result<Settlement, Problem> {
+    fn set(
+        &self,
+        cell: &Cell,
+        site: &EditContext<'_>,
+        value: &Arc<Value>,
+    ) -> Result<Settlement, Problem> {
         let plain = site.applied(Op::Set(value.clone()));
         let Some(changed) = self.concurrent(cell, site) else { return Ok(plain) };
         let met = vec![changed.seq];
@@ -204,7 +209,7 @@ impl Field {
 
     /// A set or clear of a register that keeps concurrent values side by side: what the proposer
     /// had seen goes, what they had not stays.
-    fn set_beside(&self, cell: &Cell, site: &Site<'_>, value: Option<&Value>) -> Settlement {
+    fn set_beside(&self, cell: &Cell, site: &EditContext<'_>, value: Option<&Value>) -> Settlement {
         let kept = || cell.values.iter().filter(|(_, stamp)| site.is_concurrent(*stamp));
         let mut values: Vec<Value> = kept().map(|(kept, _)| (**kept).clone()).collect();
         values.extend(value.filter(|value| kept().all(|(kept, _)| !is_same(kept, value))).cloned());
@@ -310,7 +315,12 @@ impl Kind for Field {
         self.present(cell).into_owned()
     }
 
-    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(
+        &self,
+        cell: &Cell,
+        rest: &[Token],
+        site: &EditContext<'_>,
+    ) -> Result<Settlement, Problem> {
         site.leaf(rest, "register")?;
         let value = match site.op("A register", Self::WORDS.takes)? {
             Op::Set(value) => {
@@ -417,7 +427,7 @@ impl Kind for Field {
 
     fn take_back(&self, cell: &Cell, _rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
         let taken = taking.taken;
-        let Was::Values(values, whose) = &taken.was else { return Ok(Part::default()) };
+        let Was::Values(values, whose) = &taken.was else { return Ok(Inverse::default()) };
         if cell.whose() != taken.left {
             return Err(InTheWay::changed(cell.changed.stamp.seq));
         }
@@ -473,7 +483,7 @@ impl Kind for Field {
         Ok(())
     }
 
-    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+    fn met(&self, cell: &Cell, site: &EditContext<'_>, met: &mut Vec<u64>) {
         met.extend(self.concurrent(cell, site).map(|stamp| stamp.seq));
     }
 }

@@ -7,8 +7,8 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 
-use super::site::stored_op;
-use super::{Applying, Declared, Kind, KindWords, Loading, Settlement, Site};
+use super::edit_context::stored_op;
+use super::{Applying, Declared, EditContext, Kind, KindWords, Loading, Settlement};
 use crate::declaration::Section;
 use crate::op::Op;
 use crate::patch::Patch;
@@ -97,7 +97,7 @@ impl<R: Ruled> Kind for R {
         &self,
         _cell: &Self::Cell,
         _rest: &[Token],
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem> {
         let takes = R::WORDS.takes;
         if takes.is_empty() {
@@ -155,7 +155,7 @@ impl<R: Ruled> Kind for R {
         Ruled::plain_at(self, cell, rest).is_some()
     }
 
-    fn met(&self, _cell: &Self::Cell, _site: &Site<'_>, _met: &mut Vec<u64>) {}
+    fn met(&self, _cell: &Self::Cell, _site: &EditContext<'_>, _met: &mut Vec<u64>) {}
 }
 
 /// The plain value of a cell, or of a part of one.

@@ -11,11 +11,11 @@ use serde_json::Value;
 use smallvec::smallvec;
 
 use super::changes::{Changes, Latest};
+use super::edit_context::{shown, stored_op};
 use super::memory::{Gone, What};
-use super::site::{shown, stored_op};
 use super::{
-    Applying, Before, Declared, InTheWay, Kind, KindWords, Loading, Memory, Part, Settlement, Site,
-    TakenBack, TakingBack, Was,
+    Applying, Before, Declared, EditContext, InTheWay, Inverse, Kind, KindWords, Loading, Memory,
+    Settlement, TakenBack, TakingBack, Was,
 };
 use crate::canonical::{CanonicalText, weight};
 use crate::declaration::{Section, check_schema};
@@ -60,7 +60,7 @@ impl Element {
 
 /// An element as it stands in a snapshot.
 #[derive(Serialize, Deserialize)]
-struct Stored {
+struct StoredSet {
     text: CanonicalText,
     value: Arc<Value>,
     stamp: Latest,
@@ -72,19 +72,16 @@ fn write_elements<S: Serializer>(
     elements: &OrdMap<CanonicalText, Element>,
     serializer: S,
 ) -> Result<S::Ok, S::Error> {
-    serializer.collect_seq(elements.iter().map(|(text, Element { value, stamp, whose })| Stored {
-        text: text.clone(),
-        value: value.clone(),
-        stamp: *stamp,
-        whose: *whose,
+    serializer.collect_seq(elements.iter().map(|(text, Element { value, stamp, whose })| {
+        StoredSet { text: text.clone(), value: value.clone(), stamp: *stamp, whose: *whose }
     }))
 }
 
 fn read_elements<'de, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<OrdMap<CanonicalText, Element>, D::Error> {
-    let stored = Vec::<Stored>::deserialize(deserializer)?;
-    let element = |Stored { text, value, stamp, whose }| (text, Element { value, stamp, whose });
+    let stored = Vec::<StoredSet>::deserialize(deserializer)?;
+    let element = |StoredSet { text, value, stamp, whose }| (text, Element { value, stamp, whose });
     Ok(stored.into_iter().map(element).collect())
 }
 
@@ -105,7 +102,12 @@ impl Field {
 
     /// An include is an effect even of what is there: it renews the element, so that an exclude
     /// made without having seen it does not win.
-    fn include(&self, cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
+    fn include(
+        &self,
+        cell: &Cell,
+        site: &EditContext<'_>,
+        value: &Value,
+    ) -> Result<Settlement, Problem> {
         self.check(site.path, value)?;
         let text = CanonicalText::of(value);
         let mut settlement = site.applied(Op::Include(value.clone()));
@@ -132,7 +134,7 @@ impl Field {
         Ok(settlement)
     }
 
-    fn exclude(cell: &Cell, site: &Site<'_>, value: &Value) -> Result<Settlement, Problem> {
+    fn exclude(cell: &Cell, site: &EditContext<'_>, value: &Value) -> Result<Settlement, Problem> {
         let text = CanonicalText::of(value);
         let nothing = |kind, seq: u64, because: String| {
             Ok(Settlement { effects: smallvec![], verdict: site.verdict(kind, vec![seq], because) })
@@ -207,7 +209,12 @@ impl Kind for Field {
         cell.elements.values().map(|element| (*element.value).clone()).collect()
     }
 
-    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(
+        &self,
+        cell: &Cell,
+        rest: &[Token],
+        site: &EditContext<'_>,
+    ) -> Result<Settlement, Problem> {
         site.leaf(rest, "set")?;
         match site.op("A set", Self::WORDS.takes)? {
             Op::Include(value) => self.include(cell, site, value),
@@ -304,7 +311,7 @@ impl Kind for Field {
     fn take_back(&self, cell: &Cell, _rest: &[Token], taking: &TakingBack<'_>) -> TakenBack {
         let taken = taking.taken;
         let (Was::Without(value) | Was::With(value, _)) = &taken.was else {
-            return Ok(Part::default());
+            return Ok(Inverse::default());
         };
         let text = CanonicalText::of(value);
         match (&taken.was, cell.elements.get(&text)) {
@@ -324,7 +331,7 @@ impl Kind for Field {
                 Ok(Effect::new(&taken.at, Op::Exclude((**value).clone())).into())
             }
             (Was::Without(_), Some(there)) => Err(InTheWay::changed(there.stamp.stamp.seq)),
-            _ => Ok(Part::default()),
+            _ => Ok(Inverse::default()),
         }
     }
 
@@ -336,12 +343,12 @@ impl Kind for Field {
         Some(self.most)
     }
 
-    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+    fn met(&self, cell: &Cell, site: &EditContext<'_>, met: &mut Vec<u64>) {
         met.extend(cell.changes.concurrent(site));
     }
 }
 
 /// Which update excluded an element, where that is remembered.
-fn excluded(site: &Site<'_>, text: &CanonicalText) -> Option<Stamp> {
+fn excluded(site: &EditContext<'_>, text: &CanonicalText) -> Option<Stamp> {
     site.memory.get(&inner(site.path, text.as_str())).map(|gone| gone.stamp)
 }

@@ -11,11 +11,11 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::changes::Changes;
+use super::edit_context::stored_op;
 use super::memory::CHANGE;
-use super::site::stored_op;
 use super::{
-    Applying, Before, Declared, InTheWay, Kind, KindWords, Loading, Memory, Part, Settlement, Site,
-    TakenBack, TakingBack, Was, listed,
+    Applying, Before, Declared, EditContext, InTheWay, Inverse, Kind, KindWords, Loading, Memory,
+    Settlement, TakenBack, TakingBack, Was, listed,
 };
 use crate::declaration::Section;
 use crate::op::{Made, Op, Splicing};
@@ -23,9 +23,7 @@ use crate::patch::Patch;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
-use crate::sequence::{
-    Anchored, Part as SplicePart, Returned, SettledSplice, Splice, VersionedText, View,
-};
+use crate::sequence::{Anchored, Returned, SettledSplice, Splice, TextPart, VersionedText, View};
 use crate::stamp::Stamp;
 use crate::update::{Effect, Verdict, VerdictKind};
 
@@ -65,7 +63,7 @@ impl Field {
     fn concurrent(
         &self,
         cell: &Inner,
-        site: &Site<'_>,
+        site: &EditContext<'_>,
         splice: Splice<'_>,
     ) -> Result<Settlement, Problem> {
         let view = View { seen: site.seen, client: site.client };
@@ -85,7 +83,7 @@ impl Field {
         };
         // What `made` says is how the proposer saw it; a restart places it by that once more,
         // replicas need not look.
-        let effect = |part: &SplicePart<'_>| {
+        let effect = |part: &TextPart<'_>| {
             let place = (part.viewed.index, part.viewed.delete);
             let made = Some(Made { seen: site.seen, place });
             Effect::new(site.path, Op::Splice { splice: splicing(part.present), made, back: None })
@@ -97,7 +95,7 @@ impl Field {
 
 fn verdict(
     cell: &Inner,
-    site: &Site<'_>,
+    site: &EditContext<'_>,
     splice: Splice<'_>,
     settled: &SettledSplice<'_>,
 ) -> Verdict {
@@ -149,7 +147,7 @@ fn capital(text: &str) -> String {
     chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }
 
-fn check_bounds(site: &Site<'_>, splice: Splice<'_>, len: usize) -> Result<(), Problem> {
+fn check_bounds(site: &EditContext<'_>, splice: Splice<'_>, len: usize) -> Result<(), Problem> {
     match splice.index.checked_add(splice.delete) {
         Some(end) if end <= len => Ok(()),
         _ => {
@@ -208,7 +206,12 @@ impl Kind for Field {
         cell.0.text.to_string().into()
     }
 
-    fn settle(&self, cell: &Cell, rest: &[Token], site: &Site<'_>) -> Result<Settlement, Problem> {
+    fn settle(
+        &self,
+        cell: &Cell,
+        rest: &[Token],
+        site: &EditContext<'_>,
+    ) -> Result<Settlement, Problem> {
         site.leaf(rest, "text")?;
         let Op::Splice { splice, .. } = site.op("A text", Self::WORDS.takes)? else {
             return Err(site.unknown_op("A text", Self::WORDS.takes));
@@ -304,7 +307,7 @@ impl Kind for Field {
         let (cell, taken) = (&*cell.0, taking.taken);
         let back: Vec<u64> = taking.updates.to_vec();
         let Some((splices, stay)) = cell.text.taken_back(|stamp| is_of(&back, stamp)) else {
-            return Ok(Part::default());
+            return Ok(Inverse::default());
         };
         let because = "has deleted the same characters";
         let stays = stay.into_iter().max().map(|seq| InTheWay { update: Some(seq), because });
@@ -329,7 +332,7 @@ impl Kind for Field {
             let back = Some(back.take().unwrap_or_default());
             Effect::new(&taken.at, Op::Splice { splice, made: None, back })
         };
-        Ok(Part { effects: splices.into_iter().map(effect).collect(), stays })
+        Ok(Inverse { effects: splices.into_iter().map(effect).collect(), stays })
     }
 
     fn latest(&self, cell: &Cell, _rest: &[Token]) -> u64 {
@@ -371,7 +374,7 @@ impl Kind for Field {
         Arc::make_mut(&mut cell.0).text.forget(horizon)
     }
 
-    fn met(&self, cell: &Cell, site: &Site<'_>, met: &mut Vec<u64>) {
+    fn met(&self, cell: &Cell, site: &EditContext<'_>, met: &mut Vec<u64>) {
         met.extend(cell.0.changes.concurrent(site));
     }
 }

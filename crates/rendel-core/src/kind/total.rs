@@ -5,8 +5,8 @@ use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+use super::edit_context::stored_op;
 use super::ruled::{self, Ruled};
-use super::site::stored_op;
 use super::{Applying, KindWords, Loading};
 use crate::canonical::weight;
 use crate::declaration::Section;

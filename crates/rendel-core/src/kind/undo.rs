@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use smallvec::SmallVec;
 
-use super::{Memory, Site};
+use super::{EditContext, Memory};
 use crate::actor::ClientKey;
 use crate::canonical::weight;
 use crate::op::Op;
@@ -166,17 +166,17 @@ pub(crate) struct TakingBack<'t> {
 }
 
 /// What has to be done to take something back; nothing where it is gone already.
-pub(crate) type TakenBack = Result<Part, InTheWay>;
+pub(crate) type TakenBack = Result<Inverse, InTheWay>;
 
 /// What takes one change back.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct Part {
+pub(crate) struct Inverse {
     pub(crate) effects: Effects,
     /// Why some of it stays all the same.
     pub(crate) stays: Option<InTheWay>,
 }
 
-impl From<Effect> for Part {
+impl From<Effect> for Inverse {
     fn from(effect: Effect) -> Self {
         Self { effects: smallvec::smallvec![effect], stays: None }
     }
@@ -220,9 +220,9 @@ impl TakingBack<'_> {
     }
 
     /// The last update by somebody else whose work stands in what came with the change.
-    pub(super) fn met(&self, meet: impl FnOnce(&Site<'_>, &mut Vec<u64>)) -> Option<u64> {
+    pub(super) fn met(&self, meet: impl FnOnce(&EditContext<'_>, &mut Vec<u64>)) -> Option<u64> {
         let mut met = Vec::new();
-        let site = Site {
+        let site = EditContext {
             op: &Ok(Op::Drop),
             path: &self.taken.at,
             index: 0,
@@ -237,7 +237,7 @@ impl TakingBack<'_> {
     }
 
     /// An effect that brings back the work of an update.
-    pub(super) fn effect(&self, at: impl Into<Path>, op: Op, whose: u64) -> Part {
+    pub(super) fn effect(&self, at: impl Into<Path>, op: Op, whose: u64) -> Inverse {
         Effect { restores: Some(whose), ..Effect::new(at, op) }.into()
     }
 }

@@ -12,10 +12,10 @@ use super::order::Position;
 use crate::actor::Actor;
 use crate::canonical::CanonicalText;
 use crate::charter::{Charter, Expression, Extent, Lens, Power, Query, Read, Relation, Shape};
+use crate::grantees::Viewer;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::scope::Scope;
-use crate::seers::Viewer;
 use crate::state::State;
 
 /// A request for rows.

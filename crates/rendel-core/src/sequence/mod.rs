@@ -37,7 +37,7 @@ pub(crate) use places::{Places, Target};
 pub use run::View;
 use run::{Birth, Death, Run};
 pub(crate) use text::Returned;
-pub use text::{Part, SettledSplice, Splice, VersionedText};
+pub use text::{SettledSplice, Splice, TextPart, VersionedText};
 use thin_vec::ThinVec;
 use tree::{Count, NodeId, Spot, Tree};
 
@@ -467,7 +467,7 @@ impl<P: Piece> PartialEq for Sequence<P> {
 }
 
 #[derive(Serialize, Deserialize)]
-struct Stored<P> {
+struct StoredSequence<P> {
     #[serde(flatten)]
     last: Last,
     #[serde(default, skip_serializing_if = "is_zero")]
@@ -482,14 +482,18 @@ fn is_zero(seq: &u64) -> bool {
 
 impl<P: Piece + Serialize> Serialize for Sequence<P> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        Stored { last: self.last, floor: self.floor, runs: self.tree.iter().cloned().collect() }
-            .serialize(serializer)
+        StoredSequence {
+            last: self.last,
+            floor: self.floor,
+            runs: self.tree.iter().cloned().collect(),
+        }
+        .serialize(serializer)
     }
 }
 
 impl<'de, P: Piece + DeserializeOwned> Deserialize<'de> for Sequence<P> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let Stored { last, floor, runs } = Stored::<P>::deserialize(deserializer)?;
+        let StoredSequence { last, floor, runs } = StoredSequence::<P>::deserialize(deserializer)?;
         Ok(Self { tree: Tree::of(runs), last, floor, finger: None })
     }
 }

@@ -12,7 +12,7 @@ use crate::stamp::Stamp;
 /// Clones share everything. With nothing concurrent both cost O(log n); see the head of the folder
 /// for the rest.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(from = "Stored")]
+#[serde(from = "StoredText")]
 pub struct VersionedText {
     #[serde(serialize_with = "write_rope")]
     text: Rope,
@@ -23,16 +23,16 @@ pub struct VersionedText {
 }
 
 #[derive(Deserialize)]
-struct Stored {
+struct StoredText {
     text: String,
     #[serde(default)]
     gone: String,
     sequence: Sequence<()>,
 }
 
-impl From<Stored> for VersionedText {
+impl From<StoredText> for VersionedText {
     /// Snapshots of before do not have what is gone, which nobody can ask back from them.
-    fn from(Stored { text, gone, sequence }: Stored) -> Self {
+    fn from(StoredText { text, gone, sequence }: StoredText) -> Self {
         let mut gone = Rope::from_str(&gone);
         let lacking = sequence.gone().saturating_sub(gone.len_chars());
         gone.insert(gone.len_chars(), &" ".repeat(lacking));
@@ -65,7 +65,7 @@ pub(crate) struct Returned {
 
 /// One part of a settled splice.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Part<'t> {
+pub struct TextPart<'t> {
     /// In present positions, once the parts before it are applied.
     pub present: Splice<'t>,
     /// As its author viewed it.
@@ -76,7 +76,7 @@ pub struct Part<'t> {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SettledSplice<'t> {
     /// From the right to the left, so that none moves another; one at least.
-    pub parts: Vec<Part<'t>>,
+    pub parts: Vec<TextPart<'t>>,
     /// Where its insert goes.
     pub(crate) place: usize,
     pub(crate) cut: Cut,
@@ -118,7 +118,7 @@ impl VersionedText {
             .parts
             .iter()
             .rev()
-            .map(|part| Part {
+            .map(|part| TextPart {
                 present: Splice {
                     index: part.present.start,
                     delete: part.present.len(),
@@ -138,7 +138,7 @@ impl VersionedText {
             }
             let (gone, viewed) =
                 first.map_or((0, 0), |part| (part.present.len(), part.viewed.len()));
-            parts.push(Part {
+            parts.push(TextPart {
                 present: Splice { index: place, delete: gone, insert: splice.insert },
                 viewed: Splice { delete: viewed, ..splice },
             });

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::actor::ClientKey;
-use crate::lately::{Bounds, Lately};
+use crate::lately::{Capacity, Lately};
 use crate::problem::{Problem, ProblemKind};
 
 /// The first outcome of a proposal.
@@ -24,9 +24,9 @@ const MOST_NUMBER: u64 = (1 << 53) - 1;
 /// Outcomes remembered for one client while it has not said that it knows them.
 const OUTCOMES: usize = 2_048;
 /// Clients remembered; beyond them those that were silent longest are forgotten.
-const CLIENTS: Bounds = Bounds { entries: 10_000, bytes: 16 << 20 };
+const CLIENTS: Capacity = Capacity { entries: 10_000, bytes: 16 << 20 };
 /// Refusals remembered in one session.
-const REFUSALS: Bounds = Bounds { entries: 4_096, bytes: 8 << 20 };
+const REFUSALS: Capacity = Capacity { entries: 4_096, bytes: 8 << 20 };
 
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct Clients {

@@ -27,13 +27,13 @@ pub use undo::{Look, Skipped, UndoPlace, Undoable};
 
 use crate::actor::{Actor, ClientKey};
 use crate::charter::{Charter, Lens, NoAnswer};
+use crate::grantees::Viewer;
 use crate::history::Histories;
 use crate::kind::{Chance, Memory};
 use crate::op::Op;
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::check_all_references;
-use crate::seers::Viewer;
 use crate::stamp::Stamp;
 use crate::state::{Misfit, State};
 use crate::update::{Effect, Proposal, Settled};

@@ -9,11 +9,11 @@ use super::txn::{Origin, TOLD, Txn, taking_back};
 use crate::actor::{Actor, ClientKey};
 use crate::charter::Extent;
 use crate::edit::Edit;
+use crate::grantees::Viewer;
 use crate::history::{Done, History};
 use crate::op::{Back, Op, Step};
 use crate::path::Path;
 use crate::problem::Problem;
-use crate::seers::Viewer;
 use crate::sequence::Target;
 use crate::update::{Effect, Proposal, Settled, Verdict};
 

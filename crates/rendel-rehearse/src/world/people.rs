@@ -130,7 +130,7 @@ impl World {
         let of = &mut self.people[person];
         let (mut first, mut text) = (before, told.text.clone());
         match &told.frame {
-            FromService::Beside(_) => {
+            FromService::PrivatePatch(_) => {
                 of.told.push_str(&text);
                 return Ok(());
             }

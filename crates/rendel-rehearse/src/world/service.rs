@@ -2,8 +2,8 @@
 
 use rendel_core::{Actor, Edit, Hold, Problem, ProblemKind, Proposal, Reader};
 use rendel_session::{
-    Ask, Content, Entry, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session, Settings,
-    Spacing, Standing, Status, UpdateRow, WayIn, digests,
+    Ask, Content, Entry, GateVerdict, Heard, Input, Output, RefusalRow, Report, Session,
+    SessionStatus, Settings, Spacing, Status, UpdateRow, WayIn, digests,
 };
 use rendel_wire::{LeftWhy, SessionHead};
 use sha2::Digest as _;
@@ -430,7 +430,10 @@ impl World {
             1 => Ask::Stand { by, standing: Status::Frozen.into() },
             2 => Ask::Stand {
                 by,
-                standing: Standing { status: Status::Frozen, except: vec!["steward".to_owned()] },
+                standing: SessionStatus {
+                    status: Status::Frozen,
+                    except: vec!["steward".to_owned()],
+                },
             },
             3..=6 => Ask::Stand { by, standing: Status::Open.into() },
             7 => Ask::Who,

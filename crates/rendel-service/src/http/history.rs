@@ -69,7 +69,7 @@ pub(crate) async fn undoable(
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct Asked {
+pub(crate) struct WhyQuery {
     /// The path of a field, or of a record or element (RFC 6901).
     path: String,
     /// A role, for calls with the service key.
@@ -80,13 +80,13 @@ pub(crate) struct Asked {
 
 /// How the value at a path came about: the updates that made it, newest first, and what lost against
 /// it. Found by a chain from update to update, not by reading the journal.
-#[utoipa::path(tag = "participants", params(Asked, ("session" = String, Path)), responses((status = 200, body = Why),
+#[utoipa::path(tag = "participants", params(WhyQuery, ("session" = String, Path)), responses((status = 200, body = Why),
     (status = 410, description = "`gone`: nothing is there, or nothing that you see")), security(("bearer" = [])))]
 #[get("/sessions/{session}/why")]
 pub(crate) async fn why(
     request: HttpRequest,
     session: web::Path<String>,
-    asked: web::Query<Asked>,
+    asked: web::Query<WhyQuery>,
     app: Shared,
 ) -> Answer {
     let (session, who) = inside(&request, &app, &session).await?;

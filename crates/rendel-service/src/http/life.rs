@@ -3,7 +3,7 @@
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use rendel_core::{Actor, Power, Problem, ProblemKind};
-use rendel_session::{Standing, Status};
+use rendel_session::{SessionStatus, Status};
 use rendel_store::{Note, StoreError};
 use rendel_wire::decode_object;
 use rendel_wire::described;
@@ -39,7 +39,7 @@ async fn change(
     app: &Shared,
     session: &str,
     (held, who): (SessionHandle, Identity),
-    standing: Standing,
+    standing: SessionStatus,
 ) -> Answer {
     let charter = held.charter();
     if let Some(unknown) = standing.except.iter().find(|role| !charter.has_role(role)) {
@@ -66,7 +66,7 @@ pub(crate) async fn freeze(
     let body = body(payload, SMALL_BODY).await?;
     let FreezeSession { except } =
         if body.is_empty() { FreezeSession::default() } else { decode_object(&body)? };
-    let standing = Standing { status: Status::Frozen, except };
+    let standing = SessionStatus { status: Status::Frozen, except };
     change(&app, &session, steered, standing).await
 }
 

@@ -9,7 +9,7 @@ use std::time::Duration;
 use futures_util::FutureExt as _;
 use rendel_core::{Actor, Charter, Problem};
 use rendel_session::{
-    Asked, CallId, ConnectionId, Entry as MachineEntry, Heard, Input, Output, Report, Session,
+    CallId, ConnectionId, Entry as MachineEntry, GateCall, Heard, Input, Output, Report, Session,
     digests, unavailable,
 };
 use rendel_store::{Note, TakenOver};
@@ -389,7 +389,7 @@ impl Driver {
         }
     }
 
-    fn ask_gate(&self, gate: usize, client: rendel_core::ClientKey, asked: Asked) {
+    fn ask_gate(&self, gate: usize, client: rendel_core::ClientKey, asked: GateCall) {
         let Some(declared) = self.charter.gates.get(gate).cloned() else { return };
         let (app, returns) = (self.app.clone(), self.returns.clone());
         tokio::spawn(async move {

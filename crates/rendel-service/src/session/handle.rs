@@ -8,7 +8,7 @@ use rendel_core::{
     Actor, Charter, Edit, Facts, Path, Permitted, Problem, Proposal, Reader, State, Undoable,
 };
 use rendel_session::{
-    Answer, Ask as Call, ConnectionId, Figures, Heard, IfMatch, Standing, WayIn, unavailable,
+    Answer, Ask as Call, ConnectionId, Figures, Heard, IfMatch, SessionStatus, WayIn, unavailable,
 };
 use rendel_store::{Amendment, StoreError};
 use rendel_wire::http::{ConnectionInfo, ParticipantList};
@@ -226,7 +226,7 @@ impl SessionHandle {
 
     pub(crate) async fn change_status(
         &self,
-        standing: Standing,
+        standing: SessionStatus,
         by: String,
     ) -> Result<(), Problem> {
         self.call(Call::Stand { by, standing }, None, |answer| {

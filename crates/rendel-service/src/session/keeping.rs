@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use backon::{ExponentialBuilder, Retryable as _};
 use chrono::{TimeDelta, Utc};
 use rendel_core::{BuiltIn, Charter, Reader, SequencerSnapshot};
-use rendel_session::{CallId, Found, Input, Standing, Status, Wake, moved};
+use rendel_session::{CallId, Found, Input, SessionStatus, Status, Wake, moved};
 use rendel_store::{
     Append, Claim, Keeping, NewAnnouncement, Note, RefusalRow, StandingRow, StoreError, TakenOver,
     UpdateRow, WriteError,
@@ -237,7 +237,7 @@ impl StoreSide {
         }));
     }
 
-    pub(super) fn write_standing(&self, call: CallId, by: String, standing: Standing) {
+    pub(super) fn write_standing(&self, call: CallId, by: String, standing: SessionStatus) {
         let (store, ord, epoch, returns) =
             (self.app.store.clone(), self.ord, self.epoch, self.returns.clone());
         let what = match standing.status {
@@ -325,7 +325,7 @@ pub(super) fn found(taken: &TakenOver) -> Found {
     Found {
         epoch: u64::try_from(taken.row.epoch).unwrap_or(0),
         epochs: taken.epochs.clone(),
-        standing: Standing { status, except },
+        standing: SessionStatus { status, except },
         snapshot: taken.snapshot.clone(),
         updates: taken.updates.clone(),
         refusals: taken.refusals.clone(),

@@ -7,7 +7,7 @@ use rendel_wire::http::{ParticipantInfo, ParticipantList};
 use serde_json::Value;
 
 use super::Session;
-use crate::input::{Ask, CallId, IfMatch, Standing, Status};
+use crate::input::{Ask, CallId, IfMatch, SessionStatus, Status};
 use crate::order::{Origin, Waiting};
 use crate::output::{Answer, Figures, Output};
 use crate::problems::{ended, nothing_at, unavailable};
@@ -228,7 +228,7 @@ impl Session {
     }
 
     /// Writes another standing. It counts once it is on disk, for what comes after that.
-    fn stand(&mut self, call: CallId, by: String, standing: Standing) {
+    fn stand(&mut self, call: CallId, by: String, standing: SessionStatus) {
         let is_over = self.standing.status == Status::Ended;
         if self.order.is_adrift() {
             self.answer(call, Err(unavailable()), &Reader::service());
@@ -245,7 +245,7 @@ impl Session {
         &mut self,
         call: CallId,
         by: String,
-        standing: Standing,
+        standing: SessionStatus,
         result: Result<(), Problem>,
     ) {
         match result {

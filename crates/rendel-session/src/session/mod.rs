@@ -20,7 +20,7 @@ use serde_json::Value;
 use crate::audiences::{Audiences, Shown, Word};
 use crate::digests::Digests;
 use crate::gates::Gates;
-use crate::input::{CallId, ConnectionId, Found, GateVerdict, Heard, Input, Standing};
+use crate::input::{CallId, ConnectionId, Found, GateVerdict, Heard, Input, SessionStatus};
 use crate::members::Members;
 use crate::order::{Order, Spacing, Waiting};
 use crate::output::{Answer, Output, Report, To};
@@ -50,7 +50,7 @@ pub struct Session {
     settings: Settings,
     head: SessionHead,
     opening: Option<Value>,
-    standing: Standing,
+    standing: SessionStatus,
     order: Order,
     audiences: Audiences,
     members: Members,

@@ -8,10 +8,10 @@ use rendel_wire::{Propose, Refused, Waiting as WaitingFrame};
 
 use super::Session;
 use crate::audiences::Word;
-use crate::gates::{Held, QUEUE, Queued, check_told, gate_for};
+use crate::gates::{HeldProposal, QUEUE, Queued, check_told, gate_for};
 use crate::input::{ConnectionId, GateVerdict};
 use crate::order::{Origin, RowsTold, Waiting};
-use crate::output::{Asked, Output, Report};
+use crate::output::{GateCall, Output, Report};
 use crate::problems::unavailable;
 
 impl Session {
@@ -48,7 +48,7 @@ impl Session {
         if self.charter.gates.is_empty() {
             return self.settle(&actor, &proposal, from);
         }
-        match self.gates.queue(Held::new(actor, proposal, from)) {
+        match self.gates.queue(HeldProposal::new(actor, proposal, from)) {
             Queued::Behind => {}
             Queued::Again { connection, n } => self.tell_waiting(connection, n),
             Queued::Full(held) => {
@@ -61,8 +61,8 @@ impl Session {
         }
     }
 
-    fn take_to_gate(&mut self, held: Held) {
-        let Held { actor, proposal, .. } = &held;
+    fn take_to_gate(&mut self, held: HeldProposal) {
+        let HeldProposal { actor, proposal, .. } = &held;
         let is_known = self.order.sequencer().has_answered(actor.key(), proposal.n);
         let gate = gate_for(&self.charter, actor, &self.spelled_out(actor, proposal), 0)
             .filter(|_| !is_known && self.standing.refusal(actor).is_none());
@@ -76,10 +76,10 @@ impl Session {
     }
 
     /// Asks a gate about a proposal, which waits before all else of its client.
-    fn wait_at(&mut self, gate: usize, mut held: Held) {
+    fn wait_at(&mut self, gate: usize, mut held: HeldProposal) {
         held.spelled_out = self.order.sequencer().spelled_out(&held.actor, &held.proposal);
         self.tell_waiting(held.from.connection(), held.proposal.n);
-        let asked = Asked {
+        let asked = GateCall {
             session: self.head.id.clone(),
             charter: self.head.charter.clone(),
             by: held.actor.id.clone(),
@@ -106,7 +106,7 @@ impl Session {
             return self.late_verdicts.push((client, n, verdict));
         }
         let Some(held) = self.gates.take_answered(client, n) else { return };
-        let Held { actor, mut proposal, from, gate, spelled_out } = held;
+        let HeldProposal { actor, mut proposal, from, gate, spelled_out } = held;
         match verdict {
             // What it was asked about is let through, and nothing that came to be meanwhile.
             GateVerdict::Accept
@@ -134,7 +134,7 @@ impl Session {
         }
         let next = gate.map_or(0, |passed| passed + 1);
         match gate_for(&self.charter, &actor, &self.spelled_out(&actor, &proposal), next) {
-            Some(gate) => self.wait_at(gate, Held::new(actor, proposal, from)),
+            Some(gate) => self.wait_at(gate, HeldProposal::new(actor, proposal, from)),
             None => {
                 self.settle(&actor, &proposal, from);
                 self.go_on(client);

@@ -8,7 +8,7 @@ use rendel_wire::{DigestAsked, OutcomeFrame, Status as StatusFrame};
 
 use super::Session;
 use crate::audiences::{Content, Stored, Theirs, Word};
-use crate::input::{ConnectionId, Standing, Status, WayIn};
+use crate::input::{ConnectionId, SessionStatus, Status, WayIn};
 use crate::members::Member;
 use crate::order::{Origin, Waiting};
 use crate::output::{Answer, Output, Report, To};
@@ -268,8 +268,8 @@ impl Session {
         }
     }
 
-    pub(super) fn show_standing(&mut self, standing: Standing, by: String) {
-        let Standing { status, except } = standing;
+    pub(super) fn show_standing(&mut self, standing: SessionStatus, by: String) {
+        let SessionStatus { status, except } = standing;
         let status_name = status.name().to_owned();
         self.tell_all(&Word::Status(StatusFrame { status: status_name, except, by }));
         if status == Status::Ended {

@@ -34,7 +34,7 @@ pub(super) fn write(declared: &Declared) -> String {
     text.push_str(";\n");
     // What is imported and not used is a fault in some projects.
     let kinds =
-        ["Beside", "Counter", "Json", "Kept", "ListOf", "MapOf", "Register", "SetOf", "Text"];
+        ["PrivatePatch", "Counter", "Json", "Kept", "ListOf", "MapOf", "Register", "SetOf", "Text"];
     let is_used =
         |kind: &&str| text.split(|char: char| !char.is_alphanumeric()).any(|w| w == *kind);
     let used: Vec<&str> = kinds.into_iter().filter(is_used).collect();
@@ -123,7 +123,7 @@ fn record(each: &Fields) -> String {
 fn fields(declared: &Fields, depth: usize) -> String {
     object(declared, depth, |field| match field {
         Field::Register(schema, false) => format!("Register<{}>", of(schema)),
-        Field::Register(schema, true) => format!("Beside<{}>", of(schema)),
+        Field::Register(schema, true) => format!("PrivatePatch<{}>", of(schema)),
         Field::Counter => "Counter".to_owned(),
         Field::Text => "Text".to_owned(),
         Field::Set(schema) => format!("SetOf<{}>", of(schema)),

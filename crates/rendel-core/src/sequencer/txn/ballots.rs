@@ -5,7 +5,9 @@ use serde_json::{Value, json};
 use super::Txn;
 use crate::actor::Actor;
 use crate::charter::Power;
-use crate::kind::{BallotCell, BallotField, CHOICE, Settlement, Site, Votes, ballot_records};
+use crate::kind::{
+    BallotCell, BallotField, CHOICE, EditContext, Settlement, Votes, ballot_records,
+};
 use crate::op::{Act, Op};
 use crate::path::{Path, inner};
 use crate::problem::{Problem, ProblemKind};
@@ -21,7 +23,7 @@ impl Txn<'_> {
         act: &Act,
         (of, now): (&BallotField, &BallotCell),
         actor: &Actor,
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem> {
         let may = |power: Power| match self.session.charter.has_power(&actor.role, power) {
             true => Ok(()),

@@ -8,12 +8,12 @@ use super::{By, Origin, Txn};
 use crate::actor::ClientKey;
 use crate::canonical::is_same;
 use crate::charter::{Extent, Lens, Permission, nothing_at};
-use crate::kind::{Settlement, Site, listed};
+use crate::grantees::Viewer;
+use crate::kind::{EditContext, Settlement, listed};
 use crate::op::{Op, TEST, Unread};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::references::{Followed, follow_drops};
-use crate::seers::Viewer;
 use crate::update::{Effects, Proposal, Verdict, VerdictKind};
 
 /// What an edit does, and the turns in which it is a move.
@@ -140,7 +140,7 @@ impl Txn<'_> {
         }
         is_filled?;
         let follows_refused = || self.session.clients.has_refused_beyond(key, proposal.answered);
-        let site = Site {
+        let site = EditContext {
             op: &op,
             path: &path,
             index,
@@ -180,7 +180,7 @@ impl Txn<'_> {
     fn with_references(
         &self,
         Settlement { effects, mut verdict }: Settlement,
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Result<Settlement, Problem> {
         let links = &self.session.charter.links;
         let (root, referrers) = (self.state().root(), &self.indexed().referrers);
@@ -204,7 +204,7 @@ impl Txn<'_> {
 
 fn test(
     lens: Lens<'_>,
-    site: &Site<'_>,
+    site: &EditContext<'_>,
     expected: &serde_json::Value,
 ) -> Result<Settlement, Problem> {
     let value = lens.plain_at(site.path);

@@ -33,12 +33,12 @@ use super::reversal::{Authored, Reversal};
 use crate::actor::{Actor, ClientKey};
 use crate::charter::{Lens, NoAnswer, disclosures};
 use crate::edit::Edit;
+use crate::grantees::Viewer;
 use crate::kind::{Cell, Fields};
 use crate::op::{Act, Op};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::references::check_all_references;
-use crate::seers::Viewer;
 use crate::stamp::Stamp;
 use crate::state::{Misfit, State};
 use crate::update::{

@@ -3,7 +3,7 @@
 use super::{Origin, Txn};
 use crate::actor::Actor;
 use crate::charter::{Pattern, Power};
-use crate::kind::{Cell, Field, Seats, Settlement, Site, TurnCell};
+use crate::kind::{Cell, EditContext, Field, Seats, Settlement, TurnCell};
 use crate::op::{Act, Op};
 use crate::path::{Path, Token, inner};
 use crate::problem::{Problem, ProblemKind};
@@ -47,7 +47,7 @@ impl Txn<'_> {
     pub(super) fn play(
         &self,
         origin: &Origin<'_>,
-        site: &Site<'_>,
+        site: &EditContext<'_>,
     ) -> Option<Result<Settlement, Problem>> {
         let (session, charter, state) = (self.session, &self.session.charter, self.state());
         if charter.holds_ballots(site.path) {

@@ -6,13 +6,13 @@ use super::{By, Origin, Txn};
 use crate::actor::{Actor, ClientKey};
 use crate::charter::Extent;
 use crate::edit::Edit;
+use crate::grantees::Viewer;
 use crate::history::{Done, History};
-use crate::kind::{InTheWay, Part, Taken, TakingBack};
+use crate::kind::{InTheWay, Inverse, Taken, TakingBack};
 use crate::op::{Back, Op, Unread};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::check_references;
-use crate::seers::Viewer;
 use crate::sequencer::undo::Skipped;
 use crate::update::{Effect, Proposal, Undoes, Verdict, VerdictKind};
 
@@ -89,7 +89,7 @@ impl Txn<'_> {
         taken: &Taken,
         updates: &[u64],
         own: &[ClientKey],
-    ) -> Result<Result<Part, InTheWay>, Problem> {
+    ) -> Result<Result<Inverse, InTheWay>, Problem> {
         let Origin { actor, .. } = self.origin;
         let (fields, charter) = (self.fields(), &self.session.charter);
         let state = self.state();

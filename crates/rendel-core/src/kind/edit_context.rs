@@ -15,7 +15,7 @@ use crate::update::{Effect, Effects, Verdict, VerdictKind};
 
 /// The circumstances in which one edit is settled.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Site<'a> {
+pub(crate) struct EditContext<'a> {
     /// What it asks for.
     pub(crate) op: &'a Result<Op, Unread>,
     /// Its path.
@@ -70,7 +70,7 @@ impl Applying<'_> {
     }
 }
 
-impl Site<'_> {
+impl EditContext<'_> {
     /// Whether `stamp` is by another client and was not seen by the proposer. What a client itself
     /// did earlier is part of its own view, seen or not.
     pub(crate) fn is_concurrent(&self, stamp: Stamp) -> bool {

@@ -12,7 +12,7 @@ use crate::canonical::canonical_bytes;
 /// What of a participant a key is compared with.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub(crate) enum Part {
+pub(crate) enum KeyPart {
     Id,
     Claim(String),
 }
@@ -20,15 +20,15 @@ pub(crate) enum Part {
 /// An id, or a claim with its value, by which participants see a place: every participant who has it
 /// sees the place.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct SightKey(Part, String);
+pub struct SightKey(KeyPart, String);
 
 impl SightKey {
     /// An id has to be a string. A claim is compared as canonical JSON, so the number 7 and the string
     /// "7" differ. `null`, lists and objects are no keys.
-    pub(crate) fn new(part: Part, value: &Value) -> Option<Self> {
+    pub(crate) fn new(part: KeyPart, value: &Value) -> Option<Self> {
         let text = match (&part, value) {
-            (Part::Id, value) => value.as_str()?.to_owned(),
-            (Part::Claim(_), value) => claim_text(value)?,
+            (KeyPart::Id, value) => value.as_str()?.to_owned(),
+            (KeyPart::Claim(_), value) => claim_text(value)?,
         };
         Some(Self(part, text))
     }
@@ -37,7 +37,7 @@ impl SightKey {
 /// Who sees a place.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Seers {
+pub enum Grantees {
     /// All whom it is hidden from unless.
     All,
     /// Those who have one of these keys.
@@ -79,8 +79,9 @@ impl Viewer {
     /// The keys that they have.
     pub fn keys(&self) -> impl Iterator<Item = SightKey> {
         let claims = self.claims.iter();
-        let claims = claims.map(|(name, value)| SightKey(Part::Claim(name.clone()), value.clone()));
-        std::iter::once(SightKey(Part::Id, self.id.clone())).chain(claims)
+        let claims =
+            claims.map(|(name, value)| SightKey(KeyPart::Claim(name.clone()), value.clone()));
+        std::iter::once(SightKey(KeyPart::Id, self.id.clone())).chain(claims)
     }
 }
 
@@ -105,7 +106,7 @@ impl Reader {
     }
 }
 
-impl Seers {
+impl Grantees {
     pub(crate) const NOBODY: Self = Self::Some(BTreeSet::new());
 
     /// Whether a viewer is among them.

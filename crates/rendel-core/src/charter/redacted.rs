@@ -3,15 +3,15 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::sight::Sight;
+use crate::grantees::{Grantees, SightKey, Viewer};
 use crate::kind::Fields;
 use crate::op::Op;
 use crate::path::{Path, Token};
-use crate::seers::{Seers, SightKey, Viewer};
-use crate::update::{Beside, Disclosure, Effect, Effects, Settled, Verdict};
+use crate::update::{Disclosure, Effect, Effects, PrivatePatch, Settled, Verdict};
 
 /// An update on its way to an audience.
 #[derive(Debug)]
-pub struct Told<'t> {
+pub struct RedactedUpdate<'t> {
     sight: &'t Sight,
     fields: &'t Fields,
     update: &'t Settled,
@@ -21,7 +21,7 @@ pub struct Told<'t> {
     by_key: BTreeMap<&'t SightKey, Vec<&'t Disclosure>>,
 }
 
-impl<'t> Told<'t> {
+impl<'t> RedactedUpdate<'t> {
     /// The keys of whoever may be shown something beside what all of the audience are.
     pub fn recipients(&self) -> impl Iterator<Item = &'t SightKey> {
         self.by_key.keys().copied()
@@ -29,7 +29,7 @@ impl<'t> Told<'t> {
 
     /// What somebody is shown beside what all of the audience are; `None` where that is nothing.
     /// Cost O(places that are theirs × effects).
-    pub fn beside(&self, viewer: &Viewer) -> Option<Beside> {
+    pub fn beside(&self, viewer: &Viewer) -> Option<PrivatePatch> {
         let own = self.of(viewer);
         let theirs = self.update.effects.iter();
         let theirs = theirs.filter_map(|effect| self.effect_of(&own, effect, viewer));
@@ -55,7 +55,7 @@ impl<'t> Told<'t> {
             verdicts.sort_by_key(which);
         }
         let Settled { seq, client, n, .. } = *self.update;
-        Some(Beside { seq, by: self.update.by.clone(), client, n, effects, verdicts })
+        Some(PrivatePatch { seq, by: self.update.by.clone(), client, n, effects, verdicts })
     }
 
     /// The places that somebody sees or saw by a key of theirs, in order.
@@ -77,7 +77,7 @@ impl<'t> Told<'t> {
     /// An effect as all are shown it.
     pub(crate) fn open(&self, effect: &Effect) -> Option<Effect> {
         self.effect(effect, &|told| {
-            told.from == Seers::All && told.to == Seers::All && told.is_throughout()
+            told.from == Grantees::All && told.to == Grantees::All && told.is_throughout()
         })
     }
 
@@ -105,8 +105,8 @@ impl<'t> Told<'t> {
     /// What becomes of places for all, after the effects.
     pub(crate) fn turned(&self) -> Effects {
         let turned = |told: &&Disclosure| {
-            let was = told.from == Seers::All && !told.is_anew;
-            match (was, told.to == Seers::All) {
+            let was = told.from == Grantees::All && !told.is_anew;
+            match (was, told.to == Grantees::All) {
                 (true, true) if told.is_interrupted => self.shown(told),
                 (false, true) => self.shown(told),
                 (true, false) if !told.is_gone => Some(Effect::new(&told.at, Op::Hide)),
@@ -119,8 +119,8 @@ impl<'t> Told<'t> {
     /// What becomes of places for somebody beside that.
     pub(crate) fn turned_for(&self, viewer: &Viewer) -> Effects {
         let turned = |told: &Disclosure| {
-            let saw = told.from.has(viewer) && told.from != Seers::All && !told.is_anew;
-            if told.to == Seers::All || told.stays_with(viewer) {
+            let saw = told.from.has(viewer) && told.from != Grantees::All && !told.is_anew;
+            if told.to == Grantees::All || told.stays_with(viewer) {
                 None
             } else if told.to.has(viewer) {
                 self.shown(told)
@@ -135,7 +135,7 @@ impl<'t> Told<'t> {
 impl Disclosure {
     /// Whether somebody sees the place before and after, and not all do.
     fn stays_with(&self, viewer: &Viewer) -> bool {
-        let is_theirs = |seers: &Seers| *seers != Seers::All && seers.has(viewer);
+        let is_theirs = |seers: &Grantees| *seers != Grantees::All && seers.has(viewer);
         self.is_throughout() && is_theirs(&self.from) && is_theirs(&self.to)
     }
 
@@ -147,7 +147,7 @@ impl Disclosure {
 
 impl Sight {
     /// An update on its way to those who have this sight. Cost O(places that it touches).
-    pub fn told<'t>(&'t self, fields: &'t Fields, update: &'t Settled) -> Told<'t> {
+    pub fn told<'t>(&'t self, fields: &'t Fields, update: &'t Settled) -> RedactedUpdate<'t> {
         let secrets = if update.disclosures.is_empty() { BTreeSet::new() } else { self.secrets() };
         let of_ours = |told: &&Disclosure| secrets.contains(&told.secret);
         let disclosures: Vec<_> = update.disclosures.iter().filter(of_ours).collect();
@@ -158,6 +158,6 @@ impl Sight {
         }
         let place = |told: &&'t Disclosure| ((told.secret, told.at.tokens()), *told);
         let by_place = disclosures.iter().map(place).collect();
-        Told { sight: self, fields, update, disclosures, by_place, by_key }
+        RedactedUpdate { sight: self, fields, update, disclosures, by_place, by_key }
     }
 }
