@@ -296,7 +296,12 @@ fn only_the_seat_whose_turn_it_is_moves_and_empty_seats_are_skipped() {
         ProblemKind::OutOfBounds
     );
     act(&mut game, "keziah", r#""at":"/turn","op":"advance","to":"north""#).unwrap();
-    assert_eq!(at(&game, "/turn/number"), 6);
+    // An advance that was made for another turn, as by a client that was offline, changes nothing.
+    let number = at(&game, "/turn/number").as_u64().unwrap();
+    let advance = |turn: u64| format!(r#""at":"/turn","op":"advance","to":"north","turn":{turn}"#);
+    assert_eq!(refusal(&mut game, "keziah", &advance(number - 1)), ProblemKind::Stale);
+    act(&mut game, "keziah", &advance(number)).unwrap();
+    assert_eq!(at(&game, "/turn/number"), 7);
 }
 
 #[test]

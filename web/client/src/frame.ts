@@ -35,7 +35,8 @@ export type Act =
   | { op: "extend"; by: Span }
   | { op: "seek"; to: Span }
   | { op: "rate"; rate: number }
-  | { op: "offer" | "advance"; to?: string }
+  | { op: "offer"; to?: string }
+  | { op: "advance"; to?: string; turn?: number }
   | { op: "give"; seat: string; to?: string }
   | { op: "roll"; sides: number; count?: number }
   | { op: "shuffle"; of: string; field: string }

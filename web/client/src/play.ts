@@ -175,8 +175,8 @@ type Around = {
 };
 
 const acting = (session: Around, at: string) => (act: Act) => session.propose([{ at, ...act }]);
-const optional = <N extends string>(name: N, value: string | undefined) =>
-  (value === undefined ? {} : { [name]: value }) as { [K in N]?: string };
+const optional = <N extends string, V>(name: N, value: V | undefined) =>
+  (value === undefined ? {} : { [name]: value }) as { [K in N]?: V };
 
 /** The seat of a participant. */
 export function seatOf(seats: Seats | undefined, who: string | undefined): string | undefined {
@@ -211,12 +211,14 @@ export function seatsAt(session: Around, at: string) {
 /** The turn at a path such as `/turn`. */
 export function turnAt(session: Around, at: string) {
   const act = acting(session, at);
+  const value = () => session.at(at) as Turn | undefined;
   return {
     get value() {
-      return session.at(at) as Turn | undefined;
+      return value();
     },
-    /** Hands it to the next seat that is taken, or to that one. */
-    advance: (to?: string) => act({ op: "advance", ...optional("to", to) }),
+    /** Hands the turn that is shown to the next seat that is taken, or to that one. */
+    advance: (to?: string) =>
+      act({ op: "advance", ...optional("to", to), ...optional("turn", value()?.number) }),
     reverse: () => act({ op: "reverse" }),
   };
 }

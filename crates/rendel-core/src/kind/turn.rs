@@ -3,7 +3,7 @@
 //!
 //! | edit | what it does |
 //! |---|---|
-//! | `advance` | the turn goes to the next seat that is taken, or `to` one that is |
+//! | `advance` | the turn goes to the next seat that is taken, or `to` one that is; `turn` says which turn is meant |
 //! | `reverse` | the turn goes round the other way from then on |
 //!
 //! While the session gathers nobody has the turn. A seat that becomes free loses it to the next.
@@ -11,7 +11,7 @@
 //! rules of the charter say what comes of it.
 
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use super::ruled::{self, Ruled};
 use super::seats::{self, Cell as Seats};
@@ -67,6 +67,14 @@ impl Cell {
     /// When its time has run out, in milliseconds since 1970 UTC.
     pub(crate) fn due(&self) -> Option<u64> {
         self.due
+    }
+
+    /// Refuses what was meant for another turn.
+    pub(crate) fn check_number(&self, meant: Option<u64>) -> Result<(), Problem> {
+        let Some(meant) = meant.filter(|meant| *meant != self.number) else { return Ok(()) };
+        let detail = format!("This was meant for turn {meant}; now it is turn {}.", self.number);
+        let current = json!({ "number": self.number, "seat": self.seat });
+        Err(Problem::new(ProblemKind::Stale, detail).current(current))
     }
 
     fn given(&self, seat: Option<String>) -> Self {

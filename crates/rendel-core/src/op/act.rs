@@ -28,7 +28,12 @@ pub enum Act {
         to: Option<String>,
     },
     /// The turn goes to the next seat, or to that one.
-    Advance(Option<String>),
+    Advance {
+        /// The seat that it goes to; else the next one that is taken.
+        to: Option<String>,
+        /// The number of the turn that is meant.
+        turn: Option<u64>,
+    },
     /// The turn goes round the other way from now on.
     Reverse,
     /// Roll dice.
@@ -157,7 +162,7 @@ impl Act {
 
     /// Whether it is about whose turn it is.
     pub(crate) fn is_of_turn(&self) -> bool {
-        matches!(self, Self::Advance(_) | Self::Reverse | Self::Begin(_) | Self::Fire)
+        matches!(self, Self::Advance { .. } | Self::Reverse | Self::Begin(_) | Self::Fire)
     }
 
     /// Whether it is about when something happens.
@@ -181,7 +186,7 @@ impl Act {
             Self::Offer(_) => "offer",
             Self::Accept(_) => "accept",
             Self::Give { .. } => "give",
-            Self::Advance(_) => "advance",
+            Self::Advance { .. } => "advance",
             Self::Reverse => "reverse",
             Self::Roll { .. } => "roll",
             Self::Shuffle { .. } => "shuffle",
@@ -221,7 +226,10 @@ impl Act {
                 let seat = seat.ok_or_else(|| members.malformed("\"give\" needs \"seat\"."))?;
                 Self::Give { seat, to: members.name("to")? }
             }
-            "advance" => Self::Advance(members.only(&["to"])?.name("to")?),
+            "advance" => Self::Advance {
+                to: members.only(&["to", "turn"])?.name("to")?,
+                turn: members.number("turn")?,
+            },
             "reverse" => members.only(&[]).map(|_| Self::Reverse)?,
             "roll" => {
                 let sides = members.only(&["sides", "count"])?.index("sides")?;
@@ -246,7 +254,7 @@ impl Act {
             "reveal" => Self::Reveal(members.only(&["value"])?.needed_name("value")?),
             "waive" => Self::Waive(members.only(&["seat"])?.needed_name("seat")?),
             "cast" => {
-                let round = members.only(&["choices", "value", "round"])?.round()?;
+                let round = members.only(&["choices", "value", "round"])?.number("round")?;
                 match (members.0.arg("choices"), members.0.arg("value")) {
                     (Some(choice @ Value::Array(_)), None)
                     | (None, Some(choice @ (Value::Number(_) | Value::String(_)))) => {
@@ -259,11 +267,11 @@ impl Act {
                     }
                 }
             }
-            "withdraw" => Self::Withdraw(members.only(&["round"])?.round()?),
-            "unseal" => Self::Unseal(members.only(&["round"])?.round()?),
+            "withdraw" => Self::Withdraw(members.only(&["round"])?.number("round")?),
+            "unseal" => Self::Unseal(members.only(&["round"])?.number("round")?),
             "restart" => {
                 let question = members.only(&["question", "round"])?.name("question")?;
-                Self::Restart { question, round: members.round()? }
+                Self::Restart { question, round: members.number("round")? }
             }
             "set" => Self::SetTime(members.only(&["due", "in"])?.when()?),
             "extend" => Self::Extend(members.only(&["by"])?.ahead("by")?),
@@ -296,7 +304,11 @@ impl Act {
         };
         match self {
             Self::Sit(seat) | Self::Accept(seat) => named("seat", seat),
-            Self::Offer(to) | Self::Advance(to) => named("to", to),
+            Self::Offer(to) => named("to", to),
+            Self::Advance { to, turn } => {
+                named("to", to)?;
+                turn.iter().try_for_each(|turn| map.serialize_entry("turn", turn))
+            }
             Self::Give { seat, to } => {
                 map.serialize_entry("seat", seat)?;
                 map.serialize_entry("to", to)
@@ -392,11 +404,11 @@ impl Members<'_> {
         }
     }
 
-    /// The round of a ballot that an edit is meant for, if it says so.
-    fn round(self) -> Result<Option<u64>, Problem> {
-        match self.0.arg("round") {
+    /// The number of the round or turn that an edit is meant for, if it says so.
+    fn number(self, name: &'static str) -> Result<Option<u64>, Problem> {
+        match self.0.arg(name) {
             None | Some(Value::Null) => Ok(None),
-            Some(_) => Ok(Some(self.index("round")? as u64)),
+            Some(_) => Ok(Some(self.index(name)? as u64)),
         }
     }
 

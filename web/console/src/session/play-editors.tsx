@@ -129,7 +129,7 @@ export function TurnEditor(props: Props) {
         {turn.reversed && ", reversed"}
       </span>
       <TurnTime turn={turn} />
-      <Button onClick={() => act({ op: "advance" })}>Advance</Button>
+      <Button onClick={() => act({ op: "advance", turn: turn.number })}>Advance</Button>
       <Button tone="quiet" onClick={() => act({ op: "reverse" })}>
         Reverse
       </Button>

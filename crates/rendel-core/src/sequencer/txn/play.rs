@@ -70,7 +70,9 @@ impl Txn<'_> {
                     return Some(Err(not_your_turn(site.path, cell, seats)));
                 }
                 let next = match act {
-                    Act::Advance(to) => turn.advanced(cell, to.as_deref(), of, seats),
+                    Act::Advance { to, turn: meant } => cell
+                        .check_number(*meant)
+                        .and_then(|()| turn.advanced(cell, to.as_deref(), of, seats)),
                     Act::Begin(from) => Ok(turn.begun(cell, *from)),
                     Act::Fire => Ok(turn.late(cell, of, seats)),
                     _ => Ok(turn.reversed(cell)),
