@@ -67,11 +67,11 @@ fn planner(who: &str) -> Actor {
 
 fn propose(session: &mut Sequencer, who: &str, edits: &[&str]) -> Result<Settled, Problem> {
     let edit = |text: &&str| serde_json::from_str(&format!("{{{text}}}")).unwrap();
-    settle(session, who, Proposal::new(0, None, edits.iter().map(edit).collect()))
+    settle(session, who, &Proposal::new(0, None, edits.iter().map(edit).collect()))
 }
 
-fn settle(session: &mut Sequencer, who: &str, proposal: Proposal) -> Result<Settled, Problem> {
-    match session.handle_proposal(&planner(who), &proposal, 1_000) {
+fn settle(session: &mut Sequencer, who: &str, proposal: &Proposal) -> Result<Settled, Problem> {
+    match session.handle_proposal(&planner(who), proposal, 1_000) {
         Outcome::Settled(update) => Ok(update),
         Outcome::Refused(problem) => Err(problem),
         Outcome::Repeated(_) => panic!("it has no number"),
@@ -85,7 +85,7 @@ fn revert(session: &mut Sequencer, who: &str, past: &State, at: &str) -> Option<
     let path = Path::parse(at).unwrap();
     let edits: Vec<Edit> = session.state().edits_back_to(past, &charter, &path, asker).unwrap();
     let proposal = Proposal { is_revert: true, ..Proposal::new(0, None, edits) };
-    (!proposal.edits.is_empty()).then(|| settle(session, who, proposal).unwrap())
+    (!proposal.edits.is_empty()).then(|| settle(session, who, &proposal).unwrap())
 }
 
 /// The state without what a revert by oda leaves as it is.
@@ -168,6 +168,6 @@ fn a_board_of_a_hundred_records_goes_back_with_one_call() {
     let crews = Path::parse("/crews").unwrap();
     let edits = session.state().edits_back_to(&empty, &charter, &crews, asker).unwrap();
     let proposal = Proposal { is_revert: true, ..Proposal::new(0, None, edits) };
-    assert_eq!(settle(&mut session, "oda", proposal).unwrap_err().kind().name(), "gone");
+    assert_eq!(settle(&mut session, "oda", &proposal).unwrap_err().kind().name(), "gone");
     assert_eq!(session.plain(), full.plain(&charter.fields));
 }
