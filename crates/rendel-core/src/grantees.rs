@@ -1,4 +1,4 @@
-//! Who sees what only some see: the keys by which they do, and who looks.
+//! The participants that see a place which is hidden from the rest: the keys by which they do.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -17,7 +17,7 @@ pub(crate) enum KeyPart {
     Claim(String),
 }
 
-/// An id, or a claim with its value, by which participants see a place: every participant who has it
+/// An id, or a claim with its value, by which participants see a place: every participant with it
 /// sees the place.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct SightKey(KeyPart, String);
@@ -34,22 +34,22 @@ impl SightKey {
     }
 }
 
-/// Who sees a place.
+/// The participants that see a place.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Grantees {
     /// All whom it is hidden from unless.
     All,
-    /// Those who have one of these keys.
+    /// The participants with one of these keys.
     Some(BTreeSet<SightKey>),
 }
 
-/// Who looks: what of a participant counts for what they see beside their role.
+/// A participant as far as visibility depends on them, apart from their role.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Viewer {
     /// The participant's id.
     pub id: String,
-    /// What their token says beside that.
+    /// The other claims of their token.
     claims: BTreeMap<String, String>,
 }
 
@@ -61,7 +61,7 @@ impl Viewer {
         Self { id: id.into(), claims: claims.collect() }
     }
 
-    /// Whoever acts.
+    /// That of an actor.
     pub fn of(actor: &Actor) -> Self {
         Self::new(actor.id.clone(), &actor.claims)
     }
@@ -95,7 +95,7 @@ pub struct Reader {
 }
 
 impl Reader {
-    /// Whoever acts.
+    /// That of an actor.
     pub fn of(actor: &Actor) -> Self {
         Self { role: actor.role.clone(), viewer: Viewer::of(actor) }
     }
@@ -117,7 +117,7 @@ impl Grantees {
         }
     }
 
-    /// Whether they include everybody who is among both `from` and `to`.
+    /// Whether they include every participant that is among both `from` and `to`.
     pub(crate) fn include_common(&self, from: &Self, to: &Self) -> bool {
         match (self, from, to) {
             (Self::All, ..) => true,
@@ -130,7 +130,7 @@ impl Grantees {
         }
     }
 
-    /// The keys, where it is not all.
+    /// The keys; none if all participants see the place.
     pub(crate) fn keys(&self) -> impl Iterator<Item = &SightKey> {
         let keys = match self {
             Self::All => None,

@@ -14,7 +14,7 @@ use crate::update::{Change, Effect, Effects};
 /// Referring paths that a refusal names.
 const NAMED: usize = 10;
 
-/// Records that one drop may take along.
+/// Records that one drop may cascade to.
 const MOST: usize = 10_000;
 
 /// What drops do to those who refer to the records.
@@ -73,7 +73,7 @@ impl Referrers {
         referrers
     }
 
-    /// Takes out what a change will take away or replace; to be told before it is applied.
+    /// Takes out what a change will take away or replace; to be called before it is applied.
     pub(crate) fn handle_going(
         &mut self,
         fields: &Fields,
@@ -90,7 +90,7 @@ impl Referrers {
         }
     }
 
-    /// Takes in what a change has brought; to be told once it is applied.
+    /// Takes in what a change has brought; to be called once it is applied.
     pub(crate) fn handle_came(
         &mut self,
         fields: &Fields,

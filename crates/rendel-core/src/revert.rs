@@ -1,7 +1,7 @@
 //! Revert: the edits that bring a session, or a part of it, back to an earlier state.
 //!
-//! Fields that keep rules of play stay as they are, and so do lists that only grow. A participant does
-//! not change what belongs to somebody else under `key = "author"`, nor what a turn of another seat
+//! Fields that keep rules of play do not change, nor do lists that only grow. A participant does not
+//! change what belongs to somebody else under `key = "author"`, nor what a turn of another seat
 //! governs. References are checked once, in the state that all edits lead to.
 
 use serde_json::Value;
@@ -38,7 +38,7 @@ impl State {
             let is_meant = tokens.first().is_none_or(|top| top == name);
             let is_of_play = charter.is_of_play(&Path::of([name]));
             if is_meant && is_of_play && !tokens.is_empty() {
-                let detail = format!("{at} keeps rules of play, which are not taken back.");
+                let detail = format!("{at} keeps rules of play, which cannot be reverted.");
                 return Err(Problem::new(ProblemKind::OutOfBounds, detail).at(at));
             }
             if is_meant && !is_of_play && !field.only_grows() {
@@ -104,7 +104,8 @@ fn fields_on_the_way<'c, 't>(
 fn put_back(wanted: &mut Value, then: &Value, field: &Path, at: &Path) -> Result<(), Problem> {
     let path = if at.tokens().is_empty() { field } else { at };
     let gone = || {
-        let detail = format!("{path} is in nothing that is there now. Take back what it was in.");
+        let detail =
+            format!("{path} lies in something that does not exist now. Revert that first.");
         Problem::new(ProblemKind::Gone, detail).at(path)
     };
     let mut place = wanted;

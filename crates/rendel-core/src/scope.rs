@@ -50,7 +50,7 @@ pub(crate) enum Who<'s> {
     Undefined,
     /// Time is the cause, so `who` is `null`.
     Nobody,
-    /// A participant, with the seat of theirs in a state.
+    /// A participant, with the seat that they have in a state.
     Is(&'s Actor, &'s Charter, &'s State),
 }
 

@@ -38,12 +38,12 @@ impl Effect {
     }
 }
 
-/// What an effect did to the state, for whoever follows it: holds, presence, guards, references.
+/// What an effect did to the state, for all that depend on it: holds, presence, guards, references.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change {
     /// A record or element is there that was not, with all that is in it.
     Came(Path),
-    /// A record or element is not there any more, nor what was in it.
+    /// A record or element was removed, with everything in it.
     Went(Path),
     /// A field has another value, or an element another place.
     Changed(Path),
@@ -149,13 +149,13 @@ pub struct Settled {
     pub by: String,
     /// The tab or process.
     pub client: Uuid,
-    /// The client's number of the proposal; 0 where it has none.
+    /// The client's number of the proposal; 0 if it has none.
     pub n: u64,
     /// When, in milliseconds since 1970 UTC.
     pub at: u64,
     /// What it did.
     pub effects: Effects,
-    /// What became of each edit; left out where all were `applied`.
+    /// The outcome of each edit; omitted if all were `applied`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub verdicts: Vec<Verdict>,
     /// The gesture it belongs to.
@@ -167,20 +167,20 @@ pub struct Settled {
     /// What rules of the session did in it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub rules: Vec<RuleMark>,
-    /// What it takes back, where it is an undo or a redo.
+    /// The updates that it undoes or redoes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub undoes: Option<Undoes>,
-    /// Who came or went, where it is of that: in the journal alone.
+    /// The arrival or departure that is its cause: in the journal alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub passage: Option<Passage>,
-    /// What is announced to other systems with it, which is kept beside the journal.
+    /// What is announced to other systems with it, which is stored apart from the journal.
     #[serde(skip)]
     pub announced: Vec<Announced>,
-    /// What it did to who sees what: in the journal alone.
+    /// How it changed visibility: in the journal alone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub disclosures: Vec<Disclosure>,
-    /// How many of its effects, from the first on, its proposer brought about and may take back,
-    /// where that is not all of them: in the journal alone.
+    /// The number of its effects, from the first on, that its proposer caused and may undo, unless
+    /// that is all of them: in the journal alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub own: Option<usize>,
     /// For each effect the update that changed its place before it, 0 where none did or that is not
@@ -189,12 +189,12 @@ pub struct Settled {
     pub since: SmallVec<[u64; 1]>,
 }
 
-/// What an update takes back.
+/// What an update undoes or redoes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Undoes {
     /// Whether it undoes what somebody did, or redoes what they undid.
     pub way: Back,
-    /// The updates whose work it takes back.
+    /// The updates whose work it undoes or redoes.
     pub updates: Vec<u64>,
     /// Of those that it passed over, the last update of each.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -210,7 +210,7 @@ pub struct RuleMark {
     pub first: usize,
     /// How many effects it had.
     pub count: usize,
-    /// Why it was not carried out, where it was not.
+    /// Why it failed, if it did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed: Option<String>,
 }
@@ -234,7 +234,7 @@ pub struct Passage {
     pub role: String,
     /// Which way.
     pub way: Way,
-    /// Of what it is told: of the participant, or of one connection of theirs.
+    /// Whether the participant or one of their connections came or went.
     pub of: Whose,
 }
 
@@ -255,23 +255,24 @@ pub enum Way {
 pub struct Announced {
     /// Its type, such as `barrel.sold`.
     pub kind: String,
-    /// The rule that announces it, where one does.
+    /// The rule that announces it, if one does.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rule: Option<String>,
     /// What it says.
     pub values: BTreeMap<String, Value>,
 }
 
-/// A place that some do not see, which an update touches: who saw it before, and who sees it now.
+/// A place that is hidden from some participants and that an update touches, with the participants
+/// that see it before and after.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Disclosure {
     /// The number of its condition in the charter.
     pub secret: usize,
     /// The place.
     pub at: Path,
-    /// Who saw it.
+    /// The participants that saw it.
     pub from: Grantees,
-    /// Who sees it.
+    /// The participants that see it.
     pub to: Grantees,
     /// Whether something around it came or went, and all that was shown of it with that.
     #[serde(default, rename = "anew", skip_serializing_if = "is_false")]
@@ -279,8 +280,8 @@ pub struct Disclosure {
     /// Whether the place around it exists no more.
     #[serde(default, rename = "gone", skip_serializing_if = "is_false")]
     pub is_gone: bool,
-    /// Whether some participants who see it before and after did not see it throughout: they are shown
-    /// only the value that it ends with.
+    /// Whether it was hidden in the middle of the update from participants that see it before and
+    /// after. They are shown only the value that it ends with.
     #[serde(default, rename = "interrupted", skip_serializing_if = "is_false")]
     pub is_interrupted: bool,
     /// The value now, if a participant who did not see the place before sees it now. A register
@@ -299,12 +300,12 @@ fn is_false(flag: &bool) -> bool {
     !flag
 }
 
-/// What an update also did, for one who sees more of it than all of their audience.
+/// What an update also did, for a participant that sees more of it than their whole audience.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct PrivatePatch {
     /// Its place.
     pub seq: u64,
-    /// The participant who made it.
+    /// Its author.
     pub by: String,
     /// The tab or process.
     pub client: Uuid,
@@ -312,13 +313,13 @@ pub struct PrivatePatch {
     pub n: u64,
     /// What it did there, to be applied after the effects that all are shown.
     pub effects: Effects,
-    /// What became of the edits, where some of that is told to few: in place of what all are told.
+    /// The outcomes of the edits for this participant, if they differ from those for the audience.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub verdicts: Vec<Verdict>,
 }
 
 impl PrivatePatch {
-    /// The whole update, as whoever gets this is shown it.
+    /// The whole update, as this participant is shown it.
     #[must_use]
     pub fn joined(&self, shown: &Settled) -> Settled {
         let mut whole = shown.clone();
@@ -376,13 +377,13 @@ impl Settled {
         }
     }
 
-    /// As it is told: without what only the journal keeps.
+    /// The update without the members that only the journal keeps.
     #[must_use]
     pub fn without_what_is_kept(self) -> Self {
         Self { passage: None, own: None, since: SmallVec::new(), disclosures: Vec::new(), ..self }
     }
 
-    /// Whether nothing of it is shown.
+    /// Whether it shows nothing.
     pub fn is_blank(&self) -> bool {
         self.by.is_empty() && self.effects.is_empty() && self.verdicts.is_empty()
     }
@@ -424,14 +425,14 @@ pub enum VerdictKind {
     Overrode,
     /// What it met prevailed; it had no effect.
     Dropped,
-    /// A part of an undo or redo that stays as it is, since what it met stands there now.
+    /// A part of an undo or redo that stays, since another update stands in the way.
     Skipped,
 }
 
 /// What became of one edit of a settled update, and why.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Verdict {
-    /// The rule of the session whose edit it is, where it is not the proposer's.
+    /// The rule of the session that made the edit, unless the proposer did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rule: Option<String>,
     /// The index of the edit in its proposal, or in its rule.

@@ -1,4 +1,4 @@
-//! An update as it is told to an audience, and to those of it who see more.
+//! An update as it is sent to an audience, and to members of the audience that see more.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -15,20 +15,20 @@ pub struct RedactedUpdate<'t> {
     sight: &'t Sight,
     fields: &'t Fields,
     update: &'t Settled,
-    /// What it does to who of the audience sees what.
+    /// How it changes visibility within the audience.
     disclosures: Vec<&'t Disclosure>,
     by_place: BTreeMap<(usize, &'t [Token]), &'t Disclosure>,
     by_key: BTreeMap<&'t SightKey, Vec<&'t Disclosure>>,
 }
 
 impl<'t> RedactedUpdate<'t> {
-    /// The keys of whoever may be shown something beside what all of the audience are.
+    /// The keys of participants that may be shown more than the whole audience.
     pub fn recipients(&self) -> impl Iterator<Item = &'t SightKey> {
         self.by_key.keys().copied()
     }
 
-    /// What somebody is shown beside what all of the audience are; `None` where that is nothing.
-    /// Cost O(places that are theirs × effects).
+    /// What a participant is shown in addition to the audience; `None` if that is nothing. Cost
+    /// O(places that they see × effects).
     pub fn beside(&self, viewer: &Viewer) -> Option<PrivatePatch> {
         let own = self.of(viewer);
         let theirs = self.update.effects.iter();
@@ -38,7 +38,7 @@ impl<'t> RedactedUpdate<'t> {
         if effects.is_empty() {
             return None;
         }
-        // Of what was there before only who saw it is told.
+        // An earlier value is shown only to participants that saw it.
         let told = |verdict: &Verdict| {
             let path = Path::parse(&verdict.at).ok()?;
             let inside = |told: &&Disclosure| {
@@ -58,7 +58,7 @@ impl<'t> RedactedUpdate<'t> {
         Some(PrivatePatch { seq, by: self.update.by.clone(), client, n, effects, verdicts })
     }
 
-    /// The places that somebody sees or saw by a key of theirs, in order.
+    /// The places that a participant sees or saw by one of their keys, in order.
     fn of(&self, viewer: &Viewer) -> Vec<&'t Disclosure> {
         let keyed = viewer.keys().filter_map(|key| self.by_key.get(&key));
         let mut own: Vec<_> = keyed.flatten().copied().collect();
@@ -81,8 +81,8 @@ impl<'t> RedactedUpdate<'t> {
         })
     }
 
-    /// An effect that somebody is shown beside that: it is in a place that they see before and
-    /// after, and not all do.
+    /// An effect that a participant is shown in addition: it lies in a place that they see before
+    /// and after, and the audience does not.
     pub(crate) fn theirs(&self, effect: &Effect, viewer: &Viewer) -> Option<Effect> {
         self.effect_of(&self.of(viewer), effect, viewer)
     }
@@ -102,7 +102,7 @@ impl<'t> RedactedUpdate<'t> {
         Some(Effect::new(&told.at, Op::Show(value)))
     }
 
-    /// What becomes of places for all, after the effects.
+    /// The places that are shown to or hidden from the whole audience after the effects.
     pub(crate) fn turned(&self) -> Effects {
         let turned = |told: &&Disclosure| {
             let was = told.from == Grantees::All && !told.is_anew;
@@ -116,7 +116,7 @@ impl<'t> RedactedUpdate<'t> {
         self.disclosures.iter().filter_map(turned).collect()
     }
 
-    /// What becomes of places for somebody beside that.
+    /// The places that are shown to or hidden from one participant in addition.
     pub(crate) fn turned_for(&self, viewer: &Viewer) -> Effects {
         let turned = |told: &Disclosure| {
             let saw = told.from.has(viewer) && told.from != Grantees::All && !told.is_anew;
@@ -139,14 +139,14 @@ impl Disclosure {
         self.is_throughout() && is_theirs(&self.from) && is_theirs(&self.to)
     }
 
-    /// Whether nobody who sees the place before and after lost it meanwhile.
+    /// Whether every participant that sees the place before and after saw it throughout.
     fn is_throughout(&self) -> bool {
         !self.is_anew && !self.is_interrupted
     }
 }
 
 impl Sight {
-    /// An update on its way to those who have this sight. Cost O(places that it touches).
+    /// An update on its way to participants with this sight. Cost O(places that it touches).
     pub fn told<'t>(&'t self, fields: &'t Fields, update: &'t Settled) -> RedactedUpdate<'t> {
         let secrets = if update.disclosures.is_empty() { BTreeSet::new() } else { self.secrets() };
         let of_ours = |told: &&Disclosure| secrets.contains(&told.secret);

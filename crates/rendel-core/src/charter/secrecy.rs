@@ -2,10 +2,10 @@
 //!
 //! What is hidden is a field, or a record of a map: a *place*. Its condition is joined by `||`. A
 //! part without `who` opens the place to all. A part that speaks of `who` compares a field of the
-//! record with something of the participant: a *key*. So who sees a place follows from values of
-//! its record, and nobody is asked.
+//! record with something of the participant: a *key*. So visibility follows from values of the
+//! record alone.
 //!
-//! Cost of asking who sees a place: O(parts of the condition), and O(elements) of the sets and lists
+//! Cost of finding the grantees of a place: O(parts of the condition), and O(elements) of the sets and lists
 //! that they name.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -24,7 +24,7 @@ use crate::scope::Scope;
 use crate::state::State;
 use crate::update::{Change, Disclosure, Effect};
 
-/// A place that is hidden from some, and from whom.
+/// A place that is hidden from some participants, with the condition that shows it.
 #[derive(Clone, Debug)]
 pub(crate) struct Secret {
     pub(super) place: Pattern,
@@ -50,7 +50,7 @@ struct KeyRead {
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Owner {
     Key(KeyPart),
-    /// With their seat, by the field of seats: whoever sits there sees it.
+    /// With their seat, by the field of seats: the participant on that seat sees it.
     Seat(Token),
 }
 
@@ -66,7 +66,7 @@ impl Owner {
     }
 }
 
-/// Which places go by which keys, so that what is somebody's is found without a look at the rest.
+/// Places by key, so that the places of one participant are found without a search.
 /// Cost of following an update: O(places that it touches × log places).
 #[derive(Clone, Debug, Default)]
 pub struct SecretIndex(BTreeMap<(usize, SightKey), BTreeSet<Path>>);
@@ -77,8 +77,8 @@ impl SecretIndex {
         let mut index = Self::default();
         for (number, secret) in charter.secrets.iter().enumerate() {
             secret.each(&charter.fields, state, &[], &mut |place| {
-                let seers = secret.seers(&charter.fields, state, place);
-                for key in seers.keys() {
+                let grantees = secret.grantees(&charter.fields, state, place);
+                for key in grantees.keys() {
                     index.put(number, key, Path::of(place.iter().cloned()));
                 }
             });
@@ -108,7 +108,7 @@ impl SecretIndex {
         }
     }
 
-    /// The places of some secrets that go by a key.
+    /// The places of some secrets that a key shows.
     pub(super) fn places(
         &self,
         secrets: &BTreeSet<usize>,
@@ -120,7 +120,7 @@ impl SecretIndex {
 }
 
 impl Secret {
-    /// Of ballots: each belongs to the participant who cast it, until their field is open.
+    /// The secret of ballots: until their field is open, each is shown only to its caster.
     pub(super) fn of_ballots(records: &str, ballot: Token) -> Self {
         let key = KeyRead { member: String::new(), is_many: false, of: Owner::Key(KeyPart::Id) };
         let source = format!("id == who.id || state.{ballot}.open");
@@ -146,8 +146,8 @@ impl Secret {
         }
     }
 
-    /// Who sees a place in a state. A place that does not exist is seen by nobody.
-    pub(crate) fn seers(&self, fields: &Fields, state: &State, place: &[Token]) -> Grantees {
+    /// The grantees of a place in a state; none if the place does not exist.
+    pub(crate) fn grantees(&self, fields: &Fields, state: &State, place: &[Token]) -> Grantees {
         let record = &place[..self.record];
         if !state.has(fields, place) {
             return Grantees::NOBODY;
@@ -183,8 +183,8 @@ impl Secret {
         Grantees::Some(keys)
     }
 
-    /// Whether a change of a field of the state may change who sees every place. Where only the state
-    /// is asked, the answer before and after says so.
+    /// Whether a change of a field of the state may change the visibility of every place. If a
+    /// condition reads only the state, its answers before and after are compared.
     fn turns_with(&self, fields: &Fields, states: [&State; 2], top: &Token) -> bool {
         let differs = |of: &dyn Fn(&State) -> Option<Value>| of(states[0]) != of(states[1]);
         if self.opens_with.as_ref() == Some(top) {
@@ -209,8 +209,8 @@ impl Secret {
         })
     }
 
-    /// Whether a change of a value may change who sees a place that exists before and after. Cost
-    /// O(parts of the condition).
+    /// Whether a change of a value may change the visibility of a place that exists before and
+    /// after. Cost O(parts of the condition).
     pub(crate) fn may_turn_with(&self, change: &Change) -> bool {
         let Some(path) = change.path() else { return false };
         let [top, ..] = path.tokens() else { return false };
@@ -224,7 +224,7 @@ impl Secret {
             || of_record.is_some_and(|name| self.reads_of_record(name))
     }
 
-    /// Whether a change of a field of the record may change who sees it.
+    /// Whether a change of a field of the record may change its visibility.
     fn reads_of_record(&self, name: &str) -> bool {
         let is_it = |read: &Read| {
             read.name == "record" && read.member.as_ref().is_none_or(|member| member == name)
@@ -233,7 +233,7 @@ impl Secret {
             || self.keys.iter().any(|key| key.member == name)
     }
 
-    /// The places that a change touches: what is in them, or who sees them.
+    /// The places that a change touches: their values, or their visibility.
     fn touched(
         &self,
         fields: &Fields,
@@ -271,10 +271,10 @@ fn is_open(fields: &Fields, state: &State, ballot: &Token) -> bool {
     matches!(found, Some((_, Cell::Ballot(cell))) if cell.is_open())
 }
 
-/// What an update does to who sees what: for each place that it touches, who saw it before and who
-/// sees it after. From this and the update alone it is told to everybody, now and later.
+/// How an update changes visibility: for each place that it touches, its grantees before and after.
+/// What is sent to each participant, now and later, follows from this and the update alone.
 ///
-/// `between` are the states in the middle of the update in which somebody may see more or less.
+/// `between` are the states in the middle of the update after each change of visibility.
 /// Cost O(places that it touches × states); nothing if the charter has no secrets.
 pub(crate) fn disclosures(
     secrets: &[Secret],
@@ -301,13 +301,13 @@ pub(crate) fn disclosures(
             }
         }
         for at in places {
-            let from = secret.seers(fields, before, at.tokens());
-            let to = secret.seers(fields, after, at.tokens());
+            let from = secret.grantees(fields, before, at.tokens());
+            let to = secret.grantees(fields, after, at.tokens());
             let is_anew = covering.iter().any(|path| at.is_within(path));
             let is_gone = !state_has(fields, after, &at, secret);
             let is_interrupted = between.iter().any(|state| {
-                let seers = secret.seers(fields, state, at.tokens());
-                !seers.include_common(&from, &to)
+                let grantees = secret.grantees(fields, state, at.tokens());
+                !grantees.include_common(&from, &to)
             });
             let is_told = is_anew || from != to || is_interrupted;
             let value = (is_told && !is_gone).then(|| after.plain_at(fields, &at)).flatten();

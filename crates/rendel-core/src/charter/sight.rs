@@ -348,13 +348,13 @@ impl<'l> Lens<'l> {
     }
 
     fn sees(&self, secret: usize, place: &[Token]) -> bool {
-        let seers = self.seers(secret, place);
-        seers == Grantees::All || self.viewer.is_some_and(|viewer| seers.has(viewer))
+        let grantees = self.grantees(secret, place);
+        grantees == Grantees::All || self.viewer.is_some_and(|viewer| grantees.has(viewer))
     }
 
-    fn seers(&self, secret: usize, place: &[Token]) -> Grantees {
+    fn grantees(&self, secret: usize, place: &[Token]) -> Grantees {
         let of = self.charter.secrets.get(secret).zip(self.state);
-        of.map_or(Grantees::NOBODY, |(of, state)| of.seers(&self.charter.fields, state, place))
+        of.map_or(Grantees::NOBODY, |(of, state)| of.grantees(&self.charter.fields, state, place))
     }
 
     /// The whole plain state.

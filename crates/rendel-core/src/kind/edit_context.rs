@@ -42,14 +42,14 @@ pub(crate) struct Settlement {
     pub(crate) verdict: Verdict,
 }
 
-/// What applying an effect changes beside the cell.
+/// What applying an effect changes apart from the cell.
 #[derive(Debug)]
 pub(crate) struct Applying<'a> {
     /// The update.
     pub(crate) stamp: Stamp,
     /// What the session remembers of what is gone.
     pub(crate) memory: &'a mut Memory,
-    /// By how many bytes of plain JSON the state has become larger, below zero where smaller.
+    /// The bytes of plain JSON by which the state has grown; negative if it has shrunk.
     pub(crate) growth: i64,
     /// Receives what the effect finds.
     pub(crate) before: Option<&'a mut Before>,
@@ -77,7 +77,7 @@ impl EditContext<'_> {
         stamp.seq > self.seen && stamp.client != self.client && !self.own.contains(&stamp.client)
     }
 
-    /// The operation, where it can be read; `what` has the operations that it takes.
+    /// The operation, if it can be read; `what` has the operations that it takes.
     pub(crate) fn op(&self, what: &str, known: &[&str]) -> Result<&Op, Problem> {
         match self.op {
             Ok(op) => Ok(op),
@@ -130,7 +130,7 @@ impl EditContext<'_> {
         Problem::new(ProblemKind::Stale, detail).at(self.path)
     }
 
-    /// The refusal of a path that goes on below a field without inner parts.
+    /// The refusal of a path that continues below a field without inner parts.
     pub(crate) fn leaf(&self, rest: &[Token], what: &str) -> Result<(), Problem> {
         let Some(beyond) = rest.first() else { return Ok(()) };
         let whole = self.path.tokens().len() - rest.len();
@@ -143,7 +143,7 @@ impl EditContext<'_> {
         .did_you_mean(Some(whole.to_string())))
     }
 
-    /// An operation that takes effect at the path as it is.
+    /// An operation that takes effect at the path without a change.
     pub(crate) fn applied(&self, op: Op) -> Settlement {
         Settlement {
             effects: smallvec![Effect::new(self.path, op)],

@@ -1,5 +1,5 @@
 //! `turn`: whose seat it is to move. Edits of what it governs are for that seat alone; everybody
-//! else is told `not-your-turn`.
+//! else is refused with `not-your-turn`.
 //!
 //! | edit | what it does |
 //! |---|---|
@@ -34,7 +34,7 @@ pub(crate) struct Field {
 #[derive(Clone, Copy, Debug, PartialEq)]
 enum Order {
     Ring,
-    /// Each says who is next.
+    /// Each names the next seat.
     Free,
 }
 
@@ -186,7 +186,7 @@ impl Ruled for Field {
         };
         let moves = section.integer("moves", 1..=1_000_000).map(i64::cast_unsigned);
         if moves.is_some() && order == Order::Free {
-            section.fault_at("moves", "no `moves` where each says who is next", None);
+            section.fault_at("moves", "no `moves` if each names the next seat", None);
         }
         let time = section.duration("time", 1_000..=86_400_000);
         let late = section.choice("late", &["pass", "rule"], "pass");
@@ -196,7 +196,7 @@ impl Ruled for Field {
         if time.is_some() && late == "pass" && order == Order::Free {
             section.fault_at(
                 "late",
-                "\"rule\": a turn without an order cannot pass by itself",
+                "\"rule\": a turn without an order cannot pass automatically",
                 None,
             );
         }

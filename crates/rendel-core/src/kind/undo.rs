@@ -1,4 +1,4 @@
-//! Taking back: what an effect finds where it acts, and what undoing it does to what is there later.
+//! Undo of one change: what an effect finds at its place, and what undoing it does later.
 //!
 //! What stands at a place is somebody's *work*: it has the `seq` of the update that made it. An undo
 //! brings work back under its old `seq`, so that it is known again when what came before it is
@@ -33,7 +33,7 @@ pub(crate) enum Was {
     Nothing,
     /// A record or element, which goes.
     There,
-    /// An element between these neighbours, put there by that update.
+    /// An element between these neighbours, placed by that update.
     Place {
         /// The one before it.
         after: Option<Arc<str>>,
@@ -63,7 +63,7 @@ impl Was {
 /// Among so many of the last places one is looked for that is changed again.
 const PLACES: usize = 32;
 
-/// What a change can be taken back by.
+/// How one change can be undone.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Taken {
     /// The place: of a record or element that comes or goes, its own path.
@@ -124,17 +124,17 @@ impl Taken {
     }
 }
 
-/// Whether a change of a field can be taken back.
+/// Whether a change of a field can be undone.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Before {
-    /// By this; the work that the change leaves is its update's where nothing else is told.
+    /// By this. The change leaves the work of its own update unless `left` names another.
     Was {
         /// The place, if it is another than the effect's path.
         at: Option<Path>,
         was: Was,
         left: Option<u64>,
     },
-    /// It leaves nothing to be taken back.
+    /// It leaves nothing to undo.
     Nothing,
     /// Never, nor anything that was done together with it: it was a move in play.
     Never,
@@ -146,7 +146,7 @@ impl Before {
         Self::Was { at: None, was, left: None }
     }
 
-    /// As something that can be taken back.
+    /// The note by which the effect can be undone.
     pub(crate) fn taken(self, effect: &Effect, seq: u64, record: u64) -> Option<Taken> {
         let Self::Was { at, was, left } = self else { return None };
         let left = left.or(effect.restores).unwrap_or(seq);
@@ -154,25 +154,25 @@ impl Before {
     }
 }
 
-/// The circumstances in which a change is taken back.
+/// The circumstances in which a change is undone.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct TakingBack<'t> {
     pub(crate) taken: &'t Taken,
-    /// The updates that are taken back.
+    /// The updates that are undone.
     pub(crate) updates: &'t [u64],
-    /// The clients of whoever takes it back.
+    /// The clients of the participant that undoes it.
     pub(crate) own: &'t [ClientKey],
     pub(crate) memory: &'t Memory,
 }
 
-/// What has to be done to take something back; nothing where it is gone already.
+/// What undoes a change; nothing if its place is gone already.
 pub(crate) type TakenBack = Result<Inverse, InTheWay>;
 
 /// What takes one change back.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct Inverse {
     pub(crate) effects: Effects,
-    /// Why some of it stays all the same.
+    /// Why a part of it stays.
     pub(crate) stays: Option<InTheWay>,
 }
 
@@ -185,7 +185,7 @@ impl From<Effect> for Inverse {
 /// What stands against taking something back.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct InTheWay {
-    /// The update, where one does.
+    /// The update, if one does.
     pub(crate) update: Option<u64>,
     pub(crate) because: &'static str,
 }
@@ -208,7 +208,7 @@ impl InTheWay {
 }
 
 impl TakingBack<'_> {
-    /// Refuses to take something back in another record than the one it was done in. `rest` is what
+    /// Refuses to undo a change in another record than the one it was made in. `rest` is what
     /// remains of the path below the record that `update` made.
     pub(super) fn check_record(&self, rest: &[Token], update: u64) -> Result<(), InTheWay> {
         let len = self.taken.at.tokens().len();

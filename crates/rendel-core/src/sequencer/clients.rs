@@ -48,7 +48,7 @@ struct Client {
 }
 
 impl Client {
-    /// About what it takes in memory.
+    /// The approximate bytes that it occupies.
     fn bytes(&self) -> usize {
         96 + 16 * self.settled.len()
     }

@@ -64,7 +64,7 @@ pub struct Sequencer {
     no_due_before: u64,
     /// When the session was opened, in milliseconds since 1970 UTC.
     opened: u64,
-    /// Who is here, with their roles, where anything follows from that.
+    /// The participants in the session with their roles, if anything follows from that.
     here: OrdMap<String, String>,
     /// From which draws are made.
     chance: Option<Chance>,
@@ -72,7 +72,7 @@ pub struct Sequencer {
     unanswered: Vec<NoAnswer>,
 }
 
-/// What a sequencer needs to come back, with nothing of the charter in it.
+/// What a sequencer needs to be restored, without the charter.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct SequencerSnapshot {
     /// The last update that it holds.
@@ -83,7 +83,7 @@ pub struct SequencerSnapshot {
     clients: Clients,
     #[serde(default)]
     histories: Histories,
-    /// Who is here.
+    /// The participants in the session.
     #[serde(default, skip_serializing_if = "OrdMap::is_empty")]
     here: OrdMap<String, String>,
     version: Version,
@@ -114,9 +114,9 @@ impl TryFrom<u32> for Version {
 }
 
 impl SequencerSnapshot {
-    /// Reads a snapshot of any version. Of one before the third it has nothing of what was gone;
-    /// positions of before it are too old. Of the first it has nothing of clients besides: whose
-    /// that was cannot be told from it.
+    /// Reads a snapshot of any version. From versions before the third it takes no removed records,
+    /// so positions that are older than the snapshot are too old. From the first it takes no clients
+    /// either, since that version does not say which participant a client belongs to.
     pub fn read(mut stored: Value) -> serde_json::Result<Self> {
         let version = stored.get("version").and_then(Value::as_u64);
         if let Some(members) = stored.as_object_mut()
@@ -150,7 +150,7 @@ impl SequencerSnapshot {
         Ok(self)
     }
 
-    /// The same with a participant who is here under another name.
+    /// The same with another name for one participant.
     #[must_use]
     pub fn with_renamed(mut self, who: &str, alias: &str) -> Self {
         if let Some(role) = self.here.remove(who) {
@@ -203,7 +203,7 @@ impl Sequencer {
         })
     }
 
-    /// A sequencer as it was when the snapshot was taken. Cost O(what may refer to something).
+    /// A sequencer with the content of a snapshot. Cost O(what may refer to something).
     pub fn restore(charter: Arc<Charter>, snapshot: SequencerSnapshot) -> Self {
         let SequencerSnapshot { seq, at, state, clients, histories, here, .. } = snapshot;
         let indexed = IndexedState::of(&charter, state);
@@ -244,8 +244,8 @@ impl Sequencer {
         SequencerSnapshot { seq, at, state, clients, histories, here, version: Version }
     }
 
-    /// Applies an update of the journal. Fails where it is not the next one or does not fit, and
-    /// then changes nothing that is looked at again: the session must not go on.
+    /// Applies an update of the journal. Fails if it is not the next one or does not fit. The
+    /// sequencer must not be used after that.
     pub fn replay(&mut self, update: &Settled) -> Result<(), Misfit> {
         if update.seq != self.seq + 1 {
             let why = format!("the update after {} should be {}", self.seq, self.seq + 1);
@@ -302,13 +302,13 @@ impl Sequencer {
         self.at
     }
 
-    /// About how many bytes the plain state takes as JSON.
+    /// The approximate bytes of the plain state as JSON.
     pub fn weight(&self) -> u64 {
         self.indexed.state.weight()
     }
 
-    /// About how many bytes are taken by what is remembered: of what is gone, of the places in
-    /// texts and lists, and of what clients were answered.
+    /// The approximate bytes of what is remembered: removed records, places in texts and lists, and
+    /// the answers that clients were given.
     pub fn remembered(&self) -> usize {
         self.indexed.state.memory().bytes() + self.clients.bytes() + self.histories.bytes()
     }
@@ -363,7 +363,7 @@ impl Sequencer {
         settled
     }
 
-    /// A problem without what is hidden from the participant who gets it.
+    /// A problem without the values that are hidden from its recipient.
     fn seen_by(&self, actor: &Actor, problem: Problem) -> Problem {
         let viewer = Viewer::of(actor);
         match problem.kind() {

@@ -1,4 +1,4 @@
-//! How an update can be taken back: noted while its effects are applied.
+//! How an update can be undone: noted while its effects are applied.
 
 use smallvec::SmallVec;
 
@@ -13,7 +13,7 @@ use crate::stamp::Stamp;
 use crate::state::Misfit;
 use crate::update::Effect;
 
-/// How the effects of one update can be taken back.
+/// How the effects of one update can be undone.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Reversal {
     pub(super) parts: SmallVec<[Taken; 1]>,
@@ -40,7 +40,7 @@ pub(super) struct Authored<'a> {
 }
 
 impl Reversal {
-    /// Applies an effect of a participant and notes how it can be taken back.
+    /// Applies an effect of a participant and notes how it can be undone.
     pub(super) fn apply(
         &mut self,
         state: &mut IndexedState,

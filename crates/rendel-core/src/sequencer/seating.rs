@@ -1,4 +1,4 @@
-//! Seats and chance of a session: what the session does about them by itself, and what a new
+//! Seats and chance of a session: what the session does about them automatically, and what a new
 //! opening keeps.
 
 use super::Sequencer;
@@ -21,8 +21,8 @@ impl Sequencer {
         })
     }
 
-    /// A state that begins anew with the same people on their seats and the same chance: no draw
-    /// can be made twice.
+    /// Puts the same participants on their seats in a new opening, with the same chance, so that no
+    /// draw can be made twice.
     pub(super) fn carry_over(&self, opened: &mut Self, stamp: Stamp) -> Result<(), Problem> {
         let Charter { fields, play, .. } = &*self.charter;
         let kept = play.seats.iter().chain(play.draws.iter().map(|draws| &draws.field));
@@ -47,8 +47,8 @@ impl Sequencer {
         Ok(())
     }
 
-    /// What the session has to do by itself: bind the first draws, keep the seats of those who are
-    /// not `here`, and note who is back. Cost O(seats), and nothing where there is nothing to do.
+    /// What the session has to do automatically: bind the first draws, keep the seats of participants
+    /// that are not `here`, and note the participants that have returned. Cost O(seats).
     pub fn own_edits(&self, here: &dyn Fn(&str) -> bool, now: u64) -> Vec<Edit> {
         let Charter { fields, play, .. } = &*self.charter;
         let root = self.indexed.state.root();
@@ -74,7 +74,7 @@ impl Sequencer {
         edits
     }
 
-    /// Seats somebody to whom a seat was promised, if it is free and they have none.
+    /// Gives a promised seat to a participant without one, if the seat is free.
     pub fn promised(&self, who: &str, seat: &str) -> Option<Edit> {
         let (field, seats) = self.indexed.state.seats(&self.charter)?;
         let is_free = field.names().iter().any(|name| name == seat) && seats.by(seat).is_none();

@@ -17,7 +17,7 @@ use crate::problem::Problem;
 use crate::sequence::Target;
 use crate::update::{Effect, Proposal, Settled, Verdict};
 
-/// Parts of a step that are examined before it is taken back.
+/// Parts of a step that are examined before it is undone.
 const EXAMINED: usize = 256;
 
 /// What undo and redo would do now.
@@ -53,12 +53,12 @@ pub struct UndoPlace {
     pub op: String,
 }
 
-/// A part of a step that stays as it is.
+/// A part of a step that stays.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Skipped {
     /// Where.
     pub at: String,
-    /// The update that stands in the way, where one does.
+    /// The update that stands in the way, if one does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub update: Option<u64>,
     /// Why, in one sentence.

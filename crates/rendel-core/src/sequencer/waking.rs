@@ -1,4 +1,4 @@
-//! What a session does by itself: when a time comes, or because somebody came or went. The charter
+//! What a session does automatically: when a time comes, or because somebody came or went. The charter
 //! binds these acts as it binds proposals, under an identity of the session's own. Facts that the
 //! session notes (seats, draws, ballots, times) pass no guard.
 
@@ -84,7 +84,7 @@ impl Sequencer {
         self.to_begin().into_iter().map(begin).collect()
     }
 
-    /// When the session acts next by itself.
+    /// When the session acts next automatically.
     pub fn poll_timeout(&self) -> Option<u64> {
         let due = self.next_due().into_iter().chain(self.next_lapse());
         due.chain(self.count_at).min()
@@ -140,7 +140,7 @@ impl Sequencer {
         self.commit(key, settled)
     }
 
-    /// Who is here, as far as anything follows from that.
+    /// The participants in the session with their roles, if anything follows from that.
     pub fn here(&self) -> impl Iterator<Item = (&str, &str)> {
         self.here.iter().map(|(who, role)| (who.as_str(), role.as_str()))
     }
@@ -150,7 +150,7 @@ impl Sequencer {
         self.here.contains_key(who)
     }
 
-    /// The role of somebody who is known to be here.
+    /// The role of a participant in the session.
     pub fn role_of(&self, who: &str) -> Option<&String> {
         self.here.get(who)
     }

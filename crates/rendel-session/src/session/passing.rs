@@ -1,9 +1,9 @@
-//! What follows from who comes and goes: arrivals and departures as updates of the session's own,
-//! where its charter has rules or announcements about them.
+//! Arrivals and departures as updates of the session's own, if its charter has rules or announcements
+//! about them.
 //!
-//! Who is here is kept with the journal, so each arrival and each departure is settled once,
-//! whatever happens to the service in between: whoever was here before a restart has as long to
-//! come back as anybody whose connection was lost.
+//! The journal keeps the participants in the session, so each arrival and each departure is settled
+//! once, whatever happens to the service in between. After a restart, participants have as long to
+//! return as after a lost connection.
 
 use std::collections::BTreeSet;
 
@@ -12,17 +12,17 @@ use rendel_core::{Actor, Passage, Way, Whose};
 use super::Session;
 use crate::order::Origin;
 
-/// What is to be settled of who came and went.
+/// Arrivals and departures that are yet to be settled.
 #[derive(Debug, Default)]
 pub(super) struct Passing {
-    /// Participants who may have come or gone.
+    /// Participants that may have come or gone.
     participants: BTreeSet<String>,
     /// Whether anybody may have.
     anybody: bool,
     /// Connections that came and went.
     connections: Vec<(Actor, Way)>,
-    /// Until when those are waited for who were here before the session was loaded, in milliseconds
-    /// since 1970 UTC.
+    /// How long the session waits for participants of before it was loaded, in milliseconds since
+    /// 1970 UTC.
     until: Option<u64>,
 }
 
@@ -51,7 +51,7 @@ impl Session {
         self.passing.anybody = true;
     }
 
-    /// The journal says who was here; they may come back.
+    /// The participants that the journal lists may return.
     pub(super) fn wait_for_those_who_were_here(&mut self) {
         self.passing.anybody = true;
         let is_empty = self.order.sequencer().here().next().is_none();

@@ -1,5 +1,4 @@
-//! What participants can undo, for those who asked to be told, and what gates are asked about an
-//! undo.
+//! What participants can undo, for those that asked, and what gates are asked about an undo.
 
 use std::borrow::Cow;
 
@@ -60,7 +59,7 @@ impl Session {
         }
     }
 
-    /// A connection wants to be told from now on.
+    /// A connection asks for what it can undo from now on.
     pub(super) fn follow_undo(&mut self, connection: ConnectionId) {
         self.members.follow_undo(connection);
         let who = self.members.get(connection).map(|member| member.who.id.clone());

@@ -104,7 +104,7 @@ impl Txn<'_> {
         Ok(Settlement { effects, verdict: site.applied_verdict() })
     }
 
-    /// What was cast by whom. Cost O(ballots).
+    /// The ballots by participant. Cost O(ballots).
     fn votes(&self, records: &Path) -> Votes {
         let Some(Value::Object(ballots)) = self.state().plain_at(self.fields(), records) else {
             return Votes::new();

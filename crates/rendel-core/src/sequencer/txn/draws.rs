@@ -26,7 +26,8 @@ impl Txn<'_> {
         now: &RandomCell,
     ) -> Result<RandomCell, Problem> {
         if !of.takes_entropy() {
-            let detail = "The charter lets nobody add to these draws: entropy = \"seats\" would.";
+            let detail =
+                "The charter does not allow additions to these draws; entropy = \"seats\" would.";
             return Err(Problem::new(ProblemKind::NotAllowed, detail));
         }
         let own = || {

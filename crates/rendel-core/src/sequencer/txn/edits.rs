@@ -23,7 +23,7 @@ pub(super) struct Decided {
 }
 
 impl Txn<'_> {
-    /// The first phase: the edits of the proposal, or what it takes back.
+    /// The first phase: the edits of the proposal, or the undo that it asks for.
     pub(super) fn make_edits(&mut self) -> Result<(), Problem> {
         self.check_shape()?;
         let proposal = self.origin.proposal;
@@ -107,7 +107,7 @@ impl Txn<'_> {
         Ok(())
     }
 
-    /// What one edit would do to the state as it is by now. Changes nothing.
+    /// What one edit would do to the current state. Changes nothing.
     pub(super) fn settle_edit(
         &self,
         origin: &Origin<'_>,
@@ -130,7 +130,8 @@ impl Txn<'_> {
             Err(Unread::Name(_)) => false,
             Err(Unread::Member(name, _)) => *name == TEST,
         };
-        // A hidden place does not exist for a participant who may not edit it, and nobody can test it.
+        // A hidden place does not exist for a participant without permission to edit it, and cannot be
+        // tested.
         let sight = charter.sight(&actor.role);
         let viewer = (!sight.is_whole()).then(|| Viewer::of(actor));
         let lens = Lens::new(charter, sight, viewer.as_ref(), state);
@@ -231,7 +232,7 @@ pub(super) fn not_allowed(role: &str, path: &Path, permission: &Permission) -> P
             )
         }
         _ => format!(
-            "The role {role:?} may not edit {path}. The charter's [roles.{role}] says where it may."
+            "The role {role:?} may not edit {path}. The charter's [roles.{role}] lists its permissions."
         ),
     };
     Problem::new(ProblemKind::NotAllowed, detail).at(path)

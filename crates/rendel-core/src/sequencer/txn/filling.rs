@@ -1,4 +1,4 @@
-//! What the service fills in, so that no client can claim it: who made a record.
+//! What the service fills in, so that no client can claim it: the author of a record.
 
 use serde_json::Value;
 
@@ -8,7 +8,7 @@ use crate::op::Op;
 use crate::path::{Path, inner};
 use crate::problem::{Problem, ProblemKind};
 
-/// The id of a record that its author alone may have: theirs, where they give none.
+/// Fills in the id of a record that only its author may have: the author's own, if none is given.
 pub(super) fn give_own_id(fields: &Fields, op: &mut Op, path: &Path, actor: &Actor) {
     if field_at(fields, path).is_some_and(Field::is_own) {
         op.give_id(|| actor.id.clone());
@@ -96,9 +96,7 @@ fn fill_record(
 }
 
 fn claimed(at: &Path) -> Problem {
-    let detail = format!(
-        "{at} says who made it: the service fills it in, and nobody claims it. Leave it out."
-    );
+    let detail = format!("The service fills in {at} with the author of the record. Omit it.");
     Problem::new(ProblemKind::NotAllowed, detail).at(at)
 }
 

@@ -1,6 +1,6 @@
 //! One update in the making.
 //!
-//! A [`Txn`] begins with the session as it is. Everything that changes goes through [`Txn::apply`],
+//! A [`Txn`] begins with the current session. Everything that changes goes through [`Txn::apply`],
 //! which keeps references, totals and turns right, so every expression reads a consistent state. Its
 //! *phases* run in one direction, each in a file of its own:
 //!
@@ -10,7 +10,7 @@
 //!    a refusal never tells what would have been drawn.
 //!
 //! [`Txn::seal`] reports derived values once, each that differs from the state before the update, and
-//! builds the update. A refusal drops the `Txn`, and the session stays as it was.
+//! builds the update. A refusal drops the `Txn`, and the session is unchanged.
 
 mod announcing;
 mod ballots;
@@ -69,7 +69,7 @@ impl<'t> Origin<'t> {
         Self { actor, key, proposal, now, passage: None, person: None }
     }
 
-    /// The participant who is the cause; `None` if time is.
+    /// The participant that is the cause; `None` if time is.
     fn who(&self) -> Option<&'t Actor> {
         if self.key.is_session() { self.person } else { Some(self.actor) }
     }
@@ -111,12 +111,12 @@ impl<'t> Origin<'t> {
 enum By {
     /// The proposer, who can take it back.
     Proposer,
-    /// Chance, which nobody takes back.
+    /// Chance, which cannot be undone.
     Draw,
     /// A rule of the session.
     Rule,
-    /// It follows by itself: a total, a turn, a deadline that is extended. It is reported at the seal.
-    Itself,
+    /// It is derived: a total, a turn, a deadline that is extended. It is reported at the seal.
+    Derived,
 }
 
 /// What an update has done so far.
@@ -130,13 +130,13 @@ struct Log {
     derived: BTreeSet<Path>,
     /// The turns in which a move was made.
     moved: BTreeSet<Token>,
-    /// How many of the effects, from the first on, the proposer caused and can take back.
+    /// How many of the effects, from the first on, the proposer caused and can undo.
     own: usize,
     undoes: Option<Undoes>,
     gesture: Option<String>,
     reversal: Reversal,
     steps: usize,
-    /// The states after each effect that may have changed who sees what.
+    /// The state after each effect that may have changed a visibility.
     turned: Vec<State>,
 }
 
@@ -159,7 +159,7 @@ pub(super) struct Txn<'t> {
     /// The session before the update.
     session: &'t Sequencer,
     origin: Origin<'t>,
-    /// The state as it is by now; `None` as long as nothing was applied.
+    /// The current state; `None` as long as nothing was applied.
     now: Option<IndexedState>,
     log: Log,
     /// Whether effects wait for the end, when they are applied to the session's own state: a copy of
@@ -206,7 +206,7 @@ impl<'t> Txn<'t> {
         (sealed.map_err(|problem| session.seen_by(actor, problem)), unanswered)
     }
 
-    /// The update that consists of one effect and what follows from it by itself.
+    /// The update that consists of one effect and the values derived from it.
     pub(super) fn with(mut self, effect: Effect) -> Result<Sealed, Problem> {
         self.apply(effect, By::Proposer)?;
         self.log.own = self.log.effects.len();
@@ -287,23 +287,23 @@ impl<'t> Txn<'t> {
                 let authored = Authored { by: &self.origin.actor.id, at, stamp };
                 self.log.reversal.apply(now, charter, &session.histories, &effect, authored)
             }
-            By::Draw | By::Rule | By::Itself => now.apply(charter, &effect, stamp, None).map(drop),
+            By::Draw | By::Rule | By::Derived => now.apply(charter, &effect, stamp, None).map(drop),
         };
         applied.map_err(|misfit| broken(&misfit))?;
         let change = effect.change();
         if charter.secrets.iter().any(|secret| secret.may_turn_with(&change)) {
             self.log.turned.push(now.state.clone());
         }
-        if by == By::Itself {
+        if by == By::Derived {
             self.log.derived.insert(effect.at);
             return Ok(());
         }
         self.log.effects.push(effect);
         let followed = self.state().following(charter, &self.indexed().totals, &totals)?;
-        followed.into_iter().try_for_each(|effect| self.apply(effect, By::Itself))
+        followed.into_iter().try_for_each(|effect| self.apply(effect, By::Derived))
     }
 
-    /// Gives a field of the charter, such as a turn, another cell by itself.
+    /// Sets a derived field of the charter, such as a turn.
     fn derive(&mut self, name: &Token, next: &Cell) -> Result<(), Problem> {
         let path = Path::of([name.clone()]);
         let found = self.fields().find(self.state().root(), path.tokens());
@@ -312,7 +312,7 @@ impl<'t> Txn<'t> {
             return Ok(());
         }
         let effect = Effect::new(&path, Op::Set(field.plain(next).into()));
-        self.apply(effect, By::Itself)
+        self.apply(effect, By::Derived)
     }
 
     /// Applies what was deferred, since something depends on it after all.
@@ -361,7 +361,7 @@ impl<'t> Txn<'t> {
         (log.derived, log.moved, log.reversal) = (point.derived, point.moved, point.reversal);
     }
 
-    /// Ends the update: reports what has followed by itself, and says what everybody sees.
+    /// Ends the update: reports derived values and the visibility of what it touches.
     fn seal(mut self) -> Sealed {
         let derived = self.derived_effects();
         if !derived.is_empty() {
@@ -381,7 +381,7 @@ impl<'t> Txn<'t> {
         let disclosures = match (secrets.is_empty(), &state) {
             (false, Some(after)) => {
                 let states = [&session.indexed.state, &after.state];
-                // With the last of them, who sees what is as it is after the update.
+                // After the last of them, visibility is that of the finished update.
                 let between = turned.split_last().map_or(&[][..], |(_, between)| between);
                 disclosures(secrets, &session.charter.fields, states, between, &effects)
             }
@@ -466,7 +466,7 @@ impl<'t> Txn<'t> {
     fn stamp(&self, by: By) -> Stamp {
         let client = match by {
             By::Rule => Actor::session().key(),
-            By::Proposer | By::Draw | By::Itself => self.origin.key,
+            By::Proposer | By::Draw | By::Derived => self.origin.key,
         };
         Stamp { seq: self.session.seq + 1, client }
     }
@@ -483,7 +483,7 @@ impl<'t> Txn<'t> {
         &self.session.charter.fields
     }
 
-    /// What a participant sees of the state as it is by now.
+    /// The part of the current state that a participant sees.
     fn lens<'l>(&'l self, actor: &Actor, viewer: &'l Viewer) -> Lens<'l> {
         let charter = &self.session.charter;
         Lens::new(charter, charter.sight(&actor.role), Some(viewer), self.state())

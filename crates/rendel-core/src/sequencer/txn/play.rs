@@ -1,4 +1,4 @@
-//! Acts on seats, turns, clocks, deadlines and chance, and who may do what when.
+//! Acts on seats, turns, clocks, deadlines and chance, and the times at which each is allowed.
 
 use super::{Origin, Txn};
 use crate::actor::Actor;
@@ -122,7 +122,7 @@ impl Txn<'_> {
         }))
     }
 
-    /// Passes on the turns in which a move was made, if the charter says after how many moves.
+    /// Passes on the turns in which a move was made, if the charter gives a number of moves.
     pub(super) fn pass_turns(&mut self) -> Result<(), Problem> {
         for name in std::mem::take(&mut self.log.moved) {
             let (state, charter) = (self.state(), &self.session.charter);

@@ -1,4 +1,4 @@
-//! Rules of the session: what the session does by itself, in the update that is the cause.
+//! Rules of the session: what the session does automatically, in the update that is the cause.
 //!
 //! Rules run in rounds. The first round runs the rules that wait for what the proposal did, in the
 //! order of the charter; each later round runs those that wait for what the round before it did. The
@@ -90,7 +90,7 @@ impl Txn<'_> {
         Ok(())
     }
 
-    /// The rules that something sets off, in their order, each as often as it is set off.
+    /// The rules that something sets off, in their order, each once for every place that sets it off.
     fn set_off(&mut self, states: [&State; 2], first: usize, is_first: bool) -> Vec<SetOff> {
         let charter = &self.session.charter;
         let [before, after] = states;
@@ -176,13 +176,13 @@ impl Txn<'_> {
         has_cast(first) && voters.all(|who| has_cast(who))
     }
 
-    /// Whether a participant who sits may cast, as far as their role is known: the role of a
-    /// participant who is away is not, so the session waits for them.
+    /// Whether a seated participant may cast, as far as their role is known. The role of an absent
+    /// participant is unknown, so the session waits for them.
     pub(super) fn may_vote(&self, who: &str, may_cast: &dyn Fn(&str) -> bool) -> bool {
         self.session.here.get(who).is_none_or(|role| may_cast(role))
     }
 
-    /// Carries one rule out. One that fails leaves everything as it was.
+    /// Carries one rule out. A rule that fails changes nothing.
     fn run_rule(&mut self, trigger: Trigger<'_>, on_failure: OnFailure) -> Result<(), Problem> {
         self.count_steps(STEPS)?;
         let rule = trigger.rule;
@@ -260,8 +260,8 @@ impl Txn<'_> {
         })
     }
 
-    /// Evaluates an expression of a rule: it reads the state as it is by now, the participant who is
-    /// the cause, and how the changed place was and is.
+    /// Evaluates an expression of a rule: it reads the current state, the participant that is the
+    /// cause, and the changed place before and after.
     fn in_scope<T>(
         &self,
         Trigger { rule, at, before }: Trigger<'_>,

@@ -1,4 +1,4 @@
-//! Undo and redo: what takes back what the proposer did, worked out from the state as it is now.
+//! Undo and redo: the inverse of what the proposer did, computed from the current state.
 
 use serde_json::{Value, json};
 
@@ -16,7 +16,7 @@ use crate::references::check_references;
 use crate::sequencer::undo::Skipped;
 use crate::update::{Effect, Proposal, Undoes, Verdict, VerdictKind};
 
-/// Parts of a step that are reported before it is taken back.
+/// Parts of a step that are reported before it is undone.
 pub(in super::super) const TOLD: usize = 64;
 
 /// The edit that asks for undo or redo, if the proposal has one.
@@ -31,7 +31,7 @@ pub(in super::super) fn taking_back(proposal: &Proposal) -> Option<(usize, Resul
 }
 
 impl Txn<'_> {
-    /// Takes back the last step of the proposer that can be taken back.
+    /// Undoes the last step of the proposer that can be undone, or redoes it.
     pub(in super::super) fn take_back(&mut self, edit: &Edit, op: Op) -> Result<(), Problem> {
         let within = Path::parse(&edit.at)?;
         let Op::TakeBack { way, of, skip } = op else { return Err(nothing(Back::Undo)) };
@@ -132,7 +132,7 @@ impl Txn<'_> {
         let detail = match verdicts.is_empty() {
             true => format!("There is nothing left of it to {}.", way.name()),
             false => format!(
-                "No part of it can be taken back. Send \"skip\" to {} what comes before it.",
+                "No part of it can be changed back. Send \"skip\" to {} the step before it.",
                 way.name()
             ),
         };
@@ -177,7 +177,7 @@ impl InTheWay {
 
 fn nothing(way: Back) -> Problem {
     let detail = match way {
-        Back::Undo => "There is nothing of yours to undo here.",
+        Back::Undo => "You have nothing to undo here.",
         Back::Redo => "There is nothing to redo: you have undone nothing since your last edit.",
     };
     Problem::new(ProblemKind::NothingToUndo, detail)
