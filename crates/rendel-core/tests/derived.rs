@@ -142,6 +142,62 @@ fn a_rule_for_all_who_cast_runs_once_when_somebody_leaves() {
 }
 
 #[test]
+fn a_participant_that_may_not_cast_is_not_waited_for() {
+    let voters = POLL.replace("kind = \"ballot\"", "kind = \"ballot\"\nroles = [\"picker\"]")
+        + "[roles.helper]\nedit = [\"/**\"]\n";
+    let cast = || vec![edit(r#""at":"/blend","op":"cast","choices":["dry"]"#)];
+    // A participant who becomes a helper has no vote any more.
+    let mut poll = Followed::open(&voters);
+    poll.pass("oda", Way::In);
+    poll.pass("bram", Way::In);
+    assert!(poll.propose("oda", cast(), OPENED).unwrap().rules.is_empty(), "bram may cast");
+    let names = |update: &Settled| update.rules.iter().map(|mark| mark.rule.clone()).collect();
+    let ran: Vec<String> = names(&poll.pass("bram", Way::Role));
+    assert_eq!((ran, poll.at("/asked")), (vec!["again".to_owned()], json!(1)));
+    // Nor has a helper who sits.
+    let seats = "[state.seats]\nkind = \"seats\"\nnames = [\"east\", \"west\"]\n";
+    let mut poll = Followed::open(&(voters + seats));
+    for who in ["oda", "bram"] {
+        poll.pass(who, Way::In);
+        poll.propose(who, vec![edit(r#""at":"/seats","op":"sit""#)], OPENED).unwrap();
+    }
+    poll.pass("bram", Way::Role);
+    let ran: Vec<String> = names(&poll.propose("oda", cast(), OPENED).unwrap());
+    assert_eq!(ran, ["again"]);
+}
+
+#[test]
+fn a_rule_about_draws_does_not_run_when_the_first_draw_is_bound() {
+    let mut session = Followed::open(
+        "charter = \"c\"\nversion = 1\n[roles.picker]\nedit = [\"/**\"]\n[state.dice]\n\
+        kind = \"random\"\n[state.hands]\nkind = \"counter\"\n[[when]]\nchanges = \"/dice\"\n\
+        do = [{ at = \"/hands\", op = \"add\", by = 1 }]\n",
+    );
+    assert_eq!((session.live.seq(), session.at("/hands")), (1, json!(0)));
+    session.propose("oda", vec![edit(r#""at":"/dice","op":"roll","sides":6"#)], OPENED).unwrap();
+    assert_eq!(session.at("/hands"), 1);
+}
+
+#[test]
+fn a_list_of_plain_values_reads_the_same_in_a_total_and_in_a_guard() {
+    let mut session = Followed::open(
+        "charter = \"c\"\nversion = 1\n[roles.picker]\nedit = [\"/**\"]\n[state.rows]\n\
+        kind = \"map\"\n[state.rows.each.n]\nkind = \"counter\"\n[state.rows.each.tags]\n\
+        kind = \"list\"\n[state.dry]\nkind = \"total\"\nfrom = \"/rows\"\nsum = \"n\"\n\
+        where = \"'dry' in record.tags\"\n[[guards]]\nat = \"/rows/*/n\"\n\
+        rule = \"'dry' in record.tags\"\nsays = \"Dry rows only.\"\n",
+    );
+    let put = |id: &str, tag: &str| {
+        let tags = json!([{ "id": "t", "value": tag }]);
+        Edit::new("/rows", "put").with("id", id).with("value", json!({ "n": 2, "tags": tags }))
+    };
+    session.propose("oda", vec![put("a", "dry")], OPENED).unwrap();
+    assert_eq!(session.at("/dry"), 2);
+    let refused = session.propose("oda", vec![put("b", "mellow")], OPENED).unwrap_err();
+    assert_eq!((refused.kind(), session.at("/dry")), (ProblemKind::Guard, json!(2)));
+}
+
+#[test]
 fn an_arrival_that_runs_too_many_rules_counts_without_them() {
     let rules: String = (0..62)
         .map(|n| format!("[[when]]\nname = \"r{n}\"\nchanges = \"/rows/*/n\"\ndo = [{{ at = \"/count\", op = \"add\", by = 1 }}]\n"))

@@ -605,3 +605,30 @@ fn what_a_charter_says_of_rules_is_checked_with_what_was_meant() {
         assert_eq!(found.did_you_mean.as_deref(), meant, "{rule}: {found:?}");
     }
 }
+
+#[test]
+fn an_edit_that_would_be_refused_at_every_use_is_a_fault() {
+    let base = "charter = \"c\"\nversion = 1\n[state.status]\nkind = \"register\"\n\
+        schema = { type = \"string\" }\n[state.count]\nkind = \"counter\"\n[state.rows]\n\
+        kind = \"map\"\n[state.rows.each.n]\nkind = \"counter\"\n[[when]]\nchanges = \"/rows/*/n\"\n";
+    let faults = |edit: &str| match Charter::parse(&format!("{base}do = [{{ {edit} }}]\n")) {
+        Ok(_) => Vec::new(),
+        Err(faults) => faults.into_iter().map(|fault| fault.path).collect(),
+    };
+    for (edit, path) in [
+        (r#"at = "/status", op = "set", from = "new > 3""#, "when[0].do[0].op"),
+        (r#"at = "/status", op = "set", from = "new - old""#, "when[0].do[0].op"),
+        (r#"at = "/count", op = "add", from = "new > 3""#, "when[0].do[0].op"),
+        (r#"at = "/count", op = "add", from = { by = "1", hue = "2" }"#, "when[0].do[0].op"),
+        (r#"at = "/rows/*", op = "drop""#, "when[0].do[0].at"),
+    ] {
+        assert_eq!(faults(edit), [path], "{edit}");
+    }
+    for edit in [
+        r#"at = "/status", op = "set", from = "state.status""#,
+        r#"at = "/status", op = "set", from = "new > 3 ? 'many' : 'few'""#,
+        r#"at = "/count", op = "add", from = "new - old""#,
+    ] {
+        assert_eq!(faults(edit), Vec::<String>::new(), "{edit}");
+    }
+}

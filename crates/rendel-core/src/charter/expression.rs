@@ -21,7 +21,7 @@ use cel::common::types::CelDouble;
 use cel::objects::{Key, Map as CelMap, Value as Cel};
 use cel::parser::Parser;
 use cel::{Context, Env};
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::op::EXACT;
 
@@ -217,6 +217,25 @@ impl Expression {
         })
     }
 
+    /// A value of each type that it may give.
+    pub(crate) fn samples(&self) -> Vec<Value> {
+        match type_of(&self.tree) {
+            Some(Type::Bool) => vec![json!(true)],
+            Some(Type::Number) => vec![json!(1)],
+            Some(Type::Text) => vec![json!("id"), json!("1s")],
+            Some(Type::List) => vec![json!([])],
+            None => vec![
+                json!("id"),
+                json!("1s"),
+                json!(1),
+                json!(true),
+                json!([]),
+                json!({}),
+                Value::Null,
+            ],
+        }
+    }
+
     fn unanswered(&self, why: String) -> Unanswered {
         Unanswered { source_text: self.source.clone(), why }
     }
@@ -234,6 +253,46 @@ impl Expression {
             }
             error => self.unanswered(error.to_string().chars().take(200).collect()),
         })
+    }
+}
+
+/// What an expression gives, whatever the values that it reads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Type {
+    Bool,
+    Number,
+    Text,
+    List,
+}
+
+/// The type that an expression always gives; `None` if it depends on values.
+fn type_of(node: &IdedExpr) -> Option<Type> {
+    match &node.expr {
+        Expr::Literal(literal) => match literal {
+            LiteralValue::String(_) => Some(Type::Text),
+            LiteralValue::Boolean(_) => Some(Type::Bool),
+            LiteralValue::Int(_) | LiteralValue::UInt(_) | LiteralValue::Double(_) => {
+                Some(Type::Number)
+            }
+            _ => None,
+        },
+        Expr::List(_) => Some(Type::List),
+        Expr::Select(select) if select.test => Some(Type::Bool),
+        Expr::Call(call) => match call.func_name.as_str() {
+            operators::SUBSTRACT
+            | operators::MULTIPLY
+            | operators::DIVIDE
+            | operators::NEGATE
+            | "size" => Some(Type::Number),
+            operators::ADD => call.args.iter().find_map(type_of),
+            operators::CONDITIONAL => {
+                let [_, one, other] = &call.args[..] else { return None };
+                type_of(one).filter(|one| type_of(other) == Some(*one))
+            }
+            operators::INDEX => None,
+            _ => Some(Type::Bool),
+        },
+        _ => None,
     }
 }
 

@@ -153,6 +153,11 @@ pub(crate) trait Kind: Sized + Clone + Debug {
         None
     }
 
+    /// Whether no value of the type of this one can be set.
+    fn excludes_type(&self, _sample: &Value) -> bool {
+        false
+    }
+
     /// Whether it is a list to which elements are only added.
     fn only_grows(&self) -> bool {
         false
@@ -334,6 +339,10 @@ macro_rules! kinds {
 
             pub(crate) fn most(&self) -> Option<usize> {
                 match self { $(Self::$Variant(field) => field.most()),* }
+            }
+
+            pub(crate) fn excludes_type(&self, sample: &Value) -> bool {
+                match self { $(Self::$Variant(field) => field.excludes_type(sample)),* }
             }
 
             pub(crate) fn only_grows(&self) -> bool {

@@ -14,7 +14,8 @@ use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::sync::Arc;
 
-use jsonschema::Validator;
+use jsonschema::error::ValidationErrorKind;
+use jsonschema::{ValidationError, Validator};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use smallvec::{SmallVec, smallvec};
@@ -235,6 +236,15 @@ fn compare(one: &Value, other: &Value) -> Option<Ordering> {
 impl Kind for Field {
     type Cell = Cell;
     const WORDS: KindWords = KindWords { name: "register", takes: &["set", "clear"], inside: &[] };
+    fn excludes_type(&self, sample: &Value) -> bool {
+        let is_of_whole = |error: ValidationError<'_>| {
+            matches!(error.kind(), ValidationErrorKind::Type { .. })
+                && error.instance_path().as_str().is_empty()
+        };
+        let schema = self.schema.as_ref();
+        schema.is_some_and(|schema| schema.iter_errors(sample).any(is_of_whole))
+    }
+
     fn is_of_play(&self) -> bool {
         false
     }

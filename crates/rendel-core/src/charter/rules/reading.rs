@@ -13,6 +13,7 @@ use crate::declaration::Section;
 use crate::kind::{Field, Fields};
 use crate::op::{Op, Unread};
 use crate::path::{Path, Token};
+use crate::problem::{Problem, ProblemKind};
 use crate::suggest::nearest;
 use crate::update::Whose;
 
@@ -20,6 +21,8 @@ use crate::update::Whose;
 const MOST_RULES: usize = 64;
 const MOST_EDITS: usize = 32;
 const MOST_VALUES: usize = 32;
+/// Combinations of types that are tried for the expressions of one edit.
+const MOST_COMBINATIONS: usize = 2_401;
 
 /// What expressions of a rule may read: of a change what it was and is, too.
 const NAMES: [&str; 7] = ["state", "who", "now", "old", "new", "record", "id"];
@@ -263,9 +266,8 @@ impl<'a> Section<'a> {
             Path::of(steps.iter().map(step)).to_string()
         });
         let pattern = pattern.as_deref().and_then(Pattern::parse);
-        let is_constant = |step: &Step| !matches!(step, Step::Is(token) if token.as_str() == "**");
-        let pattern =
-            pattern.filter(|_| steps.as_ref().is_some_and(|all| all.iter().all(is_constant)));
+        let is_one = |step: &Step| !matches!(step, Step::Is(token) if token.starts_with('*'));
+        let pattern = pattern.filter(|_| steps.as_ref().is_some_and(|all| all.iter().all(is_one)));
         let around = pattern.as_ref().and_then(|pattern| {
             let field = fields.declared(pattern).map(|field| (field.words(), field.words().takes));
             let around = pattern.tokens().and_then(|mut tokens| {
@@ -333,7 +335,7 @@ impl<'a> Section<'a> {
             }
         }
         let edit = RuleEdit { at: steps?, op: op.to_owned(), members };
-        self.check_edit(&edit);
+        self.check_edit(&edit, pattern.as_ref().and_then(|pattern| fields.declared(pattern)));
         Some(edit)
     }
 
@@ -404,17 +406,41 @@ impl<'a> Section<'a> {
         path.tokens().iter().map(step).collect()
     }
 
-    /// Reports members that are missing or unknown, if all values stand in the charter.
-    fn check_edit(&self, edit: &RuleEdit) {
-        let is_known = |(_, given): &(String, Given)| matches!(given, Given::Value(_));
-        if !edit.members.iter().all(is_known) {
-            return;
+    /// Reports an edit that is refused whatever its expressions give: members that are missing,
+    /// unknown or always of the wrong type.
+    fn check_edit(&self, edit: &RuleEdit, field: Option<&Field>) {
+        let mut expressions = Vec::new();
+        edit.members.iter().for_each(|(_, given)| given.gather(&mut expressions));
+        let samples: Vec<Vec<Value>> =
+            expressions.iter().map(|expression| expression.samples()).collect();
+        let combinations = samples.iter().map(Vec::len).product::<usize>();
+        let mut refusal = None;
+        for combination in 0..combinations.min(MOST_COMBINATIONS) {
+            let mut rest = combination;
+            let mut values = samples.iter().map(|samples| {
+                let value = samples[rest % samples.len()].clone();
+                rest /= samples.len();
+                value
+            });
+            let mut steps = edit.at.iter().filter(|step| matches!(step, Step::Given(_))).count();
+            let mut value = |_: &Expression| {
+                let is_step = steps > 0;
+                steps = steps.saturating_sub(1);
+                let value = if is_step { None } else { values.next() };
+                Ok(value.unwrap_or_else(|| "id".into()))
+            };
+            let Ok(made) = edit.made::<()>(&mut value, |_| ()) else { return };
+            match Op::asked(&made) {
+                Err(Unread::Member(_, problem)) => refusal = Some(problem),
+                Ok(Op::Set(value)) if field.is_some_and(|field| field.excludes_type(&value)) => {
+                    let detail = format!("The field's schema takes nothing like {value}.");
+                    refusal = Some(Problem::new(ProblemKind::WrongType, detail));
+                }
+                Ok(_) | Err(Unread::Name(_)) => return,
+            }
         }
-        let unknown = |_: &Expression| Ok(Value::from("id"));
-        let Ok(made) = edit.made::<()>(&mut { unknown }, |_| ()) else { return };
-        match Op::asked(&made) {
-            Err(Unread::Member(_, problem)) => self.fault_at("op", problem.detail(), None),
-            Ok(_) | Err(Unread::Name(_)) => {}
+        if let Some(problem) = refusal.filter(|_| combinations <= MOST_COMBINATIONS) {
+            self.fault_at("op", problem.detail(), None);
         }
     }
 }
