@@ -1118,3 +1118,36 @@ fn nothing_but_withdraw_takes_a_ballot_back() {
         assert_eq!(back(at).unwrap_err().kind(), ProblemKind::OutOfBounds, "{at}");
     }
 }
+
+#[test]
+fn a_turn_waits_at_a_free_seat_if_the_charter_says_so() {
+    let game = |vacant: &str| {
+        let source = format!(
+            "charter = \"c\"\nversion = 1\n[roles.player]\nedit = [\"/**\"]\n[state.seats]\n\
+            kind = \"seats\"\nnames = [\"north\", \"east\", \"south\"]\n[state.turn]\nkind = \"turn\"\n\
+            seats = \"/seats\"\ngoverns = [\"/tally\"]\nmoves = 1\nvacant = \"{vacant}\"\n[state.tally]\n\
+            kind = \"counter\"\n"
+        );
+        let charter = Arc::new(Charter::parse(&source).unwrap());
+        let mut game = Sequencer::open(charter, None).unwrap();
+        for who in ["oda", "bram", "wren"] {
+            act(&mut game, who, r#""at":"/seats","op":"sit""#).unwrap();
+        }
+        game
+    };
+    let add = r#""at":"/tally","op":"add","by":1"#;
+    let mut waits = game("wait");
+    act(&mut waits, "bram", STAND).unwrap();
+    act(&mut waits, "oda", add).unwrap();
+    assert_eq!(at(&waits, "/turn/seat"), "east", "the seat that bram has left");
+    assert_eq!(refusal(&mut waits, "wren", add), ProblemKind::NotYourTurn);
+    act(&mut waits, "tobin", r#""at":"/seats","op":"sit","seat":"east""#).unwrap();
+    act(&mut waits, "tobin", add).unwrap();
+    assert_eq!(at(&waits, "/turn/seat"), "south");
+    act(&mut waits, "wren", STAND).unwrap();
+    assert_eq!(at(&waits, "/turn/seat"), "south", "it waits for a substitute");
+    let mut skips = game("skip");
+    act(&mut skips, "bram", STAND).unwrap();
+    act(&mut skips, "oda", add).unwrap();
+    assert_eq!(at(&skips, "/turn/seat"), "south");
+}

@@ -6,7 +6,8 @@
 //! | `advance` | the turn goes to the next seat that is taken, or `to` one that is; `turn` says which turn is meant |
 //! | `reverse` | the turn goes round the other way from then on |
 //!
-//! While the session gathers nobody has the turn. A seat that becomes free loses it to the next.
+//! While the session gathers nobody has the turn. A seat that becomes free loses it to the next, unless
+//! the charter lets the turn wait (`vacant = "wait"`): then free seats keep their place.
 //! Where the charter says how much `time` a turn has, the session itself ends it: it passes, or the
 //! rules of the charter say what comes of it.
 
@@ -29,6 +30,8 @@ pub(crate) struct Field {
     time: Option<u64>,
     /// Whether it passes when its time has run out.
     passes: bool,
+    /// Whether it waits at a seat that is free, instead of skipping it.
+    waits: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -92,9 +95,8 @@ impl Field {
         of: &seats::Field,
         seats: &Seats,
     ) -> Result<Cell, Problem> {
-        let taken = |seat: &str| seats.by(seat).is_some();
         match to {
-            Some(to) if taken(to) => Ok(cell.given(Some(to.to_owned()))),
+            Some(to) if self.includes(of, seats, to) => Ok(cell.given(Some(to.to_owned()))),
             Some(to) => {
                 let detail = format!("Nobody sits on {to:?}. Advance to a seat that is taken.");
                 Err(Problem::new(ProblemKind::OutOfBounds, detail))
@@ -103,7 +105,7 @@ impl Field {
                 let detail = "This turn has no order: say \"to\" which seat it goes.";
                 Err(Problem::new(ProblemKind::Malformed, detail))
             }
-            None => Ok(cell.given(next(cell, of.names(), &taken))),
+            None => Ok(cell.given(self.next(cell, of, seats))),
         }
     }
 
@@ -125,7 +127,7 @@ impl Field {
     /// The turn once its time has run out.
     pub(crate) fn late(&self, cell: &Cell, of: &seats::Field, seats: &Seats) -> Cell {
         match self.passes {
-            true => cell.given(next(cell, of.names(), &|seat| seats.by(seat).is_some())),
+            true => cell.given(self.next(cell, of, seats)),
             false => Cell { due: None, late: true, ..cell.clone() },
         }
     }
@@ -141,36 +143,41 @@ impl Field {
         if self.moves.is_none_or(|most| moves < most) {
             return Cell { moves, ..cell.clone() };
         }
-        cell.given(next(cell, of.names(), &|seat| seats.by(seat).is_some()))
+        cell.given(self.next(cell, of, seats))
     }
 
-    /// The turn as the seats are now: that of a seat that is taken, if there is one.
+    /// The turn after a change of the seats. Unless it waits, it leaves a seat that is free.
     pub(crate) fn kept_up(&self, cell: &Cell, of: &seats::Field, seats: &Seats) -> Cell {
-        let taken = |seat: &str| seats.by(seat).is_some();
         if seats.is_gathering() {
             return Cell { seat: None, due: None, late: false, moves: 0, ..cell.clone() };
         }
         match &cell.seat {
-            Some(seat) if taken(seat) => cell.clone(),
-            Some(_) => cell.given(next(cell, of.names(), &taken)),
+            Some(seat) if self.includes(of, seats, seat) => cell.clone(),
+            Some(_) => cell.given(self.next(cell, of, seats)),
             None => {
-                let first = of.names().iter().find(|seat| taken(seat));
+                let first = of.names().iter().find(|seat| self.includes(of, seats, seat));
                 first.map_or_else(|| cell.clone(), |seat| cell.given(Some(seat.clone())))
             }
         }
     }
-}
 
-/// The next seat that is taken, all the way round to the same one.
-fn next(cell: &Cell, names: &[String], taken: &dyn Fn(&str) -> bool) -> Option<String> {
-    let count = names.len();
-    let from = cell.seat.as_ref().and_then(|seat| names.iter().position(|name| name == seat));
-    let from = from.unwrap_or(0);
-    let step = |by: usize| {
-        let at = if cell.reversed { from + count - by % count } else { from + by };
-        &names[at % count]
-    };
-    (1..=count).map(step).find(|seat| taken(seat)).cloned()
+    /// Whether a seat has its turn: one that is taken, or any seat if the turn waits.
+    fn includes(&self, of: &seats::Field, seats: &Seats, seat: &str) -> bool {
+        seats.by(seat).is_some() || (self.waits && of.names().iter().any(|name| name == seat))
+    }
+
+    /// The next seat that has its turn, all the way round to the same one.
+    fn next(&self, cell: &Cell, of: &seats::Field, seats: &Seats) -> Option<String> {
+        let names = of.names();
+        let count = names.len();
+        let from = cell.seat.as_ref().and_then(|seat| names.iter().position(|name| name == seat));
+        let from = from.unwrap_or(0);
+        let step = |by: usize| {
+            let at = if cell.reversed { from + count - by % count } else { from + by };
+            &names[at % count]
+        };
+        (1..=count).map(step).find(|seat| self.includes(of, seats, seat)).cloned()
+    }
 }
 
 impl Ruled for Field {
@@ -201,10 +208,11 @@ impl Ruled for Field {
             );
         }
         let time = time.and_then(|time| u64::try_from(time.as_millis()).ok());
+        let waits = section.choice("vacant", &["skip", "wait"], "skip") == "wait";
         // What it governs, and whose turn it is, is read once all fields are known.
         section.know("seats");
         section.know("governs");
-        Self { order, moves, time, passes: late == "pass" }
+        Self { order, moves, time, passes: late == "pass", waits }
     }
 
     fn initial(&self) -> Cell {
