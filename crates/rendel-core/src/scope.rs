@@ -7,10 +7,9 @@
 use serde_json::{Value, json};
 
 use crate::actor::Actor;
-use crate::charter::{Charter, Lens, Read};
-use crate::kind::{Fields, Record};
+use crate::charter::{Lens, Read};
+use crate::kind::{Fields, Record, Seats};
 use crate::path::Token;
-use crate::state::State;
 
 /// Something that values can be read from: a state, or what one participant sees of it.
 pub(crate) trait Readable {
@@ -50,18 +49,18 @@ pub(crate) enum Who<'s> {
     Undefined,
     /// Time is the cause, so `who` is `null`.
     Nobody,
-    /// A participant, with the seat that they have in a state.
-    Is(&'s Actor, &'s Charter, &'s State),
+    /// A participant, with the seats of the session.
+    Is(&'s Actor, Option<&'s Seats>),
 }
 
 impl Who<'_> {
     fn read(self, member: Option<&str>) -> Option<Value> {
-        let (actor, charter, state) = match self {
+        let (actor, seats) = match self {
             Self::Undefined => return None,
             Self::Nobody => return Some(Value::Null),
-            Self::Is(actor, charter, state) => (actor, charter, state),
+            Self::Is(actor, seats) => (actor, seats),
         };
-        let seat = || state.seat_of(charter, &actor.id);
+        let seat = || seats.and_then(|seats| seats.seat_of(&actor.id)).map(str::to_owned);
         match member {
             Some("id") => Some(actor.id.clone().into()),
             Some("role") => Some(actor.role.clone().into()),

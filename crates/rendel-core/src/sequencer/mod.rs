@@ -22,8 +22,9 @@ use clients::Clients;
 use indexed::IndexedState;
 pub use may::Permitted;
 use reversal::{Authored, Reversal};
+pub use txn::Skipped;
 use txn::{Objection, Origin, Sealed, Txn, broken, too_large};
-pub use undo::{Look, Skipped, UndoPlace, Undoable};
+pub use undo::{Look, UndoPlace, Undoable};
 
 use crate::actor::{Actor, ClientKey};
 use crate::charter::{Charter, Lens, NoAnswer};

@@ -5,7 +5,7 @@ use serde_json::Value;
 
 use super::Sequencer;
 use super::reversal::{Reversal, owner};
-use super::txn::{Origin, TOLD, Txn, taking_back};
+use super::txn::{Origin, Skipped, TOLD, Txn, taking_back};
 use crate::actor::{Actor, ClientKey};
 use crate::charter::Extent;
 use crate::edit::Edit;
@@ -15,7 +15,7 @@ use crate::op::{Back, Op, Step};
 use crate::path::Path;
 use crate::problem::Problem;
 use crate::sequence::Target;
-use crate::update::{Effect, Proposal, Settled, Verdict};
+use crate::update::{Effect, Proposal, Settled};
 
 /// Parts of a step that are examined before it is undone.
 const EXAMINED: usize = 256;
@@ -51,25 +51,6 @@ pub struct UndoPlace {
     pub at: Path,
     /// The name of the effect there.
     pub op: String,
-}
-
-/// A part of a step that stays.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Skipped {
-    /// Where.
-    pub at: String,
-    /// The update that stands in the way, if one does.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub update: Option<u64>,
-    /// Why, in one sentence.
-    pub because: String,
-}
-
-impl From<&Verdict> for Skipped {
-    fn from(verdict: &Verdict) -> Self {
-        let Verdict { at, met, because, .. } = verdict;
-        Self { at: at.clone(), update: met.first().copied(), because: because.clone() }
-    }
 }
 
 impl Step {

@@ -9,7 +9,7 @@ use crate::op::Op;
 use crate::path::{Path, inner};
 use crate::problem::{Problem, ProblemKind};
 use crate::references::check_references;
-use crate::scope::{Made, Scope, Who};
+use crate::scope::{Made, Scope};
 use crate::state::State;
 use crate::update::{Effect, Effects};
 
@@ -34,7 +34,7 @@ impl Txn<'_> {
             place: path.tokens(),
             record: fields.record_prefix(path),
             made,
-            who: Who::Is(actor, charter, state),
+            who: self.who(actor),
             now: None,
         };
         // A record that does not exist has no members, which is no fault of the expression.
@@ -78,7 +78,7 @@ impl Txn<'_> {
                     place: path.tokens(),
                     record: fields.record_prefix(&path),
                     made: None,
-                    who: Who::Is(actor, charter, state),
+                    who: self.who(actor),
                     now: None,
                 };
                 let holds = guard.rule.holds(|read| scope.read(read)).unwrap_or_else(|why| {

@@ -39,12 +39,14 @@ use crate::op::{Act, Op};
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::references::check_all_references;
+use crate::scope::Who;
 use crate::stamp::Stamp;
 use crate::state::{Misfit, State};
 use crate::update::{
     Announced, Effect, Effects, Passage, Proposal, RuleMark, Settled, Undoes, Verdict,
 };
 use rules::OnFailure;
+pub use taking_back::Skipped;
 pub(super) use taking_back::{TOLD, taking_back};
 
 /// Steps of one update: edits, effects, rules, and places that a rule or guard looks at.
@@ -481,6 +483,11 @@ impl<'t> Txn<'t> {
 
     fn fields(&self) -> &'t Fields {
         &self.session.charter.fields
+    }
+
+    /// A participant as expressions read them.
+    fn who<'w>(&'w self, actor: &'w Actor) -> Who<'w> {
+        Who::Is(actor, self.state().seats(&self.session.charter).map(|(_, seats)| seats))
     }
 
     /// The part of the current state that a participant sees.

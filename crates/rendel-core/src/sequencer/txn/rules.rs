@@ -274,10 +274,7 @@ impl Txn<'_> {
             place: at.map(Path::tokens).unwrap_or_default(),
             record: at.map_or(0, |at| fields.record_prefix(at)),
             made: None,
-            who: match self.origin.who() {
-                Some(actor) => Who::Is(actor, &self.session.charter, state),
-                None => Who::Nobody,
-            },
+            who: self.origin.who().map_or(Who::Nobody, |actor| self.who(actor)),
             now: Some(self.origin.now),
         };
         evaluate(&|read| scope.read(read)).map_err(|why| {

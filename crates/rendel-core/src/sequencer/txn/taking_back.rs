@@ -1,5 +1,6 @@
 //! Undo and redo: the inverse of what the proposer did, computed from the current state.
 
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use super::{By, Origin, Txn};
@@ -13,8 +14,26 @@ use crate::op::{Back, Op, Unread};
 use crate::path::Path;
 use crate::problem::{Problem, ProblemKind};
 use crate::references::check_references;
-use crate::sequencer::undo::Skipped;
 use crate::update::{Effect, Proposal, Undoes, Verdict, VerdictKind};
+
+/// A part of a step that stays.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Skipped {
+    /// Where.
+    pub at: String,
+    /// The update that stands in the way, if one does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub update: Option<u64>,
+    /// Why, in one sentence.
+    pub because: String,
+}
+
+impl From<&Verdict> for Skipped {
+    fn from(verdict: &Verdict) -> Self {
+        let Verdict { at, met, because, .. } = verdict;
+        Self { at: at.clone(), update: met.first().copied(), because: because.clone() }
+    }
+}
 
 /// Parts of a step that are reported before it is undone.
 pub(in super::super) const TOLD: usize = 64;
