@@ -1,6 +1,6 @@
 //! The one exit: what leaves for a participant is made here, by their audience.
 //!
-//! Those who see the same share one encoding of the state and of each update, and one digest.
+//! Participants that see the same share one encoding of the state and of each update, and one digest.
 //! [`Shown`] has no other maker than this file, so nothing that is not filtered can be sent.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -42,7 +42,7 @@ impl<T> Shown<T> {
     }
 }
 
-/// What is told, by participant and client; nothing where that is nothing any more.
+/// Presence by participant and client; `None` if the client has none any more.
 pub type Told = BTreeMap<String, BTreeMap<Uuid, Option<Facts>>>;
 
 /// What is shown over connections.
@@ -56,26 +56,25 @@ pub enum Content {
         audience: usize,
         /// The place.
         seq: u64,
-        /// The state there, for those who have none; else what they missed is theirs to read.
+        /// The state, for a client that has none; a client with an older state gets updates instead.
         state: Option<Arc<str>>,
     },
     /// A run of updates.
     Updates(Vec<ShownUpdate>),
-    /// In place of an update of a run that comes later, for who follows by events and sees more of
-    /// it.
+    /// Replaces an update of a later run, for a follower by events that sees more of it.
     Instead {
         /// Its place.
         seq: u64,
         /// The update as JSON.
         update: Arc<str>,
-        /// The JSON Patch, for who follows by patches.
+        /// The JSON Patch, for followers by patches.
         patch: Option<String>,
     },
     /// What changed in presence.
     Presence(Told),
     /// Any other frame, as JSON.
     Frame(Arc<str>),
-    /// One that says nothing of the state, as JSON: theirs also if their role has changed since.
+    /// A frame without any state, as JSON: it is sent even if the role has changed since.
     Aside(Arc<str>),
 }
 
@@ -95,7 +94,7 @@ pub struct Welcomed {
     pub seq: u64,
 }
 
-/// What of a `welcome` is the same whoever sees it.
+/// The part of a `welcome` that is the same for every recipient.
 pub(crate) type Greeting = Welcome<Arc<RawValue>, Arc<RawValue>>;
 
 /// A frame that is more than a part of the state, but may speak of it.
@@ -125,13 +124,13 @@ pub(crate) struct Audiences {
     index: Option<SecretIndex>,
 }
 
-/// Somebody who looks at the state as it is.
+/// A viewer with the current state.
 pub(crate) type Eye<'e> = (&'e Viewer, &'e State);
 
-/// What some connections are shown in place of what all of their audience are.
+/// What some connections are shown instead of the frame for their audience.
 pub(crate) type Instead = Vec<(Vec<ConnectionId>, Shown<Content>)>;
 
-/// What an update did for one viewer beside what all of their audience are shown.
+/// What an update did for one viewer in addition to what their audience is shown.
 #[derive(Debug)]
 pub(crate) struct Theirs {
     pub(crate) viewer: Viewer,
@@ -148,10 +147,10 @@ struct Audience {
     roster: RosterSight,
     /// The last encoded state, which serves late joiners while the updates after it are in memory.
     snapshot: Option<(u64, Arc<str>)>,
-    /// The state as it was last shown, which patches are made against while somebody follows by
-    /// them.
+    /// The last state that was shown, against which patches are made while there are followers by
+    /// patches.
     followed: Option<State>,
-    /// What it has not been told of yet, since it is shown nothing of it.
+    /// Updates that it has not been sent yet, since it sees no part of them.
     quiet: Option<Blank>,
     /// The facts of each teller that somebody of it may have been told.
     told: BTreeMap<Teller, BTreeSet<String>>,
@@ -195,8 +194,8 @@ impl Audiences {
         self.charter.has_secrets() && !self.sight(audience).secrets().is_empty()
     }
 
-    /// What a replica of an audience says of itself when it comes back: another viewer's has
-    /// another number, where they may see something else.
+    /// The number that a replica of an audience gives when it reconnects. Viewers that may see
+    /// different things have different numbers.
     pub(crate) fn number(&self, audience: usize, viewer: &Viewer) -> usize {
         match self.has_secrets(audience) {
             true => audience + ((viewer.mark() as usize) << 16),
@@ -224,7 +223,7 @@ impl Audiences {
         }
     }
 
-    /// What is theirs beside what all of their audience are shown.
+    /// What connections are shown in addition to their audience.
     fn yours(
         &mut self,
         audience: usize,
@@ -241,7 +240,7 @@ impl Audiences {
         yours
     }
 
-    /// What some updates did for those who see more of them than all of their audience.
+    /// What some updates did for viewers that see more of them than their audience.
     pub(crate) fn theirs(
         &self,
         audience: usize,
@@ -281,7 +280,7 @@ impl Audiences {
         self.index = None;
     }
 
-    /// How much an audience sees of who is here.
+    /// How much of the roster an audience sees.
     pub(crate) fn roster_sight(&self, audience: usize) -> RosterSight {
         self.all.get(audience).map_or(RosterSight::Nothing, |audience| audience.roster)
     }
@@ -302,7 +301,7 @@ impl Audiences {
         lens.extent(at) != Extent::Nothing
     }
 
-    /// A refusal, for who reads it.
+    /// A refusal, for one reader.
     pub(crate) fn problem(
         &self,
         reader: &Reader,
@@ -313,7 +312,7 @@ impl Audiences {
         Shown(self.lens(self.of_role(&reader.role), eye).problem(problem))
     }
 
-    /// An update of the journal, for who reads it.
+    /// An update of the journal, for one reader.
     pub(crate) fn update(
         &self,
         reader: &Reader,
@@ -323,15 +322,14 @@ impl Audiences {
         Shown(json.map(|json| seen_by(sight, &self.charter, &reader.viewer, json)))
     }
 
-    /// Whether whoever proposed an update cannot tell it by its author.
+    /// Whether the proposer of an update cannot recognise it by its author.
     pub(crate) fn hides_author(&self, audience: usize, update: &Settled) -> bool {
         let sight = self.sight(audience);
         let fields = &self.charter.fields;
         !sight.shows_all(fields, update) && sight.update(fields, update).is_blank()
     }
 
-    /// The value at a path, or the whole state, for who reads it; `None` where nothing is shown
-    /// there.
+    /// The value at a path, or the whole state, for one reader; `None` if nothing is shown there.
     pub(crate) fn reading(
         &mut self,
         reader: &Reader,
@@ -348,7 +346,7 @@ impl Audiences {
         }
     }
 
-    /// The state as it is, encoded at most once.
+    /// The current state, encoded at most once.
     fn present_state(&mut self, audience: usize, seq: u64, state: &State) -> Arc<str> {
         let charter = self.charter.clone();
         let Some(of) = self.all.get_mut(audience) else { return "{}".into() };
@@ -392,7 +390,7 @@ impl Audiences {
             None => {
                 greeting.yours = self.yours(audience, viewer, state);
                 let last = self.all.get(audience).and_then(|of| of.snapshot.clone());
-                // Made anew only when the last is too old for the updates in memory to bridge.
+                // Encoded again only if the updates in memory do not reach back to the last encoding.
                 let (at, json) = last
                     .filter(|(at, _)| seq - at <= SNAPSHOT_AGE && recent.after(*at).is_some())
                     .unwrap_or_else(|| (seq, self.present_state(audience, seq, state)));
@@ -405,7 +403,7 @@ impl Audiences {
         Shown(Content::Welcome(Welcomed { audience, head, state: joined, seq }))
     }
 
-    /// A `welcome` without the state, after which nothing that an audience shares is told.
+    /// A `welcome` without the state, after which nothing that an audience shares is sent.
     pub(crate) fn bare_welcome(
         &self,
         eye: (usize, &Viewer),
@@ -417,12 +415,12 @@ impl Audiences {
         Shown(Content::Welcome(Welcomed { audience: NO_AUDIENCE, head, state: None, seq }))
     }
 
-    /// Rows, which were made for the eyes of who follows them.
+    /// Rows, which were filtered for their follower when they were made.
     pub(crate) fn rows(&self, frame: &FromService) -> Shown<Content> {
         Shown(Content::Frame(frame.encode().into()))
     }
 
-    /// What was refused in another role is told in the words of this one.
+    /// Words refusals of an earlier role for the current one.
     fn greeting(
         &self,
         (audience, viewer): (usize, &Viewer),
@@ -552,8 +550,8 @@ impl Audiences {
         self.all.get(audience).is_some_and(|of| of.followed.is_some())
     }
 
-    /// A run of updates, and what those who follow by events and see more of them get in place of
-    /// some. Why there are no patches, if so.
+    /// A run of updates, and what followers by events that see more of them get instead of some. Says
+    /// why there are no patches, if there are none.
     pub(crate) fn updates(
         &mut self,
         audience: usize,
@@ -577,7 +575,7 @@ impl Audiences {
                 updates.iter().enumerate().map(&mut patch_of).collect()
             }
         };
-        // Without its patch a follower ends, and comes back for the state.
+        // Without its patch a follower is ended, and reconnects for the state.
         let (patches, why) = patches.map_or_else(|why| (vec![], Some(why)), |all| (all, None));
         let mut patches = patches.into_iter();
         let mut stretches = Stretches::default();
@@ -613,14 +611,14 @@ impl Audiences {
         (stretches.0, instead, why)
     }
 
-    /// Notes updates of which an audience is shown nothing, to tell of them later, all at once.
-    /// Gives all that it has not been told of.
+    /// Notes updates of which an audience sees no part, to report them later, all at once. Gives all
+    /// that have not been reported.
     pub(crate) fn keep_quiet(&mut self, audience: usize, blank: Blank) -> Blank {
         let Some(of) = self.all.get_mut(audience) else { return blank };
         *of.quiet.insert(of.quiet.map_or(blank, |before| before.and(blank)))
     }
 
-    /// What an audience is told next: before it, what it was shown nothing of.
+    /// What an audience is sent next, preceded by the updates of which it sees no part.
     pub(crate) fn entries(
         &mut self,
         audience: usize,
@@ -638,12 +636,12 @@ impl Audiences {
         Shown(Content::Updates(vec![quiet.up_to(seq).told()]))
     }
 
-    /// Whether there is something that an audience was not told of.
+    /// Whether there are updates that were not reported to an audience.
     pub(crate) fn is_quiet(&self, audience: usize) -> bool {
         self.all.get(audience).is_some_and(|of| of.quiet.is_some())
     }
 
-    /// Nobody of an audience is here. Whoever comes next gets a state that has all of it.
+    /// An audience has no members. The next member gets a state that includes everything.
     pub(crate) fn forget_quiet(&mut self, audience: usize) {
         if let Some(of) = self.all.get_mut(audience) {
             of.quiet = None;
@@ -703,7 +701,7 @@ impl Audiences {
         (!of.is_empty()).then_some(Shown(Content::Presence(of)))
     }
 
-    /// All that is told now, for somebody who was told of these tellers before.
+    /// The current presence, for a connection that knew these tellers before.
     pub(crate) fn presence_again(
         &mut self,
         audience: usize,
@@ -729,7 +727,7 @@ impl Audiences {
         presence.tellers().filter(is_shown).cloned().collect()
     }
 
-    /// All that is told now, for somebody who arrives.
+    /// The current presence, for a connection that arrives.
     pub(crate) fn present_facts(
         &mut self,
         audience: usize,
@@ -757,7 +755,7 @@ impl Audiences {
         holds.into_iter().filter(|hold| self.sees(audience, &hold.at)).collect()
     }
 
-    /// Any other frame; `None` where nothing of it is shown.
+    /// Any other frame; `None` if no part of it is shown.
     pub(crate) fn word(
         &self,
         audience: usize,
@@ -801,7 +799,7 @@ impl Audiences {
             Word::Cue(frame) => FromService::Cue(frame),
             Word::Status(frame) => FromService::Status(frame),
             Word::Digest(frame) => FromService::Digest(frame),
-            // It has nothing of what who is told does not see.
+            // It was filtered for its recipient when it was made.
             Word::Undoable(frame) => FromService::Undoable(frame),
         };
         let json = frame.encode().into();
@@ -825,8 +823,8 @@ pub fn states_seen(charter: &Arc<Charter>, state: &State) -> Vec<Shown<Value>> {
     audiences.all.iter().map(of).collect()
 }
 
-/// The digests of a state, for these viewers of its audiences. It reads the state anew, and not what
-/// the session keeps of who sees what. Cost O(size × audiences + what is the viewers').
+/// The digests of a state, for these viewers of its audiences. It reads the state itself instead of
+/// the session's index of visibility. Cost O(size × audiences + what is the viewers').
 pub fn digests(
     charter: &Arc<Charter>,
     state: &State,
@@ -842,7 +840,7 @@ pub fn digests(
     StateDigests { all, yours: yours.collect() }
 }
 
-/// A stored update as it is shown.
+/// A stored update without what is hidden.
 fn seen(sight: &Sight, charter: &Charter, json: &Arc<str>) -> Arc<str> {
     if sight.is_whole() {
         return json.clone();
@@ -852,7 +850,7 @@ fn seen(sight: &Sight, charter: &Charter, json: &Arc<str>) -> Arc<str> {
     seen_update(sight, charter, &update, json)
 }
 
-/// A stored update as it is shown to somebody, with what is theirs of it.
+/// A stored update with the places that one viewer sees.
 fn seen_by(sight: &Sight, charter: &Charter, viewer: &Viewer, json: &Arc<str>) -> Arc<str> {
     let json = &told(json);
     let update = (!sight.secrets().is_empty()).then(|| serde_json::from_str::<Settled>(json).ok());

@@ -1,19 +1,19 @@
-//! `ballot`: what participants choose. Each has one ballot, however many tabs: whoever casts again
-//! replaces their own.
+//! `ballot`: what participants choose. Each participant has one ballot, however many tabs they have;
+//! casting again replaces it.
 //!
 //! | edit | what it does |
 //! |---|---|
 //! | `cast` | `choices`, or a `value` of the scale or `"unsure"` |
-//! | `withdraw` | takes one's own ballot back |
-//! | `unseal` | opens a sealed ballot for everybody at once; needs the power `unseal` |
+//! | `withdraw` | withdraws your own ballot |
+//! | `unseal` | opens a sealed ballot for all participants at once; needs the power `unseal` |
 //! | `restart` | begins the next round, with another `question` if given; needs the power `restart` |
 //!
 //! Each may name the `round` that it is meant for and is `stale` in any other. Clients add it to
 //! what they send, so that a choice made offline never counts for the next question.
 //!
-//! The ballots themselves are records of a map beside the field, under the ids of those who cast
-//! them: each sees their own, and all see all once that is open and not secret. What all are told
-//! of the field itself is counted on a beat, so that many who cast make few updates.
+//! The ballots themselves are records of a second map, under the ids of their casters. A caster sees
+//! their own ballot, and all participants see all ballots once the field is open and not secret. The
+//! tally in the field itself is counted on a beat, so many casts make few updates.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -39,12 +39,12 @@ use crate::update::{Effect, Effects};
 #[derive(Clone, Debug)]
 pub(crate) struct Field {
     of: Choice,
-    /// Who may cast; everybody who may edit it where none is named.
+    /// The roles that may cast; every role that may edit the field if none is named.
     roles: Option<BTreeSet<String>>,
     is_sealed: bool,
     is_secret: bool,
     names_voters: bool,
-    /// Whether it is unsealed when all who sit have cast.
+    /// Whether it is unsealed when all seated participants that may cast have cast.
     unseals_itself: bool,
 }
 
@@ -55,7 +55,7 @@ enum Choice {
     Scale { from: BigDecimal, to: BigDecimal, step: BigDecimal, unsure: bool },
 }
 
-/// What all are told.
+/// The public part of a ballot.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub(crate) struct Cell(Arc<BallotShown>);
@@ -72,7 +72,7 @@ struct BallotShown {
     question: Option<String>,
     results: Option<Results>,
     round: u64,
-    /// Who has cast, where names are told.
+    /// The participants that have cast, if names are public.
     voters: Option<BTreeMap<String, bool>>,
 }
 
@@ -105,7 +105,7 @@ pub(crate) struct Results {
     tally: BTreeMap<String, u64>,
 }
 
-/// Those who are far from the median, and those who are not sure.
+/// The participants far from the median, and those that are not sure.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Ask {
     high: Vec<String>,
@@ -123,7 +123,7 @@ const QUESTION: usize = 200;
 /// How somebody says that they do not know.
 const UNSURE: &str = "unsure";
 
-/// Who has cast what.
+/// The choices by participant.
 pub(crate) type Votes = BTreeMap<String, Value>;
 
 impl Cell {
@@ -146,7 +146,7 @@ impl Cell {
         Err(Problem::new(ProblemKind::Stale, detail).current(current))
     }
 
-    /// What has to be told for a cell to become another: each part that differs.
+    /// The effects that lead from one cell to another: one for each part that differs.
     pub(crate) fn told(&self, at: &Path, next: &Self) -> Effects {
         let (was, now) = (&*self.0, &*next.0);
         let mut effects = Effects::new();
@@ -182,7 +182,7 @@ impl Field {
         self.unseals_itself
     }
 
-    /// The roles that are named, for whoever checks that there are such.
+    /// The roles that are named, so that the charter can check that they exist.
     pub(crate) fn roles(&self) -> impl Iterator<Item = &str> {
         self.roles.iter().flatten().map(String::as_str)
     }
@@ -237,7 +237,7 @@ impl Field {
         }
     }
 
-    /// Refuses who may not cast, and what comes too late.
+    /// Refuses a role that may not cast, and a cast that comes too late.
     pub(crate) fn check_voter(&self, cell: &Cell, role: &str) -> Result<(), Problem> {
         if self.roles.as_ref().is_some_and(|roles| !roles.contains(role)) {
             let detail = format!("The role {role:?} does not cast here.");
@@ -250,7 +250,7 @@ impl Field {
         Ok(())
     }
 
-    /// The cell as it is counted.
+    /// The cell after a count.
     pub(crate) fn counted(&self, cell: &Cell, votes: &Votes) -> Cell {
         let voters =
             self.names_voters.then(|| votes.keys().map(|who| (who.clone(), true)).collect());
@@ -486,7 +486,7 @@ impl Ruled for Field {
 }
 
 impl Fields {
-    /// Adds the map of ballots beside each field of ballots; the error is a name that is taken.
+    /// Adds the map of ballots for each field of ballots; the error is a name that is taken.
     pub(crate) fn add_ballots(&mut self) -> Result<(), String> {
         let ballots = self.iter().filter(|(_, field)| matches!(field, super::Field::Ballot(_)));
         let names: Vec<String> = ballots.map(|(name, _)| ballot_records(name)).collect();

@@ -1,4 +1,4 @@
-//! What a sequence is made of: runs, and who sees which of them.
+//! What a sequence is made of: runs, and which views see them.
 
 use crate::actor::ClientKey;
 use crate::stamp::Stamp;
@@ -23,8 +23,8 @@ impl View {
     }
 }
 
-/// When an element came: the update, the how-many-eth insert of that update, the place within the
-/// insert. The order of births is the order in which elements came to be.
+/// When an element was inserted: the update, the index of the insert within the update, and the place
+/// within the insert. Births are in the order of insertion.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Birth {
     pub(super) stamp: Stamp,
@@ -61,7 +61,7 @@ impl Death {
     }
 }
 
-/// Removals that were taken back are remembered for one run up to so many.
+/// Undone removals that are remembered for one run.
 const UNDONE: usize = 16;
 
 /// Elements side by side that came together and went together.
@@ -89,9 +89,9 @@ impl<P: Clone> Run<P> {
         self.is_known_to(view) && !self.deaths.iter().any(|death| death.holds_for(view))
     }
 
-    /// What becomes of its deaths where the work of some updates is taken back: what they removed
-    /// comes back, and what they inserted or brought back goes, whether or not somebody else has
-    /// removed it, too. `None` where nothing of it is theirs.
+    /// Its deaths once the work of some updates is undone: what they removed returns, and what they
+    /// inserted or restored is removed, even if another client has removed it too. `None` if none of
+    /// the work is in this run.
     pub(super) fn taken_back(
         &self,
         is_theirs: impl Fn(Stamp) -> bool,
@@ -111,8 +111,8 @@ impl<P: Clone> Run<P> {
         Some(deaths.chain(goes.then(|| Death::of(stamp))).collect())
     }
 
-    /// Forgets the oldest removals that were taken back, beyond the bound; gives the last update of
-    /// which a view cannot be read any more for it.
+    /// Forgets the oldest undone removals, beyond the bound; gives the last update whose view cannot
+    /// be read any more because of that.
     pub(super) fn forget_undone(&mut self) -> u64 {
         let is_undone = |death: &&Death| death.undone.is_some();
         let mut over = self.deaths.iter().filter(is_undone).count().saturating_sub(UNDONE);

@@ -1,4 +1,4 @@
-//! What somebody can undo, how a value came about, and taking the session back to where it was.
+//! What a participant can undo, how a value came about, and reverting the session.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -31,7 +31,7 @@ const AUTHORS: usize = 200;
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Whose {
-    /// A participant, for calls with the service key; whoever calls where it is left out.
+    /// A participant, for calls with the service key; omit it for the caller.
     of: Option<String>,
     /// A client, where each has a history of its own.
     #[param(value_type = Option<String>)]
@@ -42,7 +42,7 @@ pub(crate) struct Whose {
     _as: Option<String>,
 }
 
-/// What a participant can undo and redo now, and what would be left out.
+/// What a participant can undo and redo now, and what would be skipped.
 #[utoipa::path(tag = "participants", params(Whose, ("session" = String, Path)), responses((status = 200, body = described::Undoable)),
     security(("bearer" = [])))]
 #[get("/sessions/{session}/undo")]
@@ -92,7 +92,7 @@ pub(crate) async fn why(
     let (session, who) = inside(&request, &app, &session).await?;
     app.budget.charge(session.id(), &who, Cost::Page, &app.metrics)?;
     let (charter, reader, path) = (session.charter(), who.reader(), Path::parse(&asked.path)?);
-    // Whoever may not see the place is told here that nothing is there.
+    // A participant that may not see the place gets the same answer as if it did not exist.
     let reading = session.read(Some(path.clone()), who.reader()).await?;
     let (seq, state) = session.state().await?;
     let mut standing = state.standing(&charter.fields, &path);
@@ -206,8 +206,8 @@ pub(crate) async fn why(
 /// Takes the session, or one record or field of it, back to how it was at an earlier `seq`, as one new
 /// update that can itself be undone. Fields that keep rules of play and lists that only grow stay as
 /// they are. The backend may, and a role with the power `revert`, which needs no permission to edit
-/// for it. A participant leaves as they are: records that belong to somebody else, and what the turn of
-/// another seat governs.
+/// for it. A revert by a participant does not change records that belong to somebody else, nor what the
+/// turn of another seat governs.
 #[utoipa::path(tag = "participants", request_body = RevertBody, params(Speaking, ("session" = String, Path), ("Idempotency-Key" = Option<String>, Header)),
     responses((status = 200, description = "The settled update", body = described::SettledUpdate), (status = 204, description = "Nothing was to be changed"),
     (status = 403, description = "`not-allowed`: the role has not the power"), (status = 409, description = "`from-the-future`"), (status = 410, description = "`too-old`, `gone`"),
@@ -231,7 +231,7 @@ pub(crate) async fn revert(
     let (actor, n) = counted_as(&request, &who, &session, &body)?;
     let RevertBody { to, at, note } = decode_object(&body)?;
     let at = Path::parse(at.as_deref().unwrap_or_default())?;
-    // Attributed to whoever does it, and allowed by the power alone.
+    // Attributed to the participant, and allowed by the power alone.
     let actor = Actor::new(actor.id.clone(), Actor::SERVICE, actor.client);
     let (seq, state) = match session.begin_patch(actor.clone(), n, None).await? {
         Begun::Against { seq, state } => (seq, state),
@@ -254,10 +254,10 @@ pub(crate) async fn revert(
     if charter.sight(&reader.role).is_whole() {
         return Ok(settled(answered?));
     }
-    // It was settled with the backend's rights; whoever asked is told what they see of it.
+    // It was settled with the backend's rights; the answer shows what the participant sees.
     let answered = answered.map_err(|problem| {
         let detail =
-            "The session cannot be taken back there. Take back one record after the other.";
+            "The session cannot be reverted to that point. Revert one record after the other.";
         Problem::new(problem.kind(), detail)
     })?;
     let shown = match answered.json {
