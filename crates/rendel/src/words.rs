@@ -193,7 +193,11 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
         .collect();
     let did = match (&update.passage, effects.is_empty()) {
         (Some(passage), is_empty) => {
-            let way = if passage.way == Way::In { "comes" } else { "goes" };
+            let way = match passage.way {
+                Way::In => "comes".to_owned(),
+                Way::Out => "goes".to_owned(),
+                Way::Role => format!("is {} now", passage.role),
+            };
             let who = format!("{} {way}", passage.who);
             if is_empty { who } else { format!("{who}; {}", effects.join("; ")) }
         }
@@ -207,7 +211,7 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
     }
     for mark in &update.rules {
         if let Some(why) = &mark.failed {
-            words += &format!("\n{:21} the rule {:?} was left out: {why}", "", mark.rule);
+            words += &format!("\n{:21} the rule {:?} was skipped: {why}", "", mark.rule);
         }
     }
     for verdict in &update.verdicts {
@@ -216,7 +220,7 @@ pub(crate) fn update_in_words(update: &Settled, you: Option<&str>) -> String {
     words
 }
 
-/// What an update takes back, in words before what it did.
+/// What an update undoes or redoes, in words before what it did.
 fn undoes_in_words(undoes: &Undoes) -> String {
     let way = match undoes.way {
         Back::Undo => "undoes",
@@ -229,7 +233,7 @@ fn undoes_in_words(undoes: &Undoes) -> String {
     }
 }
 
-/// The updates of one gesture as one line: the last of them, and how many there were.
+/// The updates of one gesture as one line: the last of them, and their count.
 pub(crate) fn gesture_in_words(first: u64, count: usize, last: &Settled) -> String {
     let words = update_in_words(last, None);
     match (&last.gesture, count) {
@@ -388,7 +392,7 @@ pub(crate) fn verdict_in_words(verdict: &Verdict) -> String {
     format!("{} {name}: {}", verdict.at, verdict.because)
 }
 
-/// So many of something, in the singular where it is one.
+/// A count with its noun, in the singular if it is one.
 pub(crate) fn counted(count: u64, what: &str) -> String {
     if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
 }
@@ -396,7 +400,20 @@ pub(crate) fn counted(count: u64, what: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rendel_core::{Passage, Whose};
     use serde_json::json;
+
+    #[test]
+    fn an_arrival_a_departure_and_a_change_of_role_read_differently() {
+        let words = |way| {
+            let (who, role) = ("oda".to_owned(), "steward".to_owned());
+            let passage = Some(Passage { who, role, way, of: Whose::Participant });
+            update_in_words(&Settled { passage, ..Settled::blank(4, 4, 0) }, None)
+        };
+        assert!(words(Way::In).ends_with("oda comes"), "{}", words(Way::In));
+        assert!(words(Way::Out).ends_with("oda goes"), "{}", words(Way::Out));
+        assert!(words(Way::Role).ends_with("oda is steward now"), "{}", words(Way::Role));
+    }
 
     #[test]
     fn edits_are_read_from_words_and_from_json() {
