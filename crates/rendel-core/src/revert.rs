@@ -10,7 +10,6 @@ use crate::actor::Actor;
 use crate::charter::{Charter, Lens, Sight};
 use crate::edit::Edit;
 use crate::grantees::Viewer;
-use crate::kind::Field;
 use crate::path::{Path, Token};
 use crate::problem::{Problem, ProblemKind};
 use crate::rewrite::Rewrite;
@@ -75,28 +74,14 @@ impl State {
 
 /// Whether a path leads to a list that only grows, or to an element of one.
 fn is_of_growing_list(charter: &Charter, tokens: &[Token]) -> bool {
-    let lists = fields_on_the_way(charter, tokens);
+    let lists = charter.fields.along(tokens);
     lists.last().is_some_and(|(field, rest)| field.only_grows() && rest.len() <= 1)
 }
 
 /// Whether a path leads into a record that belongs to another participant.
 fn is_of_other_owner(charter: &Charter, tokens: &[Token], who: &str) -> bool {
-    let fields = fields_on_the_way(charter, tokens);
+    let fields = charter.fields.along(tokens);
     fields.iter().any(|(field, rest)| field.is_own() && rest.first().is_some_and(|id| id != who))
-}
-
-/// The declared fields that a path passes, each with what remains of the path after it.
-fn fields_on_the_way<'c, 't>(
-    charter: &'c Charter,
-    tokens: &'t [Token],
-) -> Vec<(&'c Field, &'t [Token])> {
-    let (mut fields, mut rest, mut found) = (Some(&charter.fields), tokens, Vec::new());
-    while let (Some(here), Some((name, after))) = (fields, rest.split_first()) {
-        let Some(field) = here.field(name) else { break };
-        found.push((field, after));
-        (fields, rest) = (field.each(), after.get(1..).unwrap_or_default());
-    }
-    found
 }
 
 /// Replaces the value at a path, or that of a field if the path leads to all fields, by the earlier

@@ -225,6 +225,34 @@ fn an_arrival_that_runs_too_many_rules_counts_without_them() {
     assert!(session.live.has_here("oda"));
 }
 
+#[test]
+fn a_draw_whose_rules_take_too_many_steps_counts_without_them() {
+    let rules: String = (0..60)
+        .map(|n| format!("[[when]]\nname = \"r{n}\"\nchanges = \"/rows/*/face\"\ndo = [{{ at = \"/count\", op = \"add\", by = 1 }}]\n"))
+        .collect();
+    let source = format!(
+        "charter = \"c\"\nversion = 1\n[roles.picker]\nedit = [\"/**\"]\n[state.count]\nkind = \"counter\"\n\
+        [state.dice]\nkind = \"random\"\nshuffles = [\"/rows/*/face\"]\n[state.rows]\nkind = \"map\"\n\
+        [state.rows.each.face]\nkind = \"register\"\n{rules}"
+    );
+    let rows: serde_json::Map<String, Value> =
+        (0..400).map(|n| (format!("r{n}"), json!({ "face": n }))).collect();
+    let charter = Arc::new(Charter::parse(&source).unwrap());
+    let mut session = Sequencer::open(charter, Some(&json!({ "rows": rows }))).unwrap();
+    session = session.with_chance(Some(Chance::new([7; 32])));
+    let first = session.own_edits(&|_| true, OPENED);
+    session.handle_act(first, OPENED);
+    let shuffle = edit(r#""at":"/dice","op":"shuffle","of":"/rows","field":"face""#);
+    let actor = Actor::new("oda", "picker", Uuid::from_u128(1));
+    let proposal = Proposal::new(0, None, vec![shuffle]);
+    let Outcome::Settled(update) = session.handle_proposal(&actor, &proposal, OPENED) else {
+        panic!("a draw is never refused")
+    };
+    assert_eq!((update.effects.len(), update.rules.len()), (401, 1));
+    assert!(update.rules[0].failed.is_some());
+    assert_eq!(session.plain()["count"], 0);
+}
+
 const DICE: &str = r#"
 charter = "windfall"
 version = 1

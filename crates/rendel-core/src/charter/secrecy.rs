@@ -213,15 +213,19 @@ impl Secret {
     /// after. Cost O(parts of the condition).
     pub(crate) fn may_turn_with(&self, change: &Change) -> bool {
         let Some(path) = change.path() else { return false };
+        let of_record = path.tokens().get(self.record).filter(|_| self.record > 0);
+        self.turns_with_state(path) || of_record.is_some_and(|name| self.reads_of_record(name))
+    }
+
+    /// Whether the condition reads a field of the state at or around a path.
+    fn turns_with_state(&self, path: &Path) -> bool {
         let [top, ..] = path.tokens() else { return false };
         let is_read = |read: &Read| {
             read.name == "state" && read.member.as_ref().is_none_or(|member| *member == **top)
         };
-        let of_record = path.tokens().get(self.record).filter(|_| self.record > 0);
         self.opens_with.as_ref() == Some(top)
             || self.keys.iter().any(|key| key.of == Owner::Seat(top.clone()))
             || self.open.iter().flat_map(Expression::reads).any(is_read)
-            || of_record.is_some_and(|name| self.reads_of_record(name))
     }
 
     /// Whether a change of a field of the record may change its visibility.
@@ -274,19 +278,20 @@ fn is_open(fields: &Fields, state: &State, ballot: &Token) -> bool {
 /// How an update changes visibility: for each place that it touches, its grantees before and after.
 /// What is sent to each participant, now and later, follows from this and the update alone.
 ///
-/// `between` are the states in the middle of the update after each change of visibility.
+/// `turned` has the states after each effect that may have changed a visibility.
 /// Cost O(places that it touches × states); nothing if the charter has no secrets.
 pub(crate) fn disclosures(
     secrets: &[Secret],
     fields: &Fields,
     [before, after]: [&State; 2],
-    between: &[State],
+    turned: &[(Path, State)],
     effects: &[Effect],
 ) -> Vec<Disclosure> {
     let mut all = Vec::new();
     for (index, secret) in secrets.iter().enumerate() {
         let mut places = BTreeSet::new();
         let mut covering = Vec::new();
+        let between = Between::of(secret, turned);
         for effect in effects {
             let change = effect.change();
             secret.touched(fields, [before, after], &change, &mut places);
@@ -305,10 +310,10 @@ pub(crate) fn disclosures(
             let to = secret.grantees(fields, after, at.tokens());
             let is_anew = covering.iter().any(|path| at.is_within(path));
             let is_gone = !state_has(fields, after, &at, secret);
-            let is_interrupted = between.iter().any(|state| {
-                let grantees = secret.grantees(fields, state, at.tokens());
-                !grantees.include_common(&from, &to)
-            });
+            let is_kept = |state: &State| {
+                secret.grantees(fields, state, at.tokens()).include_common(&from, &to)
+            };
+            let is_interrupted = !between.all(secret, &at, is_kept);
             let is_told = is_anew || from != to || is_interrupted;
             let value = (is_told && !is_gone).then(|| after.plain_at(fields, &at)).flatten();
             all.push(Disclosure {
@@ -324,6 +329,35 @@ pub(crate) fn disclosures(
         }
     }
     all
+}
+
+/// States in the middle of an update in which the visibility of all places was another.
+const MAX_BETWEEN: usize = 16;
+
+/// The states in the middle of an update, by the places whose visibility they may change.
+struct Between<'b> {
+    of_all: Vec<&'b State>,
+    by_record: BTreeMap<&'b [Token], Vec<&'b State>>,
+}
+
+impl<'b> Between<'b> {
+    fn of(secret: &Secret, turned: &'b [(Path, State)]) -> Self {
+        let mut between = Self { of_all: Vec::new(), by_record: BTreeMap::new() };
+        for (path, state) in turned {
+            if secret.turns_with_state(path) {
+                between.of_all.push(state);
+            } else if let Some(record) = path.tokens().get(..secret.record) {
+                between.by_record.entry(record).or_default().push(state);
+            }
+        }
+        between
+    }
+
+    /// Whether something holds in all states that concern a place. Of too many it is not assumed.
+    fn all(&self, secret: &Secret, at: &Path, holds: impl Fn(&State) -> bool) -> bool {
+        let own = self.by_record.get(&at.tokens()[..secret.record]).into_iter().flatten();
+        self.of_all.len() <= MAX_BETWEEN && self.of_all.iter().chain(own).all(|state| holds(state))
+    }
 }
 
 /// Whether the record around a place is there, so that something can be hidden in it.

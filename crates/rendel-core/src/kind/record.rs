@@ -21,7 +21,7 @@ use crate::update::Effect;
 /// What a ballot holds.
 pub(crate) const CHOICE: &str = "choice";
 
-/// The name of the map of ballots beside a field of ballots.
+/// The name of the map of ballots of a field of ballots.
 pub(crate) fn ballot_records(ballot: &str) -> String {
     format!("{ballot}-ballots")
 }
@@ -352,7 +352,7 @@ impl Fields {
     }
 
     /// See [`Kind::rewrite`](super::Kind::rewrite). A field that the new record lacks is unset,
-    /// where it can be.
+    /// if it can be.
     pub(crate) fn rewrite(
         &self,
         was: &Value,
@@ -383,6 +383,17 @@ impl Fields {
         let (name, rest) = rest.split_first()?;
         let at = self.position(name)?;
         self.0[at].1.find(record.0.get(at)?, rest)
+    }
+
+    /// The declared fields that a path passes, each with what remains of the path after it.
+    pub(crate) fn along<'f, 't>(&'f self, tokens: &'t [Token]) -> Vec<(&'f Field, &'t [Token])> {
+        let (mut fields, mut rest, mut found) = (Some(self), tokens, Vec::new());
+        while let (Some(here), Some((name, after))) = (fields, rest.split_first()) {
+            let Some(field) = here.field(name) else { break };
+            found.push((field, after));
+            (fields, rest) = (field.each(), after.get(1..).unwrap_or_default());
+        }
+        found
     }
 
     /// A member of the record at `tokens`, or the whole value there. A list of plain values reads as

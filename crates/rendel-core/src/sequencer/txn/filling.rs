@@ -5,7 +5,7 @@ use serde_json::Value;
 use crate::actor::Actor;
 use crate::kind::{Field, Fields};
 use crate::op::Op;
-use crate::path::{Path, inner};
+use crate::path::{Path, Token, inner};
 use crate::problem::{Problem, ProblemKind};
 
 /// Fills in the id of a record that only its author may have: the author's own, if none is given.
@@ -17,17 +17,13 @@ pub(super) fn give_own_id(fields: &Fields, op: &mut Op, path: &Path, actor: &Act
 
 /// Refuses what is about a record of somebody else where each has one of their own.
 fn check_own(fields: &Fields, op: &Op, path: &Path, actor: &Actor) -> Result<(), Problem> {
-    let made = op.makes().and_then(|(id, _)| id);
-    let tokens = path.tokens().iter().map(|token| token.as_str()).chain(made);
-    let tokens: Vec<&str> = tokens.collect();
-    let mut fields = fields;
-    for (at, pair) in tokens.chunks(2).enumerate() {
-        let Some(field) = fields.field(pair[0]) else { break };
-        if field.is_own() && pair.get(1).is_some_and(|id| *id != actor.id) {
-            return Err(not_own(&Path::of(tokens[..=at * 2].iter().copied()), actor));
+    let made = op.makes().and_then(|(id, _)| id).map(Token::from);
+    let tokens: Vec<Token> = path.tokens().iter().cloned().chain(made).collect();
+    for (field, rest) in fields.along(&tokens) {
+        if field.is_own() && rest.first().is_some_and(|id| *id != actor.id) {
+            let map = &tokens[..tokens.len() - rest.len()];
+            return Err(not_own(&Path::of(map.iter().cloned()), actor));
         }
-        let Some(each) = field.each() else { break };
-        fields = each;
     }
     Ok(())
 }
@@ -101,13 +97,6 @@ fn claimed(at: &Path) -> Problem {
 }
 
 fn field_at<'f>(fields: &'f Fields, path: &Path) -> Option<&'f Field> {
-    let mut fields = fields;
-    let mut tokens = path.tokens().iter();
-    loop {
-        let field = fields.field(tokens.next()?)?;
-        if tokens.next().is_none() {
-            return Some(field);
-        }
-        fields = field.each()?;
-    }
+    let (field, rest) = fields.along(path.tokens()).pop()?;
+    rest.is_empty().then_some(field)
 }

@@ -51,6 +51,8 @@ pub(super) use taking_back::{TOLD, taking_back};
 
 /// Steps of one update: edits, effects, rules, and places that a rule or guard looks at.
 const MAX_STEPS: usize = 20_000;
+/// Steps that a revert may take for each of its edits in addition.
+const STEPS_OF_REVERT: usize = 100;
 
 /// Who or what an update comes from.
 #[derive(Clone, Copy, Debug)]
@@ -138,8 +140,8 @@ struct Log {
     gesture: Option<String>,
     reversal: Reversal,
     steps: usize,
-    /// The state after each effect that may have changed a visibility.
-    turned: Vec<State>,
+    /// The path of each effect that may have changed a visibility, and the state after it.
+    turned: Vec<(Path, State)>,
 }
 
 /// A point to which a transaction can return.
@@ -276,8 +278,10 @@ impl<'t> Txn<'t> {
             return Ok(());
         }
         let (session, charter) = (self.session, &self.session.charter);
-        // A ballot that is restarted drops what was cast, and has its own bound.
-        if !charter.holds_ballots(&effect.at) {
+        // A draw and what is derived follow from steps that have been counted, and are never refused. A
+        // ballot that is restarted drops what was cast, and has its own bound.
+        let is_counted = matches!(by, By::Proposer | By::Rule);
+        if is_counted && !charter.holds_ballots(&effect.at) {
             self.count_steps(1)?;
         }
         let totals = self.indexed().totals.clone();
@@ -294,7 +298,7 @@ impl<'t> Txn<'t> {
         applied.map_err(|misfit| broken(&misfit))?;
         let change = effect.change();
         if charter.secrets.iter().any(|secret| secret.may_turn_with(&change)) {
-            self.log.turned.push(now.state.clone());
+            self.log.turned.push((effect.at.clone(), now.state.clone()));
         }
         if by == By::Derived {
             self.log.derived.insert(effect.at);
@@ -326,7 +330,7 @@ impl<'t> Txn<'t> {
 
     fn count_steps(&mut self, steps: usize) -> Result<(), Problem> {
         self.log.steps += steps;
-        if self.log.steps <= MAX_STEPS || self.origin.proposal.is_revert {
+        if !self.is_exhausted() {
             return Ok(());
         }
         let detail = format!(
@@ -334,6 +338,14 @@ impl<'t> Txn<'t> {
              and guards look at. Split it."
         );
         Err(Problem::new(ProblemKind::TooLarge, detail).with("limit", "steps"))
+    }
+
+    /// Whether the update has taken more steps than it may. A revert may take more, by the number of
+    /// its edits.
+    fn is_exhausted(&self) -> bool {
+        let Proposal { is_revert, edits, .. } = self.origin.proposal;
+        let more = if *is_revert { STEPS_OF_REVERT * edits.len() } else { 0 };
+        self.log.steps > MAX_STEPS + more
     }
 
     fn savepoint(&self) -> Savepoint {
@@ -383,9 +395,7 @@ impl<'t> Txn<'t> {
         let disclosures = match (secrets.is_empty(), &state) {
             (false, Some(after)) => {
                 let states = [&session.indexed.state, &after.state];
-                // After the last of them, visibility is that of the finished update.
-                let between = turned.split_last().map_or(&[][..], |(_, between)| between);
-                disclosures(secrets, &session.charter.fields, states, between, &effects)
+                disclosures(secrets, &session.charter.fields, states, &turned, &effects)
             }
             _ => Vec::new(),
         };

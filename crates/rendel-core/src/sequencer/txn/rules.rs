@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 
 use serde_json::Value;
 
-use super::{By, MAX_STEPS, Origin, Txn, too_large};
+use super::{By, Origin, Txn, too_large};
 use crate::actor::Actor;
 use crate::charter::{Cause, Expression, Read, Rule};
 use crate::edit::Edit;
@@ -63,18 +63,19 @@ impl Txn<'_> {
         let mut is_first = true;
         while !rules.is_empty() {
             let after = self.state().clone();
+            let steps = self.log.steps;
             let set_off = self.set_off([&before, &after], first, is_first);
             if set_off.is_empty() {
                 break;
             }
             if is_first && on_failure == OnFailure::Skip {
-                without_rules = Some((self.savepoint(), self.log.steps));
+                without_rules = Some((self.savepoint(), steps));
             }
             first = self.log.effects.len();
             for (rule, at) in set_off {
                 let trigger = Trigger { rule: &rules[rule], at: at.as_ref(), before: &before };
                 let Err(problem) = self.run_rule(trigger, on_failure) else { continue };
-                match (on_failure, without_rules.take_if(|_| self.log.steps > MAX_STEPS)) {
+                match (on_failure, without_rules.take_if(|_| self.is_exhausted())) {
                     (OnFailure::Refuse, _) => return Err(failed(trigger.rule, &problem)),
                     (OnFailure::Skip, None) => self.note_failed(trigger.rule, &problem),
                     (OnFailure::Skip, Some((point, steps))) => {
@@ -98,7 +99,7 @@ impl Txn<'_> {
         let counts = |effect: &&Effect| !(is_first && self.origin.binds(&effect.at));
         let effects = self.log.effects[first..].iter().filter(counts).cloned();
         let effects: Effects = effects.chain(self.derived_since(before)).collect();
-        let (mut set_off, mut steps) = (Vec::new(), 0);
+        let mut set_off = Vec::new();
         for (index, rule) in charter.rules.rules.iter().enumerate() {
             let happens = |whose: Whose, way: Way| {
                 let is_it = |passage: &Passage| passage.of == whose && passage.way == way;
@@ -107,7 +108,7 @@ impl Txn<'_> {
             let is_set_off = match &rule.cause {
                 Cause::Changes(pattern) => {
                     let places = self.changed_places(states, pattern, &effects);
-                    steps += places.len();
+                    self.log.steps += places.len();
                     let changed = places.into_iter().filter(|path| self.is_changed(states, path));
                     set_off.extend(changed.map(|path| (index, Some(path))));
                     false
@@ -123,9 +124,13 @@ impl Txn<'_> {
                         && !self.all_have_cast(passed, before, field)
                 }
             };
-            set_off.extend(is_set_off.then_some((index, None)));
+            // If the steps are used up, the first rule of the round fails, whatever would follow.
+            let is_last = self.is_exhausted();
+            set_off.extend((is_set_off || is_last).then_some((index, None)));
+            if is_last {
+                break;
+            }
         }
-        self.log.steps += steps;
         set_off
     }
 

@@ -122,26 +122,29 @@ impl Txn<'_> {
         if charter.holds_ballots(&taken.at) {
             return in_the_way("Only withdraw takes a ballot back");
         }
-        let point = self.savepoint();
-        for effect in &part.effects {
-            let Effect { at, op, .. } = effect;
+        let mut moved = Vec::new();
+        for Effect { at, op, .. } in &part.effects {
             if !self.permission(actor, at, Some(op)).is_given() {
-                self.return_to(point);
                 return in_the_way("Your role may not edit it now");
             }
-            let moved = self.check_time(actor, at, Some(op))?;
-            self.log.moved.extend(moved);
             if op.takes_away() && self.indexed().referrers.has(at) {
-                self.return_to(point);
                 return in_the_way("Something refers to it now");
             }
+            moved.extend(self.check_time(actor, at, Some(op))?);
+        }
+        // After a savepoint each change copies its way, so there is none without need.
+        let point = (!charter.links.is_empty()).then(|| self.savepoint());
+        for effect in &part.effects {
             self.apply(effect.clone(), By::Proposer)?;
         }
         let root = self.state().root();
-        if check_references(fields, root, &charter.links, &part.effects).is_err() {
+        if let Some(point) = point
+            && check_references(fields, root, &charter.links, &part.effects).is_err()
+        {
             self.return_to(point);
             return in_the_way("What it referred to does not exist any more");
         }
+        self.log.moved.extend(moved);
         Ok(Ok(part))
     }
 
